@@ -1,0 +1,91 @@
+package access
+
+import "strings"
+
+// Action is one thing that can be done in a chest. Actions are few and separate: none implies another.
+type Action uint32
+
+// The actions.
+const (
+	List         Action = 1 << iota // see that things exist, by name
+	SeeMetadata                     // see everything about them but their value
+	ReadValue                       // be given a value
+	UseKey                          // have a cryptographic key used
+	WriteVersion                    // add items and versions
+	ChangeItem                      // change what is said about an item
+	Retire                          // hide an item for a grace period
+	Shred                           // destroy for good
+	ChangeRules                     // create drawers and change what they demand
+	GrantAccess                     // give and end grants
+	Register                        // register persons and apps
+	ReadTrail                       // read the audit trail
+	Operate                         // lock, unlock, back up
+)
+
+var actionNames = map[Action]string{
+	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", UseKey: "use_key", WriteVersion: "write_version",
+	ChangeItem: "change_item", Retire: "retire", Shred: "shred", ChangeRules: "change_rules", GrantAccess: "grant",
+	Register: "register", ReadTrail: "read_trail", Operate: "operate",
+}
+
+// String returns the action's name in the API, or several joined by commas.
+func (a Action) String() string {
+	if name, single := actionNames[a]; single {
+		return name
+	}
+	return strings.Join(a.Names(), ",")
+}
+
+// Names returns the names of the actions in a set, in the order of their declaration.
+func (a Action) Names() []string {
+	var names []string
+	for bit := List; bit <= Operate; bit <<= 1 {
+		if a&bit != 0 {
+			names = append(names, actionNames[bit])
+		}
+	}
+	return names
+}
+
+// Role is a named set of actions.
+type Role struct {
+	Name    string
+	Actions Action
+	Summary string
+}
+
+// Steward is the founding role. It can do everything but read values; it exists to appoint others.
+const Steward = "steward"
+
+// Roles are the built-in roles, weakest first.
+var Roles = []Role{
+	{"viewer", List | SeeMetadata, "lists and metadata, no values"},
+	{"consumer", ReadValue | UseKey, "reads values, uses keys"},
+	{"depositor", WriteVersion, "adds items and versions, cannot read any back"},
+	{"keeper", List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules, "the whole life of items and rules, not their values"},
+	{"gatekeeper", List | SeeMetadata | GrantAccess | Register, "identities and grants in its scope, never its own access"},
+	{"auditor", List | SeeMetadata | ReadTrail, "the trail and reports"},
+	{"operator", Operate, "lock, unlock, back up, health"},
+	{Steward, List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules | GrantAccess | Register | ReadTrail | Operate, "founds the chest and appoints others; not for daily use"},
+}
+
+// FindRole returns the role of that name.
+func FindRole(name string) (Role, bool) {
+	for _, role := range Roles {
+		if role.Name == name {
+			return role, true
+		}
+	}
+	return Role{}, false
+}
+
+// SmallestRole returns the role with the fewest actions that includes the action; the earlier one when two are equal.
+func SmallestRole(action Action) Role {
+	var best Role
+	for _, role := range Roles {
+		if role.Actions&action != 0 && (best.Name == "" || len(role.Actions.Names()) < len(best.Actions.Names())) {
+			best = role
+		}
+	}
+	return best
+}

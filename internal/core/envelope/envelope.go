@@ -1,0 +1,264 @@
+// Package envelope turns a secret's bytes into bytes that are safe to store, and back.
+//
+// Keys are nested, so that each can be replaced without touching what is below it:
+//
+//	unlock material   a passphrase or a key file, held by people
+//	  opens the root key       one a chest, in memory only while the chest is unlocked
+//	    wraps a drawer key     one a drawer
+//	      wraps a data key     one a version
+//	        encrypts           that version's bytes
+//
+// Every wrapping and encryption is AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce. No key encrypts more than
+// a chest's worth of drawer keys or a drawer's worth of data keys, far from the 2^32 messages at which random nonces
+// become a concern, and a data key encrypts once.
+//
+// The associated data names the [Place] a ciphertext belongs to. Bytes copied to another row, version, drawer or chest
+// therefore do not open, and neither does a wrapped key presented as a value.
+//
+// Keys for other purposes (authenticating rows, wrapping, the certificate authority) are derived from the root key with
+// HKDF-SHA256 (RFC 5869), one label each, so that none can stand in for another.
+package envelope
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hkdf"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+)
+
+// KeySize is the size of every symmetric key, in bytes.
+const KeySize = 32
+
+// format is the first byte of everything this package seals. 1: AES-256-GCM, 12-byte nonce first, 16-byte tag last.
+const format = 1
+
+// Overhead is how many bytes longer a sealed text is than what went in.
+const Overhead = 1 + 12 + 16
+
+// ErrNotAuthentic says that sealed bytes were changed, cut, moved from another place or sealed under another key. It
+// does not say which: that would help only an attacker.
+var ErrNotAuthentic = errors.New("sealed bytes do not belong here or were changed")
+
+// Place says where sealed bytes belong. Fields that do not apply stay empty.
+type Place struct {
+	Purpose string // what the bytes are: one of the purposes below
+	Chest   string
+	Drawer  string
+	Item    string
+	Kind    string // the item's kind
+	Number  int    // the version of the item, or of the drawer key
+}
+
+// Purposes keep kinds of sealed bytes apart.
+const (
+	PurposeRootKey   = "root key"
+	PurposeDrawerKey = "drawer key"
+	PurposeDataKey   = "data key"
+	PurposeContent   = "content"
+	PurposeAuthority = "authority key"
+)
+
+// associatedData writes each field with its length in front, so that no two places share an encoding.
+func (p Place) associatedData() []byte {
+	data := append(make([]byte, 0, 160), "tansu\x01"...)
+	for _, field := range [...]string{p.Purpose, p.Chest, p.Drawer, p.Item, p.Kind} {
+		data = binary.BigEndian.AppendUint32(data, uint32(len(field)))
+		data = append(data, field...)
+	}
+	return binary.BigEndian.AppendUint64(data, uint64(p.Number))
+}
+
+// Key is a 256-bit AES-GCM key bound to one job. It prints as nothing useful and is safe for concurrent use.
+type Key struct {
+	aead  cipher.AEAD
+	bytes [KeySize]byte
+}
+
+// NewKey makes a random key from the operating system's generator.
+func NewKey() *Key {
+	var secret [KeySize]byte
+	_, _ = rand.Read(secret[:]) // never fails: crypto/rand ends the program rather than return an error
+	return newKey(secret)
+}
+
+func newKey(secret [KeySize]byte) *Key {
+	block, err := aes.NewCipher(secret[:])
+	if err != nil {
+		panic(err) // only a wrong key size can fail, and the size is fixed by the type
+	}
+	// The nonce is drawn inside the cipher, the form that FIPS 140-3 mode accepts.
+	aead, err := cipher.NewGCMWithRandomNonce(block)
+	if err != nil {
+		panic(err)
+	}
+	return &Key{aead: aead, bytes: secret}
+}
+
+// keyOf makes a key of opened bytes, which it erases.
+func keyOf(opened []byte) (*Key, error) {
+	if len(opened) != KeySize {
+		return nil, ErrNotAuthentic
+	}
+	defer clear(opened)
+	return newKey([KeySize]byte(opened)), nil
+}
+
+// String hides the key.
+func (k *Key) String() string { return "[key]" }
+
+// Format hides the key in every verb.
+func (k *Key) Format(f fmt.State, _ rune) { _, _ = f.Write([]byte("[key]")) }
+
+// Seal encrypts plaintext for a place. The result is Overhead bytes longer.
+func (k *Key) Seal(place Place, plaintext []byte) []byte {
+	out := make([]byte, 1, Overhead+len(plaintext))
+	out[0] = format
+	return k.aead.Seal(out, nil, plaintext, place.associatedData())
+}
+
+// Open decrypts bytes that Seal made for the same place with the same key; anything else is [ErrNotAuthentic].
+func (k *Key) Open(place Place, sealed []byte) ([]byte, error) {
+	if len(sealed) < Overhead || sealed[0] != format {
+		return nil, ErrNotAuthentic
+	}
+	plaintext, err := k.aead.Open(nil, nil, sealed[1:], place.associatedData())
+	if err != nil {
+		return nil, ErrNotAuthentic
+	}
+	return plaintext, nil
+}
+
+// Wrap seals another key.
+func (k *Key) Wrap(place Place, other *Key) []byte { return k.Seal(place, other.bytes[:]) }
+
+// Unwrap opens a key that Wrap sealed.
+func (k *Key) Unwrap(place Place, wrapped []byte) (*Key, error) {
+	opened, err := k.Open(place, wrapped)
+	if err != nil {
+		return nil, err
+	}
+	return keyOf(opened)
+}
+
+// Erase overwrites the key's bytes; the cipher's expanded key stays until it is collected.
+func (k *Key) Erase() { clear(k.bytes[:]) }
+
+// Root is the key that everything in a chest hangs on, together with the keys derived from it.
+type Root struct {
+	chest    string
+	root     *Key
+	wrapping *Key
+	rows     [KeySize]byte
+	tally    [KeySize]byte
+	marks    [KeySize]byte
+}
+
+// NewRoot makes the root key of a new chest.
+func NewRoot(chest string) *Root { return rootOf(chest, NewKey()) }
+
+func rootOf(chest string, root *Key) *Root {
+	return &Root{
+		chest:    chest,
+		root:     root,
+		wrapping: newKey(derive(root.bytes[:], chest, "wrap keys")),
+		rows:     derive(root.bytes[:], chest, "authenticate rows"),
+		tally:    derive(root.bytes[:], chest, "tally rows"),
+		marks:    derive(root.bytes[:], chest, "device marks"),
+	}
+}
+
+// derive is HKDF-SHA256 (RFC 5869) with the chest as salt and the purpose as info.
+func derive(secret []byte, chest, purpose string) [KeySize]byte {
+	key, err := hkdf.Key(sha256.New, secret, []byte(chest), "tansu 1 "+purpose, KeySize)
+	if err != nil {
+		panic(err) // only an output longer than 255 hashes can fail (RFC 5869, section 2.3)
+	}
+	return [KeySize]byte(key)
+}
+
+// Chest returns the chest this root belongs to.
+func (r *Root) Chest() string { return r.chest }
+
+// Erase overwrites the keys, when the chest is locked.
+func (r *Root) Erase() {
+	r.root.Erase()
+	r.wrapping.Erase()
+	clear(r.rows[:])
+	clear(r.tally[:])
+	clear(r.marks[:])
+}
+
+// WrapDrawerKey seals a drawer's key for storage.
+func (r *Root) WrapDrawerKey(drawer string, number int, key *Key) []byte {
+	return r.wrapping.Wrap(Place{Purpose: PurposeDrawerKey, Chest: r.chest, Drawer: drawer, Number: number}, key)
+}
+
+// UnwrapDrawerKey opens what WrapDrawerKey sealed for the same drawer and number.
+func (r *Root) UnwrapDrawerKey(drawer string, number int, wrapped []byte) (*Key, error) {
+	return r.wrapping.Unwrap(Place{Purpose: PurposeDrawerKey, Chest: r.chest, Drawer: drawer, Number: number}, wrapped)
+}
+
+// SealAuthority seals the private key of the chest's certificate authority.
+func (r *Root) SealAuthority(key []byte) []byte {
+	return r.wrapping.Seal(Place{Purpose: PurposeAuthority, Chest: r.chest}, key)
+}
+
+// OpenAuthority opens what SealAuthority sealed.
+func (r *Root) OpenAuthority(sealed []byte) ([]byte, error) {
+	return r.wrapping.Open(Place{Purpose: PurposeAuthority, Chest: r.chest}, sealed)
+}
+
+// RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).
+func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return mac(r.rows[:], content) }
+
+// RowTally is a row's share in the tally of all rows, under a key of its own so that the stored MACs do not give it away.
+func (r *Root) RowTally(content []byte) [sha256.Size]byte { return mac(r.tally[:], content) }
+
+// DeviceMark authenticates the mark of a device from which a person has signed in before.
+func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks[:], content) }
+
+func mac(key, content []byte) (sum [sha256.Size]byte) {
+	h := hmac.New(sha256.New, key)
+	h.Write(content)
+	h.Sum(sum[:0])
+	return sum
+}
+
+// SealedVersion is what is stored of one version: its data key wrapped by the drawer key, and its bytes under the data key.
+type SealedVersion struct {
+	WrappedKey []byte
+	Ciphertext []byte
+}
+
+// SealVersion encrypts a version's bytes under a new data key. The place needs chest, drawer, item, kind and number.
+func SealVersion(drawerKey *Key, place Place, content []byte) SealedVersion {
+	dataKey := NewKey()
+	defer dataKey.Erase()
+	keyPlace, contentPlace := versionPlaces(place)
+	return SealedVersion{
+		WrappedKey: drawerKey.Wrap(keyPlace, dataKey),
+		Ciphertext: dataKey.Seal(contentPlace, content),
+	}
+}
+
+// OpenVersion decrypts what SealVersion made for the same place; anything else is [ErrNotAuthentic].
+func OpenVersion(drawerKey *Key, place Place, sealed SealedVersion) ([]byte, error) {
+	keyPlace, contentPlace := versionPlaces(place)
+	dataKey, err := drawerKey.Unwrap(keyPlace, sealed.WrappedKey)
+	if err != nil {
+		return nil, err
+	}
+	defer dataKey.Erase()
+	return dataKey.Open(contentPlace, sealed.Ciphertext)
+}
+
+func versionPlaces(place Place) (key, content Place) {
+	key, content = place, place
+	key.Purpose, content.Purpose = PurposeDataKey, PurposeContent
+	return key, content
+}

@@ -1,0 +1,155 @@
+package envelope
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+
+	"tansu/internal/core/secretvalue"
+)
+
+// Unlock material is what people hold: a passphrase, stretched with Argon2id (RFC 9106), or a key file with 256 random
+// bits, which needs no stretching. Argon2id is outside the FIPS 140-3 module: in that mode use a key file.
+
+// Methods of opening the root key.
+const (
+	MethodPassphrase = "passphrase"
+	MethodKeyFile    = "key_file"
+)
+
+// MinPassphrase is the fewest bytes of a passphrase.
+const MinPassphrase = 12
+
+// ErrWrongMaterial says that the passphrase or key file does not open this chest, and nothing more.
+var ErrWrongMaterial = errors.New("the unlock material does not open this chest")
+
+// Stretch are the costs of Argon2id.
+type Stretch struct {
+	Passes  uint32 `json:"passes"`
+	Memory  uint32 `json:"memory_kib"` // KiB
+	Threads uint8  `json:"threads"`
+}
+
+// Bounds on what a stored Stretch may ask for: a changed database file must not make the service take all memory.
+const (
+	maxPasses  = 1000
+	maxMemory  = 4 << 20 // 4 GiB
+	maxThreads = 64
+)
+
+// Check refuses costs outside the bounds.
+func (s Stretch) Check() error {
+	if s.Passes < 1 || s.Passes > maxPasses || s.Memory < 8*uint32(s.Threads) || s.Memory > maxMemory || s.Threads < 1 || s.Threads > maxThreads {
+		return fmt.Errorf("the stored passphrase costs are out of bounds: %d passes, %d KiB, %d threads", s.Passes, s.Memory, s.Threads)
+	}
+	return nil
+}
+
+func (s Stretch) key(secret, salt []byte) []byte {
+	return argon2.IDKey(secret, salt, s.Passes, s.Memory, s.Threads, KeySize)
+}
+
+// Calibrate measures this machine and returns costs at which one stretching takes about target: 64 MiB, the threads
+// given, and as many passes as fit (RFC 9106, section 4, chooses memory first and passes last). The clock is the
+// caller's.
+func Calibrate(target time.Duration, threads uint8, now func() time.Time) Stretch {
+	costs := Stretch{Passes: 1, Memory: 64 << 10, Threads: max(1, min(threads, 4))}
+	start := now()
+	costs.key([]byte("measure"), make([]byte, 16))
+	once := max(now().Sub(start), time.Millisecond)
+	costs.Passes = max(1, min(maxPasses, uint32(target/once)))
+	return costs
+}
+
+// Slot is what is stored of one way to open the root key.
+type Slot struct {
+	Method  string
+	Salt    []byte
+	Costs   Stretch // zero for a key file
+	Wrapped []byte  // the root key, under the key that the material gives
+}
+
+// NewSlot seals the root key under unlock material. For a passphrase costs must be set, for a key file they are ignored.
+func NewSlot(root *Root, method string, material secretvalue.Value, costs Stretch) (Slot, error) {
+	salt := make([]byte, 16)
+	_, _ = rand.Read(salt)
+	slot := Slot{Method: method, Salt: salt}
+	if method == MethodPassphrase {
+		if material.Len() < MinPassphrase {
+			return Slot{}, fmt.Errorf("a passphrase has at least %d characters", MinPassphrase)
+		}
+		slot.Costs = costs
+	}
+	key, err := slot.key(root.chest, material)
+	if err != nil {
+		return Slot{}, err
+	}
+	defer key.Erase()
+	slot.Wrapped = key.Wrap(slot.place(root.chest), root.root)
+	return slot, nil
+}
+
+// Open gives the root key back, or [ErrWrongMaterial]. A wrong passphrase costs as much time as the right one.
+func (s Slot) Open(chest string, material secretvalue.Value) (*Root, error) {
+	key, err := s.key(chest, material)
+	if err != nil {
+		return nil, err
+	}
+	defer key.Erase()
+	root, err := key.Unwrap(s.place(chest), s.Wrapped)
+	if err != nil {
+		return nil, ErrWrongMaterial
+	}
+	return rootOf(chest, root), nil
+}
+
+func (s Slot) place(chest string) Place {
+	return Place{Purpose: PurposeRootKey, Chest: chest, Kind: s.Method}
+}
+
+func (s Slot) key(chest string, material secretvalue.Value) (*Key, error) {
+	switch s.Method {
+	case MethodPassphrase:
+		if err := s.Costs.Check(); err != nil {
+			return nil, err
+		}
+		stretched := s.Costs.key(material.Reveal(), s.Salt)
+		defer clear(stretched)
+		return newKey(derive(stretched, chest, "unlock by passphrase")), nil
+	case MethodKeyFile:
+		secret, err := parseKeyFile(material.Reveal())
+		if err != nil {
+			return nil, err
+		}
+		defer clear(secret)
+		return newKey(derive(append(bytes.Clone(s.Salt), secret...), chest, "unlock by key file")), nil
+	default:
+		return nil, fmt.Errorf("unknown unlock method %q", s.Method)
+	}
+}
+
+const keyFileHeader = "tansu-unlock-key-1:"
+
+// NewKeyFile makes the content of a key file: a header, 32 random bytes in base64, and a line feed.
+func NewKeyFile() secretvalue.Value {
+	secret := make([]byte, KeySize)
+	_, _ = rand.Read(secret)
+	return secretvalue.FromString(keyFileHeader + base64.StdEncoding.EncodeToString(secret) + "\n")
+}
+
+func parseKeyFile(content []byte) ([]byte, error) {
+	encoded, found := bytes.CutPrefix(bytes.TrimSpace(content), []byte(keyFileHeader))
+	if !found {
+		return nil, ErrWrongMaterial
+	}
+	secret, err := base64.StdEncoding.Strict().DecodeString(string(encoded))
+	if err != nil || len(secret) != KeySize {
+		return nil, ErrWrongMaterial
+	}
+	return secret, nil
+}

@@ -1,0 +1,251 @@
+package store
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"tansu/internal/core/trail"
+)
+
+// Chest is the one row that says what the chest is and how its root key is opened. It holds nothing that opens it.
+type Chest struct {
+	ID                   string `db:"id"`
+	CreatedAt            int64  `db:"created_at"`
+	SlotMethod           string `db:"slot_method"`
+	SlotSalt             []byte `db:"slot_salt"`
+	SlotPasses           uint32 `db:"slot_passes"`
+	SlotMemory           uint32 `db:"slot_memory_kib"`
+	SlotThreads          uint8  `db:"slot_threads"`
+	SlotWrapped          []byte `db:"slot_wrapped"`
+	AuthorityCertificate []byte `db:"authority_certificate"`
+	AuthoritySealed      []byte `db:"authority_sealed"`
+}
+
+// Chest reads the chest's row.
+func (s *Store) Chest() (Chest, error) {
+	var c Chest
+	err := s.read.Get(&c, `SELECT id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib, slot_threads,
+		slot_wrapped, authority_certificate, authority_sealed FROM chest`)
+	if err != nil {
+		return Chest{}, fmt.Errorf("read chest: %w", err)
+	}
+	return c, nil
+}
+
+// Snapshot is every row that decides access, checked.
+type Snapshot struct {
+	Identities  []Identity
+	Credentials []Credential
+	Tokens      []Token
+	Grants      []Grant
+	Drawers     []Drawer
+	DrawerKeys  []DrawerKey
+	Items       []Item
+	Versions    []Version // by item and number
+}
+
+// TamperedError says that the file was changed by something else than Tansu.
+type TamperedError struct {
+	Table string
+	ID    string // empty when rows were added, removed or put back
+}
+
+func (e *TamperedError) Error() string {
+	if e.ID == "" {
+		return "the database was changed outside Tansu: rows that decide access were added, removed or put back"
+	}
+	return fmt.Sprintf("the database was changed outside Tansu: row %s of table %s is not what was stored", e.ID, e.Table)
+}
+
+// Bind gives the store the keys that authenticate rows, reads and checks them all, and allows changes from then on. A
+// row that is not as it was stored is a [*TamperedError], and nothing is bound.
+func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	snapshot, sum, err := s.load(sealer)
+	if err != nil {
+		return nil, err
+	}
+	var stored struct {
+		Sum      []byte `db:"tally"`
+		Revision int64  `db:"tally_revision"`
+		MAC      []byte `db:"tally_mac"`
+	}
+	if err := s.read.Get(&stored, "SELECT tally, tally_revision, tally_mac FROM chest"); err != nil {
+		return nil, fmt.Errorf("read tally: %w", err)
+	}
+	t := tally{sum: sum, revision: stored.Revision}
+	mac := sealer.RowMAC(t.content())
+	if !bytes.Equal(stored.Sum, sum[:]) || !hmac.Equal(stored.MAC, mac[:]) {
+		return nil, &TamperedError{Table: "chest"}
+	}
+	s.sealer, s.tally = sealer, t
+	return snapshot, nil
+}
+
+// Found gives the store the keys of a chest that is being made, which has no rows yet.
+func (s *Store) Found(sealer Sealer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sealer, s.tally = sealer, tally{}
+}
+
+// Unbind forgets the keys; rows cannot be changed until the next Bind. Entries still can be appended.
+func (s *Store) Unbind() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sealer, s.tally = nil, tally{}
+}
+
+func (s *Store) load(sealer Sealer) (*Snapshot, [32]byte, error) {
+	var snapshot Snapshot
+	var t tally
+	tx, err := s.read.Beginx()
+	if err != nil {
+		return nil, t.sum, fmt.Errorf("read rows: %w", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	l := loader{tx: tx, sealer: sealer, tally: &t}
+	err = errors.Join(
+		load(l, &snapshot.Identities, "id"),
+		load(l, &snapshot.Credentials, "id"),
+		load(l, &snapshot.Tokens, "id"),
+		load(l, &snapshot.Grants, "created_at, id"),
+		load(l, &snapshot.Drawers, "name"),
+		load(l, &snapshot.DrawerKeys, "drawer, number"),
+		load(l, &snapshot.Items, "drawer, name"),
+		load(l, &snapshot.Versions, "item, number"),
+	)
+	return &snapshot, t.sum, err
+}
+
+type loader struct {
+	tx     *sqlx.Tx
+	sealer Sealer
+	tally  *tally
+}
+
+// load reads all rows of one table and checks each MAC.
+func load[R Row](l loader, rows *[]R, order string) error {
+	var zero R
+	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM " + zero.table() + " ORDER BY " + order
+	if err := l.tx.Select(rows, query); err != nil {
+		return fmt.Errorf("read %s: %w", zero.table(), err)
+	}
+	for _, row := range *rows {
+		content := authenticated(row)
+		mac := l.sealer.RowMAC(content)
+		if !hmac.Equal(mac[:], row.seal().MAC) {
+			return &TamperedError{Table: zero.table(), ID: idOf(row)}
+		}
+		l.tally.toggle(l.sealer.RowTally(content))
+	}
+	return nil
+}
+
+func idOf(row Row) string {
+	switch r := row.(type) {
+	case Identity:
+		return r.ID
+	case Credential:
+		return r.ID
+	case Token:
+		return r.ID[:8]
+	case Grant:
+		return r.ID
+	case Drawer:
+		return r.ID
+	case DrawerKey:
+		return r.ID
+	case Item:
+		return r.ID
+	case Version:
+		return r.ID
+	}
+	return "?"
+}
+
+// Content reads the ciphertext of a version.
+func (s *Store) Content(version string) ([]byte, error) {
+	var ciphertext []byte
+	if err := s.read.Get(&ciphertext, "SELECT ciphertext FROM contents WHERE version = ?", version); err != nil {
+		return nil, fmt.Errorf("read content of %s: %w", version, err)
+	}
+	return ciphertext, nil
+}
+
+// Ready reports whether the database answers.
+func (s *Store) Ready() error {
+	var one int
+	return s.read.Get(&one, "SELECT 1")
+}
+
+// Filter selects entries; empty fields select all. Since is included, Until is not; both are in trail.FormatTime form.
+type Filter struct {
+	Subject   string
+	Action    string
+	Target    string // a target, or a drawer and everything in it
+	Outcome   string
+	RequestID string
+	Receipt   string
+	Since     string
+	Until     string
+	Before    uint64 // only entries with a smaller Seq; 0 for the newest
+}
+
+// Entries calls visit with entries, newest first, until visit returns false or none is left.
+func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
+	query, arguments := f.query()
+	rows, err := s.read.Queryx(query, arguments...)
+	if err != nil {
+		return fmt.Errorf("read trail: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var body []byte
+		if err := rows.Scan(&body); err != nil {
+			return fmt.Errorf("read trail: %w", err)
+		}
+		entry, err := trail.Decode(body)
+		if err != nil {
+			return err
+		}
+		if !visit(entry) {
+			return nil
+		}
+	}
+	return rows.Err()
+}
+
+func (f Filter) query() (string, []any) {
+	conditions, arguments := []string{"1"}, []any{}
+	add := func(condition string, values ...any) {
+		conditions = append(conditions, condition)
+		arguments = append(arguments, values...)
+	}
+	for _, equal := range []struct{ column, value string }{
+		{"subject", f.Subject}, {"action", f.Action}, {"outcome", f.Outcome}, {"request_id", f.RequestID}, {"receipt", f.Receipt},
+	} {
+		if equal.value != "" {
+			add(equal.column+" = ?", equal.value)
+		}
+	}
+	if f.Target != "" {
+		add("(target = ? OR substr(target, 1, ?) = ?)", f.Target, len(f.Target)+1, f.Target+"/")
+	}
+	if f.Since != "" {
+		add("at >= ?", f.Since)
+	}
+	if f.Until != "" {
+		add("at < ?", f.Until)
+	}
+	if f.Before != 0 {
+		add("seq < ?", f.Before)
+	}
+	return "SELECT body FROM entries WHERE " + strings.Join(conditions, " AND ") + " ORDER BY seq DESC", arguments
+}

@@ -1,0 +1,192 @@
+package store
+
+import (
+	"encoding/json"
+	"reflect"
+	"strings"
+)
+
+// Row is a stored row that decides access. Its content, its table and its revision are under a MAC, and it counts in
+// the tally of all such rows, so that a row changed, added, removed or put back in the file is noticed at unlock.
+//
+// Rows are values: they are copied, never changed in place, once they are stored.
+type Row interface {
+	table() string
+	seal() Seal
+	withSeal(Seal) Row
+}
+
+// Seal is the part of a row that the store itself writes.
+type Seal struct {
+	Revision int64  `db:"revision" json:"revision"` // from 1, one more at each change
+	MAC      []byte `db:"mac" json:"-"`
+}
+
+// Identity is a person or an app. Names are never used again.
+type Identity struct {
+	ID          string `db:"id" json:"id"`
+	Kind        string `db:"kind" json:"kind"` // reference.Person or reference.App
+	Name        string `db:"name" json:"name"`
+	Description string `db:"description" json:"description"`
+	Owner       string `db:"owner" json:"owner"` // a subject; empty for none
+	State       string `db:"state" json:"state"` // "active" or "suspended"
+	Password    []byte `db:"password" json:"password"`
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Credential is something an identity proves itself with: an app's secret or an enrolment code.
+type Credential struct {
+	ID        string `db:"id" json:"id"`
+	Identity  string `db:"identity" json:"identity"`
+	Kind      string `db:"kind" json:"kind"` // a credential.Kind
+	Hash      []byte `db:"hash" json:"hash"`
+	NotAfter  int64  `db:"not_after" json:"not_after"` // 0 for none
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	CreatedBy string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Token is an access token or a session. ID is the hash in hex.
+type Token struct {
+	ID         string `db:"id" json:"id"`
+	Identity   string `db:"identity" json:"identity"`
+	Kind       string `db:"kind" json:"kind"`
+	Via        string `db:"via" json:"via"`
+	Credential string `db:"credential" json:"credential"` // the credential it was given for; empty for a person
+	NotAfter   int64  `db:"not_after" json:"not_after"`
+	CreatedAt  int64  `db:"created_at" json:"created_at"`
+	Seal
+}
+
+// Grant is a stored access.Grant. An ended grant stays as history.
+type Grant struct {
+	ID        string `db:"id" json:"id"`
+	Subject   string `db:"subject" json:"subject"`
+	Effect    string `db:"effect" json:"effect"`
+	Role      string `db:"role" json:"role"`
+	Scope     string `db:"scope" json:"scope"`
+	NotAfter  int64  `db:"not_after" json:"not_after"` // 0 for none
+	Reason    string `db:"reason" json:"reason"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	CreatedBy string `db:"created_by" json:"created_by"`
+	EndedAt   int64  `db:"ended_at" json:"ended_at"` // 0 while nobody has ended it
+	EndedBy   string `db:"ended_by" json:"ended_by"`
+	Seal
+}
+
+// Drawer is a named container.
+type Drawer struct {
+	ID          string `db:"id" json:"id"`
+	Name        string `db:"name" json:"name"`
+	Environment string `db:"environment" json:"environment"`
+	Description string `db:"description" json:"description"`
+	Owner       string `db:"owner" json:"owner"`
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// DrawerKey is one wrapped key of a drawer.
+type DrawerKey struct {
+	ID        string `db:"id" json:"id"`
+	Drawer    string `db:"drawer" json:"drawer"`
+	Number    int    `db:"number" json:"number"`
+	Wrapped   []byte `db:"wrapped" json:"wrapped"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	Seal
+}
+
+// Item is what a drawer holds.
+type Item struct {
+	ID          string `db:"id" json:"id"`
+	Drawer      string `db:"drawer" json:"drawer"`
+	Name        string `db:"name" json:"name"`
+	Kind        string `db:"kind" json:"kind"`
+	Description string `db:"description" json:"description"`
+	Owner       string `db:"owner" json:"owner"`
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Version is what is known of one version without its content, which Store.Content reads.
+type Version struct {
+	ID            string `db:"id" json:"id"`
+	Item          string `db:"item" json:"item"`
+	Number        int    `db:"number" json:"number"`
+	Size          int    `db:"size" json:"size"` // bytes
+	EndsInNewline bool   `db:"ends_in_newline" json:"ends_in_newline"`
+	Note          string `db:"note" json:"note"`
+	NotBefore     int64  `db:"not_before" json:"not_before"` // 0 for none
+	NotAfter      int64  `db:"not_after" json:"not_after"`   // 0 for none
+	DrawerKey     int    `db:"drawer_key" json:"drawer_key"`
+	WrappedKey    []byte `db:"wrapped_key" json:"wrapped_key"`
+	CreatedAt     int64  `db:"created_at" json:"created_at"`
+	CreatedBy     string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+func (Identity) table() string   { return "identities" }
+func (Credential) table() string { return "credentials" }
+func (Token) table() string      { return "tokens" }
+func (Grant) table() string      { return "grants" }
+func (Drawer) table() string     { return "drawers" }
+func (DrawerKey) table() string  { return "drawer_keys" }
+func (Item) table() string       { return "items" }
+func (Version) table() string    { return "versions" }
+
+func (s Seal) seal() Seal { return s }
+
+func (r Identity) withSeal(s Seal) Row   { r.Seal = s; return r }
+func (r Credential) withSeal(s Seal) Row { r.Seal = s; return r }
+func (r Token) withSeal(s Seal) Row      { r.Seal = s; return r }
+func (r Grant) withSeal(s Seal) Row      { r.Seal = s; return r }
+func (r Drawer) withSeal(s Seal) Row     { r.Seal = s; return r }
+func (r DrawerKey) withSeal(s Seal) Row  { r.Seal = s; return r }
+func (r Item) withSeal(s Seal) Row       { r.Seal = s; return r }
+func (r Version) withSeal(s Seal) Row    { r.Seal = s; return r }
+
+// authenticated is what the MAC covers: the table, and every column but the MAC. A column added by a later migration
+// gets a json "omitempty", so that the MACs of rows from before stay good.
+func authenticated(r Row) []byte {
+	content, err := json.Marshal(r)
+	if err != nil {
+		panic(err) // the row types hold only strings, integers, booleans and bytes
+	}
+	return append([]byte(r.table()+"\x00"), content...)
+}
+
+// columns lists the columns of a row type by its db tags.
+func columns(r Row) []string {
+	var names []string
+	var walk func(t reflect.Type)
+	walk = func(t reflect.Type) {
+		for i := range t.NumField() {
+			if field := t.Field(i); field.Anonymous {
+				walk(field.Type)
+			} else {
+				names = append(names, field.Tag.Get("db"))
+			}
+		}
+	}
+	walk(reflect.TypeOf(r))
+	return names
+}
+
+// statements are the three writes of a row type, with sqlx named parameters.
+type statements struct{ insert, update, remove string }
+
+func statementsOf(r Row) statements {
+	names := columns(r)
+	assignments := make([]string, len(names))
+	for i, name := range names {
+		assignments[i] = name + " = :" + name
+	}
+	return statements{
+		insert: "INSERT INTO " + r.table() + " (" + strings.Join(names, ", ") + ") VALUES (:" + strings.Join(names, ", :") + ")",
+		update: "UPDATE " + r.table() + " SET " + strings.Join(assignments, ", ") + " WHERE id = :id AND revision = :revision - 1",
+		remove: "DELETE FROM " + r.table() + " WHERE id = :id AND revision = :revision",
+	}
+}

@@ -1,0 +1,328 @@
+package store
+
+import (
+	"context"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+	"sync"
+
+	"github.com/jmoiron/sqlx"
+
+	"tansu/internal/core/trail"
+)
+
+// ErrExists says that a row with the same name or id is there already.
+var ErrExists = errors.New("exists already")
+
+// ErrStale says that a row has changed since it was read.
+var ErrStale = errors.New("changed since it was read")
+
+// ErrNotRecorded says that the file could not be written: nothing was changed and nothing may be served.
+var ErrNotRecorded = errors.New("the trail cannot be written")
+
+// ErrNotBound says that rows cannot be written because the chest is locked.
+var ErrNotBound = errors.New("the chest is locked")
+
+// Sealer authenticates rows; the root key provides it while the chest is unlocked.
+type Sealer interface {
+	RowMAC(content []byte) [32]byte
+	RowTally(content []byte) [32]byte
+}
+
+// Work is one thing to be made durable: an entry and, if Change is set, the change it tells of.
+type Work struct {
+	Entry trail.Entry // Seq is given by the writer
+	// Change runs inside the transaction, on the writer's goroutine. An error undoes it alone, leaves the entry out
+	// and is what Submit returns.
+	Change func(*Tx) error
+	// Committed runs after the commit and before Submit returns, on the writer's goroutine, in the order of commits:
+	// the place to bring memory in line with the file.
+	Committed func()
+
+	err  error
+	done chan struct{}
+}
+
+// writer is the one goroutine that changes the file.
+type writer struct {
+	db      *sqlx.DB
+	queue   chan *Work
+	ended   chan struct{}
+	inserts map[int]*sqlx.Stmt
+
+	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
+	sealer Sealer
+	tally  tally
+
+	seq    uint64
+	buffer []byte
+}
+
+// tally is the XOR of every row's share: it changes when any row is changed, added, removed or put back.
+type tally struct {
+	sum      [32]byte
+	revision int64
+}
+
+func (t *tally) toggle(share [32]byte) { subtle.XORBytes(t.sum[:], t.sum[:], share[:]) }
+
+// content is what the tally's own MAC covers.
+func (t *tally) content() []byte { return fmt.Appendf(nil, "tally\x00%d\x00%x", t.revision, t.sum) }
+
+// The most works in one transaction; it bounds how long one commit takes.
+const maxBatch = 512
+
+// Entries are inserted in groups of these sizes, largest first: one statement each.
+var groupSizes = []int{128, 32, 8, 1}
+
+func (w *writer) start() error {
+	if err := w.db.Get(&w.seq, "SELECT coalesce(max(seq), 0) FROM entries"); err != nil {
+		return fmt.Errorf("read the end of the trail: %w", err)
+	}
+	w.inserts = make(map[int]*sqlx.Stmt)
+	for _, size := range groupSizes {
+		stmt, err := w.db.Preparex("INSERT INTO entries (seq, body) VALUES (?, ?)" + strings.Repeat(", (?, ?)", size-1))
+		if err != nil {
+			return fmt.Errorf("prepare: %w", err)
+		}
+		w.inserts[size] = stmt
+	}
+	w.queue = make(chan *Work, maxBatch)
+	w.ended = make(chan struct{})
+	go w.run()
+	return nil
+}
+
+func (w *writer) stop() {
+	close(w.queue)
+	<-w.ended
+}
+
+var signals = sync.Pool{New: func() any { return make(chan struct{}, 1) }}
+
+// Submit makes the work durable and returns when it is. On [ErrNotRecorded] nothing has happened.
+func (w *writer) Submit(work *Work) error {
+	done := signals.Get().(chan struct{})
+	work.done = done
+	w.queue <- work
+	<-done
+	signals.Put(done)
+	return work.err
+}
+
+func (w *writer) run() {
+	defer close(w.ended)
+	batch := make([]*Work, 0, maxBatch)
+	for first := range w.queue {
+		batch = w.gather(append(batch[:0], first), len(batch))
+		w.commit(batch)
+		for _, work := range batch {
+			if work.err == nil && work.Committed != nil {
+				work.Committed()
+			}
+		}
+		for _, work := range batch {
+			work.done <- struct{}{}
+		}
+	}
+}
+
+// gather takes what is waiting. Under load (the batch before had company) it first lets other goroutines run for as
+// long as that brings more work; a lone client is never kept waiting.
+func (w *writer) gather(batch []*Work, before int) []*Work {
+	for len(batch) < maxBatch {
+		select {
+		case work, open := <-w.queue:
+			if !open {
+				return batch
+			}
+			batch = append(batch, work)
+			continue
+		default:
+		}
+		if before < 2 {
+			return batch
+		}
+		runtime.Gosched()
+		if len(w.queue) == 0 {
+			return batch
+		}
+	}
+	return batch
+}
+
+// commit makes a batch durable in one transaction, and sets each work's err.
+func (w *writer) commit(batch []*Work) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	seq, before := w.seq, w.tally
+	if err := w.write(batch); err != nil {
+		w.seq, w.tally = seq, before
+		for _, work := range batch {
+			if work.err == nil {
+				work.err = fmt.Errorf("%w: %w", ErrNotRecorded, err)
+			}
+		}
+	}
+}
+
+func (w *writer) write(batch []*Work) (err error) {
+	tx, err := w.db.BeginTxx(context.Background(), nil)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			_ = tx.Rollback()
+		}
+	}()
+	before := w.tally
+	arguments := make([]any, 0, 2*len(batch))
+	for _, work := range batch {
+		if work.Change != nil {
+			if work.err, err = w.change(tx, work.Change); err != nil {
+				return err
+			}
+			if work.err != nil {
+				continue
+			}
+		}
+		w.seq++
+		work.Entry.Seq = w.seq
+		w.buffer = work.Entry.AppendCanonical(w.buffer[:0])
+		arguments = append(arguments, w.seq, string(w.buffer))
+	}
+	if w.tally != before {
+		if err := w.writeTally(tx); err != nil {
+			return err
+		}
+	}
+	for _, size := range groupSizes {
+		for len(arguments) >= 2*size {
+			if _, err := tx.Stmtx(w.inserts[size]).Exec(arguments[:2*size]...); err != nil {
+				return err
+			}
+			arguments = arguments[2*size:]
+		}
+	}
+	return tx.Commit()
+}
+
+// change runs one change so that it can be undone alone. The first error is the change's own, the second one means
+// that the whole transaction is lost.
+func (w *writer) change(tx *sqlx.Tx, change func(*Tx) error) (refused, fatal error) {
+	if _, err := tx.Exec("SAVEPOINT work"); err != nil {
+		return nil, err
+	}
+	before := w.tally
+	if refused = change(&Tx{tx: tx, writer: w}); refused != nil {
+		w.tally = before
+		if _, err := tx.Exec("ROLLBACK TO work"); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := tx.Exec("RELEASE work"); err != nil {
+		return nil, err
+	}
+	if refused != nil && !errors.Is(refused, ErrExists) && !errors.Is(refused, ErrStale) && !errors.Is(refused, ErrNotBound) {
+		refused = fmt.Errorf("%w: %w", ErrNotRecorded, refused)
+	}
+	return refused, nil
+}
+
+func (w *writer) writeTally(tx *sqlx.Tx) error {
+	w.tally.revision++
+	mac := w.sealer.RowMAC(w.tally.content())
+	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?", w.tally.sum[:], w.tally.revision, mac[:])
+	return err
+}
+
+// Tx is the transaction a change runs in. It must not be used after the change has returned.
+type Tx struct {
+	tx     *sqlx.Tx
+	writer *writer
+}
+
+// Insert stores a new row with revision 1 and returns it as stored. A row with the same id or name is [ErrExists].
+func Insert[R Row](tx *Tx, row R) (R, error) {
+	sealed, err := tx.sealed(row, 1)
+	if err != nil {
+		return row, err
+	}
+	if _, err := tx.tx.NamedExec(statementsOf(row).insert, sealed); err != nil {
+		if isConstraint(err) {
+			return row, ErrExists
+		}
+		return row, err
+	}
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
+	return sealed.(R), nil
+}
+
+// Update replaces a row and returns it as stored; both have the same id. If the stored row is not before any more, it
+// is [ErrStale].
+func Update[R Row](tx *Tx, before, after R) (R, error) {
+	sealed, err := tx.sealed(after, before.seal().Revision+1)
+	if err != nil {
+		return after, err
+	}
+	if err := tx.one(statementsOf(after).update, sealed); err != nil {
+		return after, err
+	}
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(before)))
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
+	return sealed.(R), nil
+}
+
+// Delete removes a row. If the stored row is not row any more, it is [ErrStale].
+func Delete[R Row](tx *Tx, row R) error {
+	if tx.writer.sealer == nil {
+		return ErrNotBound
+	}
+	if err := tx.one(statementsOf(row).remove, row); err != nil {
+		return err
+	}
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(row)))
+	return nil
+}
+
+// InsertContent stores the ciphertext of a version that was inserted in the same transaction.
+func (tx *Tx) InsertContent(version string, ciphertext []byte) error {
+	_, err := tx.tx.Exec("INSERT INTO contents (version, ciphertext) VALUES (?, ?)", version, ciphertext)
+	return err
+}
+
+// InsertChest stores what a new chest is.
+func (tx *Tx) InsertChest(c Chest) error {
+	_, err := tx.tx.NamedExec(`INSERT INTO chest (one, id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib,
+		slot_threads, slot_wrapped, authority_certificate, authority_sealed, tally, tally_revision, tally_mac)
+		VALUES (1, :id, :created_at, :slot_method, :slot_salt, :slot_passes, :slot_memory_kib, :slot_threads, :slot_wrapped,
+		:authority_certificate, :authority_sealed, x'', 0, x'')`, c)
+	return err
+}
+
+func (tx *Tx) sealed(row Row, revision int64) (Row, error) {
+	if tx.writer.sealer == nil {
+		return nil, ErrNotBound
+	}
+	row = row.withSeal(Seal{Revision: revision})
+	mac := tx.writer.sealer.RowMAC(authenticated(row))
+	return row.withSeal(Seal{Revision: revision, MAC: mac[:]}), nil
+}
+
+func (tx *Tx) one(statement string, row Row) error {
+	result, err := tx.tx.NamedExec(statement, row)
+	if isConstraint(err) {
+		return ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	if changed, err := result.RowsAffected(); err != nil || changed != 1 {
+		return errors.Join(ErrStale, err)
+	}
+	return nil
+}
