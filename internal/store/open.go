@@ -230,7 +230,7 @@ func (s *Store) migrate() error {
 	return nil
 }
 
-// Close answers everything that was submitted, then closes the files. Submit must not be called after it.
+// Close answers everything that was submitted, then closes the files. Submit fails from then on.
 func (s *Store) Close() error {
 	s.stop()
 	return s.closeFiles()

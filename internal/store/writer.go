@@ -59,6 +59,9 @@ type writer struct {
 
 	seq    uint64
 	buffer []byte
+
+	closing sync.RWMutex // held for reading while submitting, so that the queue is not closed under a sender
+	closed  bool
 }
 
 // tally is the XOR of every row's share: it changes when any row is changed, added, removed or put back.
@@ -97,7 +100,10 @@ func (w *writer) start() error {
 }
 
 func (w *writer) stop() {
+	w.closing.Lock()
+	w.closed = true
 	close(w.queue)
+	w.closing.Unlock()
 	<-w.ended
 }
 
@@ -105,9 +111,15 @@ var signals = sync.Pool{New: func() any { return make(chan struct{}, 1) }}
 
 // Submit makes the work durable and returns when it is. On [ErrNotRecorded] nothing has happened.
 func (w *writer) Submit(work *Work) error {
+	w.closing.RLock()
+	if w.closed {
+		w.closing.RUnlock()
+		return fmt.Errorf("%w: the store is closed", ErrNotRecorded)
+	}
 	done := signals.Get().(chan struct{})
 	work.done = done
 	w.queue <- work
+	w.closing.RUnlock()
 	<-done
 	signals.Put(done)
 	return work.err

@@ -100,14 +100,17 @@ func (p Policy) Decide(r Request) Decision {
 
 // Reaches reports whether any grant gives the subject the action on a drawer or on something in it. It decides only
 // whether the drawer's name may be shown; what is in it is decided one by one.
-func (p Policy) Reaches(subject string, action Action, drawer string, now time.Time) bool {
+func (p Policy) Reaches(subject string, action Action, drawer string, now time.Time) Decision {
+	decision := p.Decide(Request{Subject: subject, Action: action, Target: []string{drawer}, Now: now})
+	if decision.Allowed || p.deniedWhole(subject, action, drawer, now) {
+		return decision
+	}
 	for _, g := range p[subject] {
-		if g.Effect == Allow && g.Role.Actions&action != 0 && !g.ended(now) && g.Scope.Touches(drawer) &&
-			!p.deniedWhole(subject, action, drawer, now) {
-			return true
+		if g.Effect == Allow && g.Role.Actions&action != 0 && !g.ended(now) && g.Scope.Touches(drawer) {
+			return Decision{Allowed: true, Grant: g.ID}
 		}
 	}
-	return false
+	return decision
 }
 
 // deniedWhole reports whether a deny grant covers a whole drawer.
@@ -124,12 +127,12 @@ func (p Policy) deniedWhole(subject string, action Action, drawer string, now ti
 	return false
 }
 
-// Delegates reports whether the subject may give others grants on a scope: one of its own grants must give the action
-// grant on all of it, and no deny grant on that action may reach into it.
-func (p Policy) Delegates(subject string, scope reference.Pattern, now time.Time) Decision {
+// DecideScope answers whether the subject may do the action on everything a scope selects: one grant must cover all of
+// it, and no deny grant may reach into it. It is the question behind giving a grant to somebody else.
+func (p Policy) DecideScope(subject string, action Action, scope reference.Pattern, now time.Time) Decision {
 	decision := Decision{Reason: NoGrant}
 	for _, g := range p[subject] {
-		if g.Role.Actions&GrantAccess == 0 || g.ended(now) {
+		if g.Role.Actions&action == 0 || g.ended(now) {
 			continue
 		}
 		if g.Effect == Deny && g.Scope.Intersects(scope) {
@@ -140,4 +143,14 @@ func (p Policy) Delegates(subject string, scope reference.Pattern, now time.Time
 		}
 	}
 	return decision
+}
+
+// Anywhere reports whether the subject has a grant with one of the actions on anything at all.
+func (p Policy) Anywhere(subject string, actions Action, now time.Time) Decision {
+	for _, g := range p[subject] {
+		if g.Effect == Allow && g.Role.Actions&actions != 0 && !g.ended(now) {
+			return Decision{Allowed: true, Grant: g.ID}
+		}
+	}
+	return Decision{Reason: NoGrant}
 }

@@ -36,6 +36,16 @@ func (a Action) String() string {
 	return strings.Join(a.Names(), ",")
 }
 
+// ParseAction returns the action of that name in the API.
+func ParseAction(name string) (Action, bool) {
+	for action, known := range actionNames {
+		if known == name {
+			return action, true
+		}
+	}
+	return 0, false
+}
+
 // Names returns the names of the actions in a set, in the order of their declaration.
 func (a Action) Names() []string {
 	var names []string

@@ -1,0 +1,268 @@
+// Package client is how a Go program talks to a chest: an application that reads values at run time, or a tool that
+// manages one.
+//
+// An application gives its name and a way to its secret, and reads:
+//
+//	chest, err := client.New(client.Options{
+//		Address:   "https://chest.ferries.example:8267",
+//		Authority: authorityPEM,
+//		App:       "ticket-api",
+//		Secret:    func() (string, error) { return readFile("/run/credentials/ticket-api") },
+//	})
+//	password, version, err := chest.Read(ctx, "ticketing-prod/db-password")
+//
+// Access tokens are fetched when they are needed and renewed before they end. Errors from the chest are [*Problem];
+// [*Unreachable] means that no answer came. A Client is safe for concurrent use.
+package client
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Options of a client.
+type Options struct {
+	Address   string // "https://host:port", or "http://" on loopback
+	Authority []byte // the chest's authority certificate, PEM; empty for the system's authorities
+	Token     string // a token to use as it is
+	App       string // or: an app's name,
+	// Secret is called whenever a new access token is needed, so that a replaced secret is picked up.
+	Secret func() (string, error)
+}
+
+// Client talks to one chest.
+type Client struct {
+	address string
+	http    *http.Client
+	options Options
+
+	mu    sync.Mutex // guards token and ends
+	token string
+	ends  time.Time
+}
+
+// Unreachable says that no answer came from the chest.
+type Unreachable struct {
+	Address string
+	Err     error
+}
+
+func (e *Unreachable) Error() string { return "no answer from " + e.Address + ": " + plainCause(e.Err) }
+
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// plainCause leaves out the URL, which is long and known.
+func plainCause(err error) string {
+	var urlError *url.Error
+	if errors.As(err, &urlError) {
+		return urlError.Err.Error()
+	}
+	return err.Error()
+}
+
+// maxAnswer is more than any answer has.
+const maxAnswer = 8 << 20
+
+// New makes a client; it does not connect.
+func New(o Options) (*Client, error) {
+	address, err := url.Parse(o.Address)
+	if err != nil || address.Host == "" || address.Scheme != "https" && address.Scheme != "http" {
+		return nil, fmt.Errorf("the address %q is not of the form https://host:port", o.Address)
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS13}
+	transport.Proxy = nil // a proxy would see the values
+	if len(o.Authority) > 0 {
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(o.Authority) {
+			return nil, errors.New("the authority is not a PEM certificate")
+		}
+		transport.TLSClientConfig.RootCAs = pool
+	}
+	return &Client{
+		address: strings.TrimSuffix(o.Address, "/"),
+		options: o,
+		token:   o.Token,
+		http: &http.Client{
+			Transport:     transport,
+			Timeout:       30 * time.Second,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}, nil
+}
+
+// Address returns where the chest is.
+func (c *Client) Address() string { return c.address }
+
+// Read returns the bytes of a value and the number of the version they are of.
+func (c *Client) Read(ctx context.Context, reference string) (content []byte, version int, err error) {
+	v, err := c.ReadValue(ctx, reference)
+	if err != nil {
+		return nil, 0, err
+	}
+	content, err = base64.StdEncoding.DecodeString(v.Value)
+	return content, v.Version, err
+}
+
+// ReadValue returns a value as the API gives it.
+func (c *Client) ReadValue(ctx context.Context, reference string) (v Value, err error) {
+	drawer, item, found := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
+	if !found {
+		return v, &Problem{Code: "invalid_input", Field: "reference", Detail: fmt.Sprintf("%q is not of the form drawer/item or drawer/item@3", reference)}
+	}
+	return v, c.get(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item), &v)
+}
+
+func (c *Client) get(ctx context.Context, path string, out any) error {
+	return c.do(ctx, http.MethodGet, path, nil, out, nil)
+}
+
+func (c *Client) post(ctx context.Context, path string, in, out any) error {
+	return c.do(ctx, http.MethodPost, path, in, out, nil)
+}
+
+// do sends a request with the client's token. When an app's token turns out to be no good any more, it gets one new
+// token and tries once more.
+func (c *Client) do(ctx context.Context, method, path string, in, out any, header http.Header) error {
+	token, err := c.bearer(ctx)
+	if err != nil {
+		return err
+	}
+	err = c.send(ctx, method, path, token, in, out, header)
+	var problem *Problem
+	if c.options.App != "" && errors.As(err, &problem) && problem.Code == "unauthenticated" {
+		c.drop(token)
+		if token, err = c.bearer(ctx); err == nil {
+			err = c.send(ctx, method, path, token, in, out, header)
+		}
+	}
+	return err
+}
+
+func (c *Client) send(ctx context.Context, method, path, token string, in, out any, header http.Header) error {
+	var body io.Reader
+	if in != nil {
+		encoded, err := json.Marshal(in)
+		if err != nil {
+			return fmt.Errorf("encode request: %w", err)
+		}
+		body = bytes.NewReader(encoded)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.address+path, body)
+	if err != nil {
+		return fmt.Errorf("make request: %w", err)
+	}
+	for name, values := range header {
+		request.Header[name] = values
+	}
+	if in != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	return c.receive(request, out)
+}
+
+func (c *Client) receive(request *http.Request, out any) error {
+	response, err := c.http.Do(request)
+	if err != nil {
+		return &Unreachable{Address: c.address, Err: err}
+	}
+	defer func() { _ = response.Body.Close() }()
+	body, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+	if err != nil {
+		return &Unreachable{Address: c.address, Err: err}
+	}
+	if response.StatusCode >= 300 {
+		return problemOf(response, body)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.Unmarshal(body, out); err != nil {
+		return fmt.Errorf("%s answered something that is not the API's: is it a chest?", c.address)
+	}
+	return nil
+}
+
+// problemOf reads a problem document, or the error form of OAuth 2.0 (RFC 6749, section 5.2).
+func problemOf(response *http.Response, body []byte) error {
+	var problem Problem
+	if strings.HasPrefix(response.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(body, &problem) == nil && problem.Code != "" {
+		return &problem
+	}
+	var oauth struct {
+		Error       string `json:"error"`
+		Description string `json:"error_description"`
+	}
+	if json.Unmarshal(body, &oauth) == nil && oauth.Error != "" {
+		return &Problem{Status: response.StatusCode, Code: oauth.Error, Title: "Sign-in failed", Detail: oauth.Description}
+	}
+	return &Problem{Status: response.StatusCode, Code: "unknown", Detail: "the answer was " + response.Status + " and not a chest's"}
+}
+
+// bearer returns the token to use: the one given, or an app's, fetched anew a minute before it ends.
+func (c *Client) bearer(ctx context.Context) (string, error) {
+	if c.options.App == "" {
+		return c.token, nil
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token != "" && time.Until(c.ends) > time.Minute {
+		return c.token, nil
+	}
+	secret, err := c.options.Secret()
+	if err != nil {
+		return "", fmt.Errorf("get the secret of app %s: %w", c.options.App, err)
+	}
+	token, life, err := c.AppToken(ctx, c.options.App, secret)
+	if err != nil {
+		return "", err
+	}
+	c.token, c.ends = token, time.Now().Add(life)
+	return token, nil
+}
+
+func (c *Client) drop(token string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token == token {
+		c.token = ""
+	}
+}
+
+// AppToken exchanges an app's secret for an access token (RFC 6749, section 4.4).
+func (c *Client) AppToken(ctx context.Context, app, secret string) (token string, life time.Duration, err error) {
+	form := url.Values{"grant_type": {"client_credentials"}}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.address+"/api/oauth/token", strings.NewReader(form.Encode()))
+	if err != nil {
+		return "", 0, fmt.Errorf("make request: %w", err)
+	}
+	request.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	request.SetBasicAuth(url.QueryEscape(app), url.QueryEscape(secret))
+	var answer struct {
+		Token string `json:"access_token"`
+		Life  int    `json:"expires_in"`
+	}
+	err = c.receive(request, &answer)
+	return answer.Token, time.Duration(answer.Life) * time.Second, err
+}
+
+// IfMatch is the header of a change that must meet a revision.
+func IfMatch(revision int64) http.Header {
+	return http.Header{"If-Match": {`"r` + strconv.FormatInt(revision, 10) + `"`}}
+}

@@ -1,0 +1,198 @@
+package client
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+)
+
+// Status asks what anyone may know of the chest.
+func (c *Client) Status(ctx context.Context) (s Status, err error) {
+	return s, c.get(ctx, "/api/status", &s)
+}
+
+// Unlock opens the chest with a passphrase or the content of a key file.
+func (c *Client) Unlock(ctx context.Context, material string) (s Status, err error) {
+	return s, c.post(ctx, "/api/unlock", map[string]string{"material": material}, &s)
+}
+
+// Lock makes the chest forget its keys.
+func (c *Client) Lock(ctx context.Context) (s Status, err error) {
+	return s, c.post(ctx, "/api/lock", nil, &s)
+}
+
+// SignIn checks a person's password; device is what an earlier session gave, or empty.
+func (c *Client) SignIn(ctx context.Context, person, password, device string) (s Session, err error) {
+	body := map[string]string{"person": person, "password": password, "session": "token", "device": device}
+	return s, c.post(ctx, "/api/sign-in", body, &s)
+}
+
+// Enrol sets a person's password with an enrolment code, and signs in.
+func (c *Client) Enrol(ctx context.Context, code, password string) (s Session, err error) {
+	return s, c.post(ctx, "/api/enrol", map[string]string{"code": code, "password": password, "session": "token"}, &s)
+}
+
+// SignOut ends the client's token.
+func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/api/sign-out", nil, nil) }
+
+// Me asks who the client is.
+func (c *Client) Me(ctx context.Context) (m Me, err error) { return m, c.get(ctx, "/api/me", &m) }
+
+// Drawers lists the drawers in which the caller may list something.
+func (c *Client) Drawers(ctx context.Context) ([]Drawer, error) {
+	var answer struct {
+		Drawers []Drawer `json:"drawers"`
+	}
+	err := c.get(ctx, "/api/drawers", &answer)
+	return answer.Drawers, err
+}
+
+// CreateDrawer makes an empty drawer.
+func (c *Client) CreateDrawer(ctx context.Context, n NewDrawer) (d Drawer, err error) {
+	return d, c.post(ctx, "/api/drawers", n, &d)
+}
+
+// Drawer describes a drawer and its items.
+func (c *Client) Drawer(ctx context.Context, name string) (d DrawerContents, err error) {
+	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name), &d)
+}
+
+// ChangeDrawer changes what is said about a drawer that still has the revision.
+func (c *Client) ChangeDrawer(ctx context.Context, name string, revision int64, changes Described) (d Drawer, err error) {
+	return d, c.do(ctx, http.MethodPatch, "/api/drawers/"+url.PathEscape(name), changes, &d, IfMatch(revision))
+}
+
+// Content makes the part of a new version that holds its bytes.
+func Content(content []byte) NewVersion {
+	return NewVersion{Value: base64.StdEncoding.EncodeToString(content), Encoding: "base64"}
+}
+
+// CreateItem adds an item with its first version.
+func (c *Client) CreateItem(ctx context.Context, drawer string, n NewItem) (s Stored, err error) {
+	return s, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/items", n, &s)
+}
+
+func itemPath(drawer, item string) string {
+	return "/api/drawers/" + url.PathEscape(drawer) + "/items/" + url.PathEscape(item)
+}
+
+// AddVersion adds a version; with a revision other than 0 the item must still have it.
+func (c *Client) AddVersion(ctx context.Context, drawer, item string, revision int64, v NewVersion) (s Stored, err error) {
+	var header http.Header
+	if revision != 0 {
+		header = IfMatch(revision)
+	}
+	return s, c.do(ctx, http.MethodPost, itemPath(drawer, item)+"/versions", v, &s, header)
+}
+
+// History describes an item and its versions, newest first.
+func (c *Client) History(ctx context.Context, drawer, item string) (h History, err error) {
+	return h, c.get(ctx, itemPath(drawer, item), &h)
+}
+
+// ChangeItem changes what is said about an item that still has the revision.
+func (c *Client) ChangeItem(ctx context.Context, drawer, item string, revision int64, changes Described) (it Item, err error) {
+	return it, c.do(ctx, http.MethodPatch, itemPath(drawer, item), changes, &it, IfMatch(revision))
+}
+
+// Identities lists persons and apps.
+func (c *Client) Identities(ctx context.Context) ([]Identity, error) {
+	var answer struct {
+		Identities []Identity `json:"identities"`
+	}
+	err := c.get(ctx, "/api/identities", &answer)
+	return answer.Identities, err
+}
+
+// Identity describes a person or an app.
+func (c *Client) Identity(ctx context.Context, subject string) (i Identity, err error) {
+	return i, c.get(ctx, "/api/identities/"+url.PathEscape(subject), &i)
+}
+
+// Register adds a person or an app.
+func (c *Client) Register(ctx context.Context, n NewIdentity) (r Registered, err error) {
+	return r, c.post(ctx, "/api/identities", n, &r)
+}
+
+// SetState makes an identity "active" or "suspended".
+func (c *Client) SetState(ctx context.Context, subject, state string) (i Identity, err error) {
+	return i, c.do(ctx, http.MethodPatch, "/api/identities/"+url.PathEscape(subject), map[string]string{"state": state}, &i, nil)
+}
+
+// IssueCredential gives an app one more secret, or a person a new enrolment code.
+func (c *Client) IssueCredential(ctx context.Context, subject string) (i Issued, err error) {
+	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", nil, &i)
+}
+
+// RevokeCredential ends a credential and the tokens given for it.
+func (c *Client) RevokeCredential(ctx context.Context, subject, id string) error {
+	return c.do(ctx, http.MethodDelete, "/api/identities/"+url.PathEscape(subject)+"/credentials/"+url.PathEscape(id), nil, nil, nil)
+}
+
+// Roles lists the roles.
+func (c *Client) Roles(ctx context.Context) ([]Role, error) {
+	var answer struct {
+		Roles []Role `json:"roles"`
+	}
+	err := c.get(ctx, "/api/roles", &answer)
+	return answer.Roles, err
+}
+
+// Grants lists the grants that the caller may see, of one subject if it is not empty.
+func (c *Client) Grants(ctx context.Context, subject string) ([]Grant, error) {
+	var answer struct {
+		Grants []Grant `json:"grants"`
+	}
+	path := "/api/grants"
+	if subject != "" {
+		path += "?subject=" + url.QueryEscape(subject)
+	}
+	err := c.get(ctx, path, &answer)
+	return answer.Grants, err
+}
+
+// Give adds a grant, in force from the moment it returns.
+func (c *Client) Give(ctx context.Context, n NewGrant) (g Given, err error) {
+	return g, c.post(ctx, "/api/grants", n, &g)
+}
+
+// EndGrant ends a grant at once.
+func (c *Client) EndGrant(ctx context.Context, id string) (g Grant, err error) {
+	return g, c.do(ctx, http.MethodDelete, "/api/grants/"+url.PathEscape(id), nil, &g, nil)
+}
+
+// TrailFilter selects entries; empty fields select all.
+type TrailFilter struct {
+	Subject, Action, Target, Outcome, RequestID, Receipt string
+	Since, Until                                         time.Time // Since is included, Until is not
+	Cursor                                               string
+	Limit                                                int // 0 for the chest's own
+}
+
+// Trail reads a page of the trail, newest first.
+func (c *Client) Trail(ctx context.Context, f TrailFilter) (p TrailPage, err error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
+		"request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, t := range map[string]time.Time{"since": f.Since, "until": f.Until} {
+		if !t.IsZero() {
+			query.Set(name, t.UTC().Format(time.RFC3339))
+		}
+	}
+	if f.Limit != 0 {
+		query.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return p, c.get(ctx, "/api/trail?"+query.Encode(), &p)
+}
+
+// Receipt explains a refusal.
+func (c *Client) Receipt(ctx context.Context, id string) (r Receipt, err error) {
+	return r, c.get(ctx, "/api/receipts/"+url.PathEscape(id), &r)
+}

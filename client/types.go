@@ -1,0 +1,280 @@
+package client
+
+import "time"
+
+// The shapes of the API, as JSON. Times are RFC 3339 in UTC. docs: /api/openapi.yaml of any chest.
+
+// Status is what anyone may know of a chest.
+type Status struct {
+	Chest   string `json:"chest"`
+	State   string `json:"state"`  // "locked" or "unlocked"
+	Method  string `json:"method"` // how it is unlocked: "passphrase" or "key_file"
+	Version string `json:"version"`
+}
+
+// Me is what callers may know of themselves.
+type Me struct {
+	Subject     string    `json:"subject"`
+	Description string    `json:"description"`
+	Via         string    `json:"via"`
+	Steward     bool      `json:"steward"`
+	Ends        time.Time `json:"ends"`
+	Grants      []Grant   `json:"grants"`
+}
+
+// Session is the answer to a sign-in that asked for a token.
+type Session struct {
+	Subject string    `json:"subject"`
+	Ends    time.Time `json:"ends"`
+	Token   string    `json:"token,omitempty"`  // left out when the session is a cookie
+	Device  string    `json:"device,omitempty"` // shows at the next sign-in that it comes from a known device
+}
+
+// Drawer is a named container. Items, Due and Overdue count what the caller may list.
+type Drawer struct {
+	Name        string    `json:"name"`
+	Environment string    `json:"environment"` // "production", "staging" or "development"
+	Description string    `json:"description"`
+	Owner       string    `json:"owner"`
+	CreatedAt   time.Time `json:"created_at"`
+	CreatedBy   string    `json:"created_by"`
+	Revision    int64     `json:"revision"`
+	Items       int       `json:"items"`
+	Due         int       `json:"due"`
+	Overdue     int       `json:"overdue"`
+}
+
+// NewDrawer makes a drawer.
+type NewDrawer struct {
+	Name        string `json:"name"`
+	Environment string `json:"environment"`
+	Description string `json:"description,omitempty"`
+	Owner       string `json:"owner,omitempty"`
+}
+
+// DrawerContents is a drawer with its items.
+type DrawerContents struct {
+	Drawer Drawer `json:"drawer"`
+	Items  []Item `json:"items"`
+}
+
+// Item is an item without values.
+type Item struct {
+	Reference   string    `json:"reference"`
+	Name        string    `json:"name"`
+	Kind        string    `json:"kind"`
+	Description string    `json:"description"`
+	Owner       string    `json:"owner"`
+	State       string    `json:"state"` // "usable", "due", "waiting" or "ended"
+	Current     int       `json:"current"`
+	Versions    int       `json:"versions"`
+	NotAfter    time.Time `json:"not_after,omitzero"`
+	ChangedAt   time.Time `json:"changed_at"`
+	ChangedBy   string    `json:"changed_by"`
+	CreatedAt   time.Time `json:"created_at"`
+	CreatedBy   string    `json:"created_by"`
+	Revision    int64     `json:"revision"`
+}
+
+// Version is one version without its value.
+type Version struct {
+	Version       int       `json:"version"`
+	State         string    `json:"state"` // "usable", "waiting" or "ended"
+	Current       bool      `json:"current"`
+	Size          int       `json:"size"` // bytes
+	EndsInNewline bool      `json:"ends_in_newline"`
+	Note          string    `json:"note"`
+	NotBefore     time.Time `json:"not_before,omitzero"`
+	NotAfter      time.Time `json:"not_after,omitzero"`
+	CreatedAt     time.Time `json:"created_at"`
+	CreatedBy     string    `json:"created_by"`
+}
+
+// History is an item with its versions, newest first.
+type History struct {
+	Item     Item      `json:"item"`
+	Versions []Version `json:"versions"`
+}
+
+// NewVersion is a new content. Value holds base64 of the standard alphabet, which protects nothing.
+type NewVersion struct {
+	Value     string    `json:"value"`
+	Encoding  string    `json:"encoding"` // "base64"
+	Note      string    `json:"note,omitempty"`
+	NotBefore time.Time `json:"not_before,omitzero"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+}
+
+// NewItem makes an item with its first version.
+type NewItem struct {
+	Name        string     `json:"name"`
+	Description string     `json:"description,omitempty"`
+	Owner       string     `json:"owner,omitempty"`
+	Version     NewVersion `json:"version"`
+}
+
+// Stored is the answer to a new item or version.
+type Stored struct {
+	Item    Item    `json:"item"`
+	Version Version `json:"version"`
+}
+
+// Described changes what is said about a drawer or an item; nil leaves as it is.
+type Described struct {
+	Description *string `json:"description,omitempty"`
+	Owner       *string `json:"owner,omitempty"`
+}
+
+// Identity is a person or an app.
+type Identity struct {
+	Subject     string       `json:"subject"`
+	Description string       `json:"description"`
+	Owner       string       `json:"owner"`
+	State       string       `json:"state"` // "active" or "suspended"
+	Enrolled    bool         `json:"enrolled"`
+	CreatedAt   time.Time    `json:"created_at"`
+	CreatedBy   string       `json:"created_by"`
+	Revision    int64        `json:"revision"`
+	Credentials []Credential `json:"credentials"`
+}
+
+// Credential is what is known of one without its secret.
+type Credential struct {
+	ID        string    `json:"id"`
+	Kind      string    `json:"kind"` // "appsecret" or "enrol"
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+}
+
+// NewIdentity registers a person or an app.
+type NewIdentity struct {
+	Kind        string `json:"kind"` // "person" or "app"
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+	Owner       string `json:"owner,omitempty"`
+}
+
+// Issued is a credential, shown once.
+type Issued struct {
+	ID       string    `json:"id"`
+	Kind     string    `json:"kind"`
+	Secret   string    `json:"secret"`
+	NotAfter time.Time `json:"not_after,omitzero"`
+}
+
+// Registered is the answer to a registration.
+type Registered struct {
+	Identity   Identity `json:"identity"`
+	Credential Issued   `json:"credential"`
+}
+
+// Role is a named set of actions.
+type Role struct {
+	Name    string   `json:"name"`
+	Summary string   `json:"summary"`
+	Actions []string `json:"actions"`
+}
+
+// Grant gives a subject the actions of a role on the targets of a scope.
+type Grant struct {
+	ID        string    `json:"id"`
+	Subject   string    `json:"subject"`
+	Effect    string    `json:"effect"` // "allow" or "deny"
+	Role      string    `json:"role"`
+	Scope     string    `json:"scope"`
+	Reason    string    `json:"reason"`
+	InForce   bool      `json:"in_force"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+	EndedAt   time.Time `json:"ended_at,omitzero"`
+	EndedBy   string    `json:"ended_by"`
+}
+
+// NewGrant gives a grant; without NotAfter and NeverEnds it ends after 90 days.
+type NewGrant struct {
+	Subject   string    `json:"subject"`
+	Effect    string    `json:"effect,omitempty"`
+	Role      string    `json:"role"`
+	Scope     string    `json:"scope"`
+	Reason    string    `json:"reason,omitempty"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+	NeverEnds bool      `json:"never_ends,omitempty"`
+}
+
+// Given is the answer to a new grant, which is in force from that moment.
+type Given struct {
+	Grant Grant    `json:"grant"`
+	Notes []string `json:"notes"` // what is unusual about it
+}
+
+// Entry is one event of the trail.
+type Entry struct {
+	Seq       uint64    `json:"seq"`
+	At        time.Time `json:"at"`
+	Subject   string    `json:"subject"`
+	Via       string    `json:"via"`
+	Action    string    `json:"action"`
+	Target    string    `json:"target"`
+	Version   int       `json:"version,omitempty"`
+	Outcome   string    `json:"outcome"` // "allowed", "refused" or "failed"
+	Reason    string    `json:"reason"`
+	Grant     string    `json:"grant"`
+	Detail    string    `json:"detail"`
+	RequestID string    `json:"request_id"`
+	Receipt   string    `json:"receipt"`
+	Addr      string    `json:"addr"`
+}
+
+// TrailPage is a part of the trail, newest first. NextCursor is empty at the end.
+type TrailPage struct {
+	Entries    []Entry `json:"entries"`
+	NextCursor string  `json:"next_cursor"`
+}
+
+// Remedy is the smallest grant that would allow what was refused.
+type Remedy struct {
+	Subject string `json:"subject"`
+	Role    string `json:"role"`
+	Scope   string `json:"scope"`
+	Command string `json:"command"`
+}
+
+// Receipt explains one refusal.
+type Receipt struct {
+	Entry      Entry   `json:"entry"`
+	AllowedNow bool    `json:"allowed_now"`
+	GrantNow   string  `json:"grant_now"`
+	Remedy     *Remedy `json:"remedy,omitempty"`
+}
+
+// Value is a value as the API gives it.
+type Value struct {
+	Reference string    `json:"reference"`
+	Version   int       `json:"version"`
+	Encoding  string    `json:"encoding"` // "base64"
+	Value     string    `json:"value"`
+	Size      int       `json:"size"`
+	CreatedAt time.Time `json:"created_at"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+}
+
+// Problem is an error as the API tells it (RFC 9457). It implements error.
+type Problem struct {
+	Type      string  `json:"type"`
+	Title     string  `json:"title"`
+	Status    int     `json:"status"`
+	Detail    string  `json:"detail"`
+	Code      string  `json:"code"` // stable
+	RequestID string  `json:"request_id"`
+	Field     string  `json:"field,omitempty"`
+	Reason    string  `json:"reason,omitempty"`
+	Receipt   string  `json:"receipt,omitempty"`
+	Subject   string  `json:"subject,omitempty"`
+	Action    string  `json:"action,omitempty"`
+	Target    string  `json:"target,omitempty"`
+	Remedy    *Remedy `json:"remedy,omitempty"`
+}
+
+func (p *Problem) Error() string { return p.Detail }

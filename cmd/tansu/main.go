@@ -1,0 +1,10 @@
+// Command tansu is the chest and everything that talks to it: one program, wired here.
+package main
+
+import (
+	"os"
+
+	"tansu/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr})) }

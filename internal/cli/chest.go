@@ -1,0 +1,277 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/server"
+	"tansu/internal/service"
+	"tansu/internal/store"
+	"tansu/internal/web"
+)
+
+// DefaultListen is where a chest listens: loopback, and a port that spells TANS on a telephone.
+const DefaultListen = "127.0.0.1:8267"
+
+// stretchTime is how long one unlocking by passphrase should take.
+const stretchTime = 500 * time.Millisecond
+
+func (a *app) initCommand() *cobra.Command {
+	var dir, keyFile string
+	var hosts []string
+	command := &cobra.Command{
+		Use:   "init --dir DIR [--key-file FILE]",
+		Short: "Found a chest in an empty directory",
+		Long: `Founds a chest: its database, its root key, its certificate authority, and its founding person, the steward.
+
+The root key is opened by a passphrase, asked for without showing it (or read as one line from standard input when
+that is not a terminal), or by a key file that is made now. Without them nobody can open the chest: keep a copy apart.
+
+The steward's enrolment code is printed once. It ends after 72 hours.`,
+		Example: `  tansu init --dir /var/lib/tansu
+  tansu init --dir /var/lib/tansu --key-file /root/tansu.key --host chest.ferries.example`,
+		Args: exactly(),
+		RunE: func(*cobra.Command, []string) error { return a.found(dir, keyFile, hosts) },
+	}
+	command.Flags().StringVar(&dir, "dir", "", "the data `directory` to make")
+	command.Flags().StringVar(&keyFile, "key-file", "", "make this unlock key `file` instead of asking for a passphrase")
+	command.Flags().StringSliceVar(&hosts, "host", nil, "a `name` or address that clients will use, besides localhost; can be repeated")
+	_ = command.MarkFlagRequired("dir")
+	return command
+}
+
+func (a *app) found(dir, keyFile string, hosts []string) error {
+	founding := service.Founding{Method: envelope.MethodPassphrase, Hosts: serverHosts(hosts)}
+	records, err := store.Create(dir)
+	if err != nil {
+		return err
+	}
+	founded, err := a.foundIn(records, founding, keyFile)
+	if err != nil {
+		records.Discard()
+		return err
+	}
+	if err := records.Close(); err != nil {
+		return err
+	}
+	address := "https://" + DefaultListen
+	return a.show(map[string]string{"chest": founded.Chest, "authority": records.AuthorityPath(), "fingerprint": founded.Fingerprint,
+		"person": service.Founder, "enrolment_code": string(founded.Enrolment.Reveal())}, func() {
+		fmt.Fprintf(a.Out, "Chest %s is founded in %s.\n\n", founded.Chest, dir)
+		fields(a.Out, "authority", records.AuthorityPath(), "fingerprint", founded.Fingerprint,
+			"founding person", service.Founder, "enrolment code", string(founded.Enrolment.Reveal()))
+		unlock := ""
+		if keyFile != "" {
+			unlock = " --key-file " + keyFile
+		}
+		fmt.Fprintf(a.Out, "\nThe code is shown only now and ends in 72 hours. Next:\n")
+		fmt.Fprintf(a.Out, "  tansu serve --dir %s\n", dir)
+		fmt.Fprintf(a.Out, "  tansu connect %s --authority %s\n", address, records.AuthorityPath())
+		fmt.Fprintf(a.Out, "  tansu unlock%s\n  tansu enrol\n", unlock)
+	})
+}
+
+func (a *app) foundIn(records *store.Store, founding service.Founding, keyFile string) (founded service.Founded, err error) {
+	if keyFile == "" {
+		if founding.Material, err = a.askNew("passphrase"); err != nil {
+			return founded, err
+		}
+		defer founding.Material.Wipe()
+		a.say("Measuring this machine so that a wrong guess costs about half a second …")
+		founding.Costs = envelope.Calibrate(stretchTime, uint8(min(runtime.NumCPU(), 255)), time.Now)
+		return service.Found(records, founding)
+	}
+	founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile()
+	defer founding.Material.Wipe()
+	if err := writeNew(keyFile, founding.Material); err != nil {
+		return founded, err
+	}
+	founded, err = service.Found(records, founding)
+	if err != nil {
+		_ = os.Remove(keyFile)
+	}
+	return founded, err
+}
+
+// writeNew writes a file that must not exist yet, for its owner only.
+func writeNew(path string, content secretvalue.Value) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("make the key file: %w", err)
+	}
+	_, err = file.Write(content.Reveal())
+	for _, step := range []func() error{file.Sync, file.Close} {
+		if stepErr := step(); err == nil {
+			err = stepErr
+		}
+	}
+	if err != nil {
+		_ = os.Remove(path)
+		return fmt.Errorf("write the key file: %w", err)
+	}
+	return nil
+}
+
+func serverHosts(more []string) []string {
+	hosts := []string{"localhost", "127.0.0.1", "::1"}
+	if name, err := os.Hostname(); err == nil && name != "" && !slices.Contains(hosts, name) {
+		hosts = append(hosts, name)
+	}
+	for _, host := range more {
+		if !slices.Contains(hosts, host) {
+			hosts = append(hosts, host)
+		}
+	}
+	return hosts
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	o := server.Options{Version: Version}
+	var plain bool
+	var logFormat string
+	command := &cobra.Command{
+		Use:   "serve --dir DIR",
+		Short: "Run the chest until it is told to stop",
+		Long: `Runs the chest: the API under /api and the console, over TLS with the chest's own authority. It starts locked unless
+--key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.`,
+		Example: `  tansu serve --dir /var/lib/tansu
+  tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key`,
+		Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if plain {
+				o.Transport = server.PlainHTTP
+			}
+			if o.Log, err = a.logger(logFormat); err != nil {
+				return err
+			}
+			if o.Console, err = web.Handler(); err != nil {
+				return err
+			}
+			return a.serve(cmd, o)
+		},
+	}
+	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
+	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
+	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")
+	command.Flags().StringSliceVar(&o.Hosts, "host", nil, "a further `name` that clients use; can be repeated")
+	command.Flags().BoolVar(&plain, "plain-http", false, "serve without TLS; only on loopback")
+	command.Flags().StringVar(&logFormat, "log", "text", "the log's `format`: text or json")
+	_ = command.MarkFlagRequired("dir")
+	return command
+}
+
+func (a *app) logger(format string) (*slog.Logger, error) {
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(a.Err, nil)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(a.Err, nil)), nil
+	}
+	return nil, usagef(`--log is %q; allowed: text, json`, format)
+}
+
+func (a *app) serve(cmd *cobra.Command, o server.Options) error {
+	if err := server.Harden(); err != nil {
+		return err
+	}
+	started := time.Now()
+	s, err := server.Start(o)
+	if err != nil {
+		return err
+	}
+	state := "locked"
+	if s.Service.Status().Unlocked {
+		state = "unlocked"
+	}
+	o.Log.Info("serving", "address", s.URL(), "dir", filepath.Clean(o.Dir), "state", state, "after", time.Since(started).Round(time.Millisecond).String())
+	err = s.Wait(cmd.Context())
+	o.Log.Info("stopping")
+	if stopErr := s.Stop(); err == nil {
+		err = stopErr
+	}
+	if err == nil {
+		o.Log.Info("stopped")
+	}
+	return err
+}
+
+func (a *app) unlockCommand() *cobra.Command {
+	var keyFile string
+	command := &cobra.Command{
+		Use:   "unlock [--key-file FILE]",
+		Short: "Open the chest with its passphrase or key file",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			var material secretvalue.Value
+			if keyFile != "" {
+				material, err = server.ReadKeyFile(keyFile)
+			} else {
+				material, err = a.ask("passphrase")
+			}
+			if err != nil {
+				return err
+			}
+			defer material.Wipe()
+			status, err := c.Unlock(cmd.Context(), string(material.Reveal()))
+			if err != nil {
+				return err
+			}
+			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is unlocked.\n", status.Chest) })
+		},
+	}
+	command.Flags().StringVar(&keyFile, "key-file", "", "the key `file` that init made")
+	return command
+}
+
+func (a *app) lockCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lock",
+		Short: "Make the chest forget its keys until the next unlock",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			status, err := c.Lock(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is locked.\n", status.Chest) })
+		},
+	}
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "status",
+		Short: "Show whether the chest answers and is unlocked",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			status, err := c.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(status, func() {
+				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "unlocked by", status.Method, "version", status.Version)
+			})
+		},
+	}
+}

@@ -1,0 +1,259 @@
+// Package cli is the command line: one file a group of commands. Commands that are not about running a chest on this
+// machine talk to the service through package client only.
+//
+// Data goes to standard output, talk to standard error, and values never come from arguments.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+// Version of the program; the build may set it.
+var Version = "0.1.0"
+
+// Streams are what a command reads and writes.
+type Streams struct {
+	In  *os.File
+	Out io.Writer
+	Err io.Writer
+}
+
+// Exit codes, for scripts.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUsage    = 2
+	exitRefused  = 3
+	exitNotFound = 4
+	exitConflict = 5
+	exitLocked   = 6 // locked, or no answer
+)
+
+// exitCodes gives the exit code of each problem code; all others are exitFailed.
+var exitCodes = map[string]int{
+	"invalid_input": exitUsage, "too_large": exitUsage,
+	"refused": exitRefused, "unauthenticated": exitRefused, "sign_in_failed": exitRefused, "wrong_material": exitRefused,
+	"invalid_client": exitRefused, "throttled": exitRefused,
+	"not_found": exitNotFound,
+	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "already_unlocked": exitConflict,
+	"locked": exitLocked, "not_recorded": exitLocked,
+}
+
+// usageError is a command that was typed wrong.
+type usageError struct{ error }
+
+func usagef(format string, arguments ...any) error {
+	return usageError{fmt.Errorf(format, arguments...)}
+}
+
+// app is what all commands share.
+type app struct {
+	Streams
+	profile string // --profile
+	output  string // --output
+}
+
+// Groups of the help, in the order in which a newcomer meets them.
+const (
+	groupChest  = "chest"
+	groupSignIn = "signin"
+	groupFill   = "fill"
+	groupAccess = "access"
+	groupRead   = "read"
+	groupProve  = "prove"
+)
+
+// Main runs the program and returns its exit code.
+func Main(arguments []string, streams Streams) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{Streams: streams}
+	root := a.root()
+	root.SetArgs(arguments)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	return a.report(err)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "tansu",
+		Short: "A shared secrets vault: a chest of drawers for secrets",
+		Long: `Tansu keeps an organisation's secrets in one chest: drawers hold items, items have versions,
+grants say who may do what, and every read is in the trail before the value leaves.
+
+A first tour:
+  tansu demo                                   a chest with made-up data, to look around
+  tansu init --dir /var/lib/tansu              found a chest of your own
+  tansu serve --dir /var/lib/tansu             run it; then, in another terminal:
+  tansu connect https://127.0.0.1:8267 --authority /var/lib/tansu/authority.crt
+  tansu unlock && tansu enrol                  open it and become its steward`,
+		SilenceErrors: true, SilenceUsage: true,
+		Version:           Version,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: false},
+	}
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	root.SetVersionTemplate("tansu {{.Version}}\n")
+	root.PersistentFlags().StringVar(&a.profile, "profile", os.Getenv("TANSU_PROFILE"), "the connection `profile` to use")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print data: table or json")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.output != "table" && a.output != "json" {
+			return usagef(`--output is %q; allowed: table, json`, a.output)
+		}
+		return nil
+	}
+	root.AddGroup(
+		&cobra.Group{ID: groupChest, Title: "Run a chest:"},
+		&cobra.Group{ID: groupSignIn, Title: "Come in:"},
+		&cobra.Group{ID: groupFill, Title: "Fill it:"},
+		&cobra.Group{ID: groupAccess, Title: "Let people and apps use it:"},
+		&cobra.Group{ID: groupRead, Title: "Get a value:"},
+		&cobra.Group{ID: groupProve, Title: "See what happened:"},
+	)
+	groups := map[string][]*cobra.Command{
+		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand()},
+		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
+		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
+		groupAccess: {a.personCommand(), a.appCommand(), a.grantCommand(), a.rolesCommand()},
+		groupRead:   {a.readCommand(), a.checkCommand()},
+		groupProve:  {a.trailCommand(), a.receiptCommand()},
+	}
+	for group, commands := range groups {
+		for _, command := range commands {
+			command.GroupID = group
+			root.AddCommand(command)
+		}
+	}
+	cobra.EnableCommandSorting = false
+	return root
+}
+
+// exactly checks the number of arguments and names the missing ones.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, arguments []string) error {
+		if len(arguments) < len(names) {
+			return usagef("%s is missing; usage: %s", names[len(arguments)], cmd.UseLine())
+		}
+		if len(arguments) > len(names) {
+			// What is too much may be a value, which must not be repeated.
+			return usagef("there are %d arguments and %s takes %d; a value is never an argument: give it at the prompt, on standard input or with --file",
+				len(arguments), cmd.CommandPath(), len(names))
+		}
+		return nil
+	}
+}
+
+// connected makes a client for the profile in use.
+func (a *app) connected() (*client.Client, error) {
+	profile, err := a.currentProfile()
+	if err != nil {
+		return nil, err
+	}
+	return profile.client()
+}
+
+// report prints an error where errors go and returns the exit code.
+func (a *app) report(err error) int {
+	var problem *client.Problem
+	var unreachable *client.Unreachable
+	var usage usageError
+	switch {
+	case errors.As(err, &problem):
+		a.printProblem(problem)
+		return exitCode(problem.Code)
+	case errors.As(err, &unreachable):
+		a.printError("unreachable", unreachable.Error()+"; is the service running, and is the profile's address right?")
+		return exitLocked
+	case errors.As(err, &usage):
+		a.printError("wrong_usage", err.Error())
+		return exitUsage
+	case errors.Is(err, context.Canceled):
+		return exitFailed
+	}
+	a.printError("failed", err.Error())
+	if isCobraUsage(err) {
+		return exitUsage
+	}
+	return exitFailed
+}
+
+func exitCode(code string) int {
+	if exit, known := exitCodes[code]; known {
+		return exit
+	}
+	return exitFailed
+}
+
+// isCobraUsage recognises Cobra's own complaint about a command that does not exist, which has no type.
+func isCobraUsage(err error) bool {
+	const prefix = "unknown command"
+	return len(err.Error()) > len(prefix) && err.Error()[:len(prefix)] == prefix
+}
+
+func (a *app) printError(code, text string) {
+	if a.output == "json" {
+		a.printJSON(a.Err, map[string]string{"code": code, "detail": text})
+		return
+	}
+	fmt.Fprintf(a.Err, "tansu: %s\n", text)
+}
+
+func (a *app) printProblem(p *client.Problem) {
+	if a.output == "json" {
+		a.printJSON(a.Err, p)
+		return
+	}
+	fmt.Fprintf(a.Err, "tansu: %s\n", p.Detail)
+	if p.Receipt != "" {
+		fmt.Fprintf(a.Err, "  receipt   %s   (a gatekeeper can look it up: tansu receipt %s)\n", p.Receipt, p.Receipt)
+	}
+	if p.Remedy != nil {
+		fmt.Fprintf(a.Err, "  remedy    %s\n", p.Remedy.Command)
+	}
+	switch p.Code {
+	case "unauthenticated":
+		fmt.Fprintln(a.Err, "  sign in with: tansu sign-in NAME")
+	case "internal", "not_recorded":
+		fmt.Fprintf(a.Err, "  request   %s\n", p.RequestID)
+	}
+}
+
+func (a *app) printJSON(w io.Writer, data any) {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	_ = encoder.Encode(data)
+}
+
+// show prints data as JSON, or else as a person reads it.
+func (a *app) show(data any, table func()) error {
+	if a.output == "json" {
+		a.printJSON(a.Out, data)
+		return nil
+	}
+	table()
+	return nil
+}
+
+// say prints talk, which is never data.
+func (a *app) say(format string, arguments ...any) {
+	if a.output != "json" {
+		fmt.Fprintf(a.Err, format+"\n", arguments...)
+	}
+}

@@ -1,0 +1,343 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/reference"
+)
+
+func (a *app) drawerCommand() *cobra.Command {
+	command := &cobra.Command{Use: "drawer", Short: "Make drawers", Args: noSubcommand}
+	var n client.NewDrawer
+	add := &cobra.Command{
+		Use:     "add NAME --env ENVIRONMENT",
+		Short:   "Make an empty drawer with a key of its own",
+		Example: `  tansu drawer add ticketing-prod --env production --owner person:ticketing-lead --description "Ticket sales, live"`,
+		Args:    exactly("NAME"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			n.Name = arguments[0]
+			d, err := c.CreateDrawer(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.show(d, func() { fmt.Fprintf(a.Out, "Drawer %s (%s) is there.\n", d.Name, d.Environment) })
+		},
+	}
+	add.Flags().StringVar(&n.Environment, "env", "", "production, staging or development")
+	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
+	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	_ = add.MarkFlagRequired("env")
+	command.AddCommand(add)
+	return command
+}
+
+// noSubcommand answers a group of commands that was called without one, or with one that does not exist.
+func noSubcommand(cmd *cobra.Command, arguments []string) error {
+	if len(arguments) == 0 {
+		return usagef("%s needs one of its commands: %s --help", cmd.CommandPath(), cmd.CommandPath())
+	}
+	return usagef("%s has no command %q: %s --help", cmd.CommandPath(), arguments[0], cmd.CommandPath())
+}
+
+// putFlags are the options of put.
+type putFlags struct {
+	file, description, owner, note, notBefore, notAfter string
+	newVersion                                          bool
+	revision                                            int64
+}
+
+func (a *app) putCommand() *cobra.Command {
+	var f putFlags
+	command := &cobra.Command{
+		Use:   "put DRAWER/ITEM",
+		Short: "Put a secret in, or a new version of one",
+		Long: `Puts a secret into a drawer. The value is asked for twice without showing it, or is the exact bytes of standard input
+when that is not a terminal, or those of --file; it is never an argument. It may have up to 256 KiB.
+
+An item that exists already is a conflict unless --new-version asks to add one.`,
+		Example: `  tansu put ticketing-prod/db-password
+  tansu put ticketing-prod/db-password --new-version --note "quarterly change"
+  head -c 32 /dev/urandom | tansu put harbour-gates-prod/radio-key --not-after 90d`,
+		Args: exactly("DRAWER/ITEM"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			ref, err := reference.Parse(arguments[0])
+			if err != nil {
+				return usageError{err}
+			}
+			if ref.Version != 0 {
+				return usagef("a version gets its number from the chest: leave out @%d", ref.Version)
+			}
+			return a.put(cmd, ref, f)
+		},
+	}
+	command.Flags().StringVar(&f.file, "file", "", "take the bytes of this `file`")
+	command.Flags().BoolVar(&f.newVersion, "new-version", false, "add a version to an item that exists")
+	command.Flags().StringVar(&f.description, "description", "", "what it is, on one line; for a new item")
+	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead; for a new item")
+	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
+	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (RFC 3339) or after this long (12h, 90d)")
+	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (RFC 3339) or for this long (12h, 90d)")
+	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")
+	return command
+}
+
+func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error {
+	if f.newVersion && (f.description != "" || f.owner != "") {
+		return usagef("--description and --owner are for a new item; change them with tansu describe")
+	}
+	notBefore, err := moment("--not-before", f.notBefore)
+	if err != nil {
+		return err
+	}
+	notAfter, err := moment("--not-after", f.notAfter)
+	if err != nil {
+		return err
+	}
+	c, err := a.connected()
+	if err != nil {
+		return err
+	}
+	content, err := a.content(f.file)
+	if err != nil {
+		return err
+	}
+	defer content.Wipe()
+	version := client.Content(content.Reveal())
+	version.Note, version.NotBefore, version.NotAfter = f.note, notBefore, notAfter
+	var stored client.Stored
+	if f.newVersion {
+		stored, err = c.AddVersion(cmd.Context(), ref.Drawer, ref.Item, f.revision, version)
+	} else {
+		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Description: f.description, Owner: f.owner, Version: version})
+	}
+	if err != nil {
+		return err
+	}
+	if stored.Version.EndsInNewline {
+		a.say("note: the value ends in a newline, which is kept; if that is not meant, add a version without it (printf %%s)")
+	}
+	return a.show(stored, func() {
+		fmt.Fprintf(a.Out, "%s@%d is stored: %s. Nothing was shown.\n", ref, stored.Version.Version, bytesText(stored.Version.Size))
+	})
+}
+
+func bytesText(n int) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return strconv.Itoa(n) + " bytes"
+}
+
+// moment reads a time, or a duration from now: 30m, 12h, 90d.
+func moment(flag, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t.UTC(), nil
+	}
+	d, err := duration(text)
+	if err != nil {
+		return time.Time{}, usagef("%s is %q; allowed: a time such as 2026-12-01T00:00:00Z, or a duration such as 30m, 12h or 90d", flag, text)
+	}
+	return time.Now().Add(d).UTC().Truncate(time.Second), nil
+}
+
+// duration reads a whole number and one of the units m, h and d.
+func duration(text string) (time.Duration, error) {
+	units := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour}
+	if len(text) < 2 {
+		return 0, fmt.Errorf("%q is not a duration", text)
+	}
+	unit, known := units[text[len(text)-1]]
+	n, err := strconv.Atoi(text[:len(text)-1])
+	if err != nil || !known || n < 1 || n > 36500 {
+		return 0, fmt.Errorf("%q is not a duration", text)
+	}
+	return time.Duration(n) * unit, nil
+}
+
+func (a *app) listCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list [DRAWER]",
+		Short: "List the drawers, or the items of one, without values",
+		Args: func(_ *cobra.Command, arguments []string) error {
+			if len(arguments) > 1 {
+				return usagef("list takes one drawer at most")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			if len(arguments) == 0 {
+				return a.listDrawers(cmd, c)
+			}
+			return a.listItems(cmd, c, arguments[0])
+		},
+	}
+}
+
+func (a *app) listDrawers(cmd *cobra.Command, c *client.Client) error {
+	drawers, err := c.Drawers(cmd.Context())
+	if err != nil {
+		return err
+	}
+	return a.show(drawers, func() {
+		t := table{head: []string{"DRAWER", "ENVIRONMENT", "ITEMS", "DUE", "OVERDUE", "OWNER", "DESCRIPTION"}}
+		for _, d := range drawers {
+			t.add(d.Name, d.Environment, strconv.Itoa(d.Items), number(d.Due), number(d.Overdue), d.Owner, d.Description)
+		}
+		a.printTable(t, "No drawer that you may list. A keeper makes one with: tansu drawer add NAME --env ENVIRONMENT")
+	})
+}
+
+func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string) error {
+	contents, err := c.Drawer(cmd.Context(), drawer)
+	if err != nil {
+		return err
+	}
+	return a.show(contents, func() {
+		t := table{head: []string{"ITEM", "STATE", "CURRENT", "VERSIONS", "ENDS", "CHANGED", "BY", "DESCRIPTION"}}
+		now := time.Now()
+		for _, it := range contents.Items {
+			ends := ""
+			if !it.NotAfter.IsZero() {
+				ends = relative(it.NotAfter, now)
+			}
+			t.add(it.Name, it.State, number(it.Current), strconv.Itoa(it.Versions), ends, relative(it.ChangedAt, now), it.ChangedBy, it.Description)
+		}
+		a.printTable(t, "The drawer is empty, or you may list nothing in it. Put something in with: tansu put "+drawer+"/NAME")
+	})
+}
+
+// number leaves a zero blank, so that what is not zero stands out.
+func number(n int) string {
+	if n == 0 {
+		return "-"
+	}
+	return strconv.Itoa(n)
+}
+
+func (a *app) printTable(t table, empty string) {
+	if len(t.rows) == 0 {
+		a.say("%s", empty)
+		return
+	}
+	t.print(a.Out)
+}
+
+func itemArgument(text string) (reference.Reference, error) {
+	ref, err := reference.Parse(text)
+	if err != nil {
+		return ref, usageError{err}
+	}
+	return ref, nil
+}
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history DRAWER/ITEM",
+		Short: "Show the versions of an item, without values",
+		Args:  exactly("DRAWER/ITEM"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			ref, err := itemArgument(arguments[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			history, err := c.History(cmd.Context(), ref.Drawer, ref.Item)
+			if err != nil {
+				return err
+			}
+			return a.show(history, func() { a.printHistory(history) })
+		},
+	}
+}
+
+func (a *app) printHistory(h client.History) {
+	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "state", h.Item.State, "description", h.Item.Description,
+		"owner", h.Item.Owner, "revision", strconv.FormatInt(h.Item.Revision, 10))
+	fmt.Fprintln(a.Out)
+	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "NOT AFTER", "NOTE"}}
+	for _, v := range h.Versions {
+		state := v.State
+		if v.Current {
+			state = "current"
+		}
+		size := strconv.Itoa(v.Size)
+		if v.EndsInNewline {
+			size += " (newline)"
+		}
+		t.add(strconv.Itoa(v.Version), state, size, stamp(v.CreatedAt), v.CreatedBy, stamp(v.NotBefore), stamp(v.NotAfter), v.Note)
+	}
+	t.print(a.Out)
+}
+
+func (a *app) describeCommand() *cobra.Command {
+	var description, owner string
+	command := &cobra.Command{
+		Use:     "describe DRAWER[/ITEM]",
+		Short:   "Change what is said about a drawer or an item",
+		Example: `  tansu describe ticketing-prod/db-password --owner person:ticketing-lead`,
+		Args:    exactly("DRAWER[/ITEM]"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			var changes client.Described
+			if cmd.Flags().Changed("description") {
+				changes.Description = &description
+			}
+			if cmd.Flags().Changed("owner") {
+				changes.Owner = &owner
+			}
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			return a.describe(cmd, c, arguments[0], changes)
+		},
+	}
+	command.Flags().StringVar(&description, "description", "", "what it is for, on one line")
+	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	return command
+}
+
+func (a *app) describe(cmd *cobra.Command, c *client.Client, target string, changes client.Described) error {
+	if reference.CheckName(target) == nil {
+		contents, err := c.Drawer(cmd.Context(), target)
+		if err != nil {
+			return err
+		}
+		d, err := c.ChangeDrawer(cmd.Context(), target, contents.Drawer.Revision, changes)
+		if err != nil {
+			return err
+		}
+		return a.show(d, func() { fmt.Fprintf(a.Out, "Drawer %s is changed.\n", d.Name) })
+	}
+	ref, err := itemArgument(target)
+	if err != nil {
+		return err
+	}
+	history, err := c.History(cmd.Context(), ref.Drawer, ref.Item)
+	if err != nil {
+		return err
+	}
+	it, err := c.ChangeItem(cmd.Context(), ref.Drawer, ref.Item, history.Item.Revision, changes)
+	if err != nil {
+		return err
+	}
+	return a.show(it, func() { fmt.Fprintf(a.Out, "Item %s is changed.\n", it.Reference) })
+}

@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+func (a *app) grantCommand() *cobra.Command {
+	command := &cobra.Command{Use: "grant", Short: "Give, list and end access", Args: noSubcommand}
+	command.AddCommand(a.giveCommand(), a.grantListCommand(), a.grantEndCommand())
+	return command
+}
+
+func (a *app) giveCommand() *cobra.Command {
+	var n client.NewGrant
+	var until string
+	var deny bool
+	command := &cobra.Command{
+		Use:   "give SUBJECT ROLE SCOPE",
+		Short: "Give a role on a scope, for 90 days unless you say otherwise",
+		Long: `Gives a person or an app the actions of a role on everything a scope selects. It is in force at once.
+
+A scope is a pattern over references: "*" stands for anything inside a name, "**" for everything below.`,
+		Example: `  tansu grant give app:ticket-api consumer 'ticketing-prod/**'
+  tansu grant give app:gate-controller consumer 'harbour-gates-prod/radio-*' --until 30d --reason "winter timetable"
+  tansu grant give person:rota-trainee viewer 'crew-rota-prod/*' --until 2027-01-31T00:00:00Z`,
+		Args: exactly("SUBJECT", "ROLE", "SCOPE"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
+			n.Subject, n.Role, n.Scope = arguments[0], arguments[1], arguments[2]
+			if deny {
+				n.Effect = "deny"
+			}
+			if n.NotAfter, err = moment("--until", until); err != nil {
+				return err
+			}
+			given, err := c.Give(ctx, n)
+			if err != nil {
+				return err
+			}
+			for _, note := range given.Notes {
+				a.say("note: %s", note)
+			}
+			return a.show(given, func() {
+				fmt.Fprintf(a.Out, "Grant %s is in force now: %s %s on %s, %s.\n", given.Grant.ID, given.Grant.Subject, roleText(given.Grant), given.Grant.Scope, grantEnd(given.Grant))
+			})
+		}),
+	}
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d)")
+	command.Flags().BoolVar(&n.NeverEnds, "never-ends", false, "let it have no end, on purpose")
+	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
+	command.Flags().BoolVar(&deny, "deny", false, "deny these actions instead; a denial wins over every grant")
+	return command
+}
+
+func roleText(g client.Grant) string {
+	if g.Effect == "deny" {
+		return "denied " + g.Role
+	}
+	return g.Role
+}
+
+func grantEnd(g client.Grant) string {
+	switch {
+	case !g.EndedAt.IsZero():
+		return "ended by " + g.EndedBy
+	case g.NotAfter.IsZero():
+		return "never ends"
+	case g.InForce:
+		return "ends " + relative(g.NotAfter, time.Now())
+	}
+	return "ended " + relative(g.NotAfter, time.Now())
+}
+
+func (a *app) grantListCommand() *cobra.Command {
+	var subject string
+	command := &cobra.Command{
+		Use: "list", Short: "List the grants that you may see", Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			grants, err := c.Grants(ctx, subject)
+			if err != nil {
+				return err
+			}
+			return a.show(grants, func() { a.printGrants(grants) })
+		}),
+	}
+	command.Flags().StringVar(&subject, "subject", "", "only those of this `subject`")
+	return command
+}
+
+func (a *app) printGrants(grants []client.Grant) {
+	t := table{head: []string{"GRANT", "SUBJECT", "ROLE", "SCOPE", "END", "GIVEN BY", "REASON"}}
+	for _, g := range grants {
+		t.add(g.ID, g.Subject, roleText(g), g.Scope, grantEnd(g), g.CreatedBy, g.Reason)
+	}
+	a.printTable(t, "No grants.")
+}
+
+func (a *app) grantEndCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "end GRANT", Short: "End a grant at once", Args: exactly("GRANT"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			g, err := c.EndGrant(ctx, arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.show(g, func() { fmt.Fprintf(a.Out, "Grant %s of %s is ended.\n", g.ID, g.Subject) })
+		}),
+	}
+}
+
+func (a *app) rolesCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "roles", Short: "List the roles and what each may do", Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			roles, err := c.Roles(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(roles, func() {
+				t := table{head: []string{"ROLE", "FOR", "ACTIONS"}}
+				for _, role := range roles {
+					t.add(role.Name, role.Summary, strings.Join(role.Actions, " "))
+				}
+				t.print(a.Out)
+			})
+		}),
+	}
+}

@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/reference"
+)
+
+func (a *app) personCommand() *cobra.Command {
+	return a.identityCommand(reference.Person, "Register people and see who is there",
+		"Register a person and print the enrolment code to pass on", "Print a code for choosing a new password, for one who forgot it")
+}
+
+func (a *app) appCommand() *cobra.Command {
+	return a.identityCommand(reference.App, "Register applications and see which are there",
+		"Register an application and print its secret, once", "Print one more secret, for changing it without a gap")
+}
+
+// identityCommand makes the commands that persons and apps share.
+func (a *app) identityCommand(kind, short, addShort, credentialShort string) *cobra.Command {
+	command := &cobra.Command{Use: kind, Short: short, Args: noSubcommand}
+	n := client.NewIdentity{Kind: kind}
+	add := &cobra.Command{
+		Use: "add NAME", Short: addShort, Args: exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			n.Name = arguments[0]
+			registered, err := c.Register(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(registered, func() {
+				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n\n", registered.Identity.Subject)
+				a.printIssued(registered.Credential)
+			})
+		}),
+	}
+	add.Flags().StringVar(&n.Description, "description", "", "who or what it is, on one line")
+	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	command.AddCommand(add, a.identityListCommand(kind), a.identityShowCommand(kind),
+		a.stateCommand(kind, "suspend", "suspended", "Switch it off for now: its tokens end at once"),
+		a.stateCommand(kind, "resume", "active", "Switch it on again"),
+		&cobra.Command{
+			Use: "new-credential NAME", Short: credentialShort, Args: exactly("NAME"),
+			RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+				issued, err := c.IssueCredential(ctx, kind+":"+arguments[0])
+				if err != nil {
+					return err
+				}
+				return a.show(issued, func() { a.printIssued(issued) })
+			}),
+		},
+		&cobra.Command{
+			Use: "end-credential NAME ID", Short: "End a credential and every token given for it", Args: exactly("NAME", "ID"),
+			RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+				if err := c.RevokeCredential(ctx, kind+":"+arguments[0], arguments[1]); err != nil {
+					return err
+				}
+				a.say("Credential %s is ended, and so are its tokens.", arguments[1])
+				return nil
+			}),
+		})
+	return command
+}
+
+// withClient makes a command's function of one that needs the client.
+func (a *app) withClient(run func(context.Context, *client.Client, []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, arguments []string) error {
+		c, err := a.connected()
+		if err != nil {
+			return err
+		}
+		return run(cmd.Context(), c, arguments)
+	}
+}
+
+var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code"}
+
+// printIssued prints a credential on a line of its own, so that it can be piped to where it belongs.
+func (a *app) printIssued(issued client.Issued) {
+	fields(a.Out, "credential", issued.ID, credentialNames[issued.Kind], issued.Secret, "ends", stamp(issued.NotAfter))
+	a.say("It is shown only now.")
+}
+
+func (a *app) identityListCommand(kind string) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List them", Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			all, err := c.Identities(ctx)
+			if err != nil {
+				return err
+			}
+			list := []client.Identity{}
+			t := table{head: []string{"SUBJECT", "STATE", "OWNER", "REGISTERED", "BY", "DESCRIPTION"}}
+			for _, i := range all {
+				if !strings.HasPrefix(i.Subject, kind+":") {
+					continue
+				}
+				state := i.State
+				if !i.Enrolled {
+					state += ", not enrolled"
+				}
+				list = append(list, i)
+				t.add(i.Subject, state, i.Owner, relative(i.CreatedAt, time.Now()), i.CreatedBy, i.Description)
+			}
+			return a.show(list, func() { a.printTable(t, "None yet. Register one with: tansu "+kind+" add NAME") })
+		}),
+	}
+}
+
+func (a *app) identityShowCommand(kind string) *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show one with its credentials and grants", Args: exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			subject := kind + ":" + arguments[0]
+			i, err := c.Identity(ctx, subject)
+			if err != nil {
+				return err
+			}
+			grants, err := c.Grants(ctx, subject)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"identity": i, "grants": grants}, func() {
+				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy)
+				for _, cr := range i.Credentials {
+					fmt.Fprintf(a.Out, "%s  %s, since %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt))
+				}
+				fmt.Fprintln(a.Out)
+				a.printGrants(grants)
+			})
+		}),
+	}
+}
+
+func (a *app) stateCommand(kind, name, state, short string) *cobra.Command {
+	return &cobra.Command{
+		Use: name + " NAME", Short: short, Args: exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			i, err := c.SetState(ctx, kind+":"+arguments[0], state)
+			if err != nil {
+				return err
+			}
+			return a.show(i, func() { fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State) })
+		}),
+	}
+}

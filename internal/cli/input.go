@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+
+	"golang.org/x/term"
+
+	"tansu/internal/core/secretvalue"
+)
+
+// exitInterrupted is what a shell expects of a program that Ctrl-C ended.
+const exitInterrupted = 130
+
+// hidden asks for something on a terminal without showing it. Ctrl-C ends the program with the terminal as it was.
+func (a *app) hidden(prompt string) (secretvalue.Value, error) {
+	fd := int(a.In.Fd())
+	before, err := term.GetState(fd)
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
+	}
+	interrupted := make(chan os.Signal, 1)
+	signal.Notify(interrupted, os.Interrupt)
+	done := make(chan struct{})
+	defer func() {
+		signal.Stop(interrupted)
+		close(done)
+	}()
+	go func() {
+		select {
+		case <-interrupted:
+			_ = term.Restore(fd, before)
+			fmt.Fprintln(a.Err, "\ntansu: interrupted; nothing was done")
+			os.Exit(exitInterrupted)
+		case <-done:
+		}
+	}()
+	fmt.Fprint(a.Err, prompt)
+	content, err := term.ReadPassword(fd)
+	fmt.Fprintln(a.Err)
+	if errors.Is(err, io.EOF) {
+		return secretvalue.Value{}, usagef("nothing was given")
+	}
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
+	}
+	return secretvalue.New(content), nil
+}
+
+func (a *app) terminal() bool { return term.IsTerminal(int(a.In.Fd())) }
+
+// hiddenTwice asks twice and compares.
+func (a *app) hiddenTwice(what string) (secretvalue.Value, error) {
+	first, err := a.hidden(what + ": ")
+	if err != nil {
+		return first, err
+	}
+	second, err := a.hidden(what + " again: ")
+	if err != nil {
+		return second, err
+	}
+	defer second.Wipe()
+	if !first.Equal(second) {
+		return secretvalue.Value{}, usagef("the two are not the same; nothing was done")
+	}
+	return first, nil
+}
+
+// one line of standard input, when it is not a terminal: for passphrases, passwords and codes in scripts.
+func (a *app) line(what string) (secretvalue.Value, error) {
+	var content []byte
+	one := make([]byte, 1)
+	for len(content) < 4096 {
+		n, err := a.In.Read(one)
+		if n == 1 && one[0] == '\n' {
+			break
+		}
+		content = append(content, one[:n]...)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return secretvalue.Value{}, usagef("standard input is closed; %s comes from a terminal or from standard input", what)
+		}
+	}
+	content = bytes.TrimSuffix(content, []byte("\r"))
+	if len(content) == 0 {
+		return secretvalue.Value{}, usagef("standard input is empty; %s comes from a terminal or from standard input", what)
+	}
+	return secretvalue.New(content), nil
+}
+
+// ask gets something that must not be shown: hidden from a terminal, else one line of standard input.
+func (a *app) ask(what string) (secretvalue.Value, error) {
+	if a.terminal() {
+		return a.hidden(upperFirst(what) + ": ")
+	}
+	return a.line(what)
+}
+
+// askNew is ask for something that is being chosen.
+func (a *app) askNew(what string) (secretvalue.Value, error) {
+	if a.terminal() {
+		return a.hiddenTwice(upperFirst(what))
+	}
+	return a.line(what)
+}
+
+func upperFirst(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+
+// content gets the exact bytes of a value: from a file, from standard input, or hidden from a terminal.
+func (a *app) content(file string) (secretvalue.Value, error) {
+	if file != "" {
+		f, err := os.Open(file)
+		if err != nil {
+			return secretvalue.Value{}, fmt.Errorf("read the value: %w", err)
+		}
+		defer func() { _ = f.Close() }()
+		return readValue(f)
+	}
+	if a.terminal() {
+		return a.hiddenTwice("Value")
+	}
+	return readValue(a.In)
+}
+
+func readValue(r io.Reader) (secretvalue.Value, error) {
+	content, err := io.ReadAll(io.LimitReader(r, secretvalue.MaxSize+1))
+	switch {
+	case err != nil:
+		return secretvalue.Value{}, usagef("the value cannot be read: standard input is closed or the file is not readable")
+	case len(content) == 0:
+		return secretvalue.Value{}, usagef("the value is empty; a value has 1 to %d bytes", secretvalue.MaxSize)
+	case len(content) > secretvalue.MaxSize:
+		return secretvalue.Value{}, usagef("the value has more than %d bytes, which is the most", secretvalue.MaxSize)
+	}
+	return secretvalue.New(content), nil
+}

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"encoding/base64"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+func (a *app) readCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "read DRAWER/ITEM[@VERSION]",
+		Short: "Write the bytes of a value to standard output, and nothing else",
+		Long: `Writes the exact bytes of the current version, or of the one asked for, to standard output. The read is in the trail
+before the value leaves the chest. To see whether a read works, use tansu check, which shows no value.`,
+		Example: `  tansu read ticketing-prod/db-password | psql-with-password-on-stdin
+  tansu read ticketing-prod/db-password@1 > old-password`,
+		Args: exactly("DRAWER/ITEM"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			v, content, err := a.fetch(cmd, arguments[0])
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.show(v, nil)
+			}
+			if _, err := a.Out.Write(content); err != nil {
+				return fmt.Errorf("write the value: %w", err)
+			}
+			if fancy(a.Out) && content[len(content)-1] != '\n' {
+				fmt.Fprintln(a.Err)
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check DRAWER/ITEM[@VERSION]",
+		Short: "Prove that a read works, without showing the value",
+		Long: `Reads a value as whoever is signed in and throws it away: what comes back is which version was served, how long it is
+and until when it may be served. It is a read like any other, and in the trail like any other.`,
+		Example: `  tansu check ticketing-prod/db-password`,
+		Args:    exactly("DRAWER/ITEM"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			v, content, err := a.fetch(cmd, arguments[0])
+			if err != nil {
+				return err
+			}
+			clear(content)
+			v.Value, v.Encoding = "", ""
+			checked := map[string]any{"reference": v.Reference, "version": v.Version, "size": v.Size, "created_at": v.CreatedAt}
+			ends := "it has no end"
+			if !v.NotAfter.IsZero() {
+				checked["not_after"] = v.NotAfter
+				ends = "it ends " + relative(v.NotAfter, time.Now())
+			}
+			return a.show(checked, func() {
+				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size), relative(v.CreatedAt, time.Now()), ends)
+			})
+		},
+	}
+}
+
+func (a *app) fetch(cmd *cobra.Command, text string) (v client.Value, content []byte, err error) {
+	ref, err := itemArgument(text)
+	if err != nil {
+		return v, nil, err
+	}
+	c, err := a.connected()
+	if err != nil {
+		return v, nil, err
+	}
+	if v, err = c.ReadValue(cmd.Context(), ref.String()); err != nil {
+		return v, nil, err
+	}
+	if content, err = base64.StdEncoding.DecodeString(v.Value); err != nil {
+		return v, nil, fmt.Errorf("the chest's answer is damaged")
+	}
+	return v, content, nil
+}

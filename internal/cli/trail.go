@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+func (a *app) trailCommand() *cobra.Command {
+	var f client.TrailFilter
+	var since string
+	command := &cobra.Command{
+		Use:   "trail",
+		Short: "Read the audit trail, newest first",
+		Example: `  tansu trail --target ticketing-prod
+  tansu trail --subject app:ticket-api --action read_value --since 7d
+  tansu trail --outcome refused -o json`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) (err error) {
+			if f.Since, err = sinceMoment(since); err != nil {
+				return err
+			}
+			page, err := c.Trail(ctx, f)
+			if err != nil {
+				return err
+			}
+			return a.show(page, func() { a.printEntries(page) })
+		}),
+	}
+	flags := command.Flags()
+	flags.StringVar(&f.Subject, "subject", "", "only what this `subject` did, such as app:ticket-api")
+	flags.StringVar(&f.Target, "target", "", "only about this drawer and what is in it, or this `reference`")
+	flags.StringVar(&f.Action, "action", "", "only this `action`, such as read_value")
+	flags.StringVar(&f.Outcome, "outcome", "", "only allowed, refused or failed")
+	flags.StringVar(&f.RequestID, "request", "", "only under this request `id`")
+	flags.StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d")
+	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
+	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
+	return command
+}
+
+func sinceMoment(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if d, err := duration(text); err == nil {
+		return time.Now().Add(-d), nil
+	}
+	return moment("--since", text)
+}
+
+func (a *app) printEntries(page client.TrailPage) {
+	t := table{head: []string{"NO", "TIME", "SUBJECT", "ACTION", "TARGET", "OUTCOME", "FROM", "DETAIL"}}
+	for _, e := range page.Entries {
+		t.add(strconv.FormatUint(e.Seq, 10), stamp(e.At), e.Subject, e.Action, targetText(e), outcomeText(e), e.Addr, detailText(e))
+	}
+	a.printTable(t, "No entry that this selects and you may read.")
+	if page.NextCursor != "" {
+		a.say("More: --cursor %s", page.NextCursor)
+	}
+}
+
+func targetText(e client.Entry) string {
+	if e.Target == "" {
+		return "(chest)"
+	}
+	if e.Version != 0 {
+		return e.Target + "@" + strconv.Itoa(e.Version)
+	}
+	return e.Target
+}
+
+// outcomeText has a mark besides the word, so that refusals are seen in a long list.
+func outcomeText(e client.Entry) string {
+	switch e.Outcome {
+	case "refused":
+		return "✗ refused"
+	case "failed":
+		return "! failed"
+	}
+	return e.Outcome
+}
+
+func detailText(e client.Entry) string {
+	switch {
+	case e.Receipt != "":
+		return e.Reason + ", receipt " + e.Receipt
+	case e.Reason != "":
+		return e.Reason
+	case e.Detail != "":
+		return e.Detail
+	case e.Grant != "":
+		return "by " + e.Grant
+	}
+	return ""
+}
+
+func (a *app) receiptCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "receipt ID",
+		Short: "Explain a refusal and show the smallest grant that would allow it",
+		Args:  exactly("ID"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			r, err := c.Receipt(ctx, arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() {
+				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "action", r.Entry.Action, "target", targetText(r.Entry),
+					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request", r.Entry.RequestID)
+				fmt.Fprintln(a.Out)
+				switch {
+				case r.AllowedNow:
+					fmt.Fprintf(a.Out, "It would be allowed now, by grant %s.\n", r.GrantNow)
+				case r.Remedy != nil:
+					fmt.Fprintf(a.Out, "It would still be refused. The smallest grant that allows it:\n  %s\n", r.Remedy.Command)
+				default:
+					fmt.Fprintln(a.Out, "It would still be refused, and no further grant changes that.")
+				}
+			})
+		}),
+	}
+}
+
+var reasons = map[string]string{
+	"no_grant":    "no grant gives this action on this target",
+	"grant_ended": "the grant that gave it has ended",
+	"denied":      "a grant denies it",
+	"own_access":  "nobody changes their own access",
+}
+
+func reasonText(reason string) string {
+	if text, known := reasons[reason]; known {
+		return text
+	}
+	return reason
+}

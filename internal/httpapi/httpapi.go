@@ -1,0 +1,219 @@
+// Package httpapi is the chest's HTTP interface: one table of routes, the shapes of package client in and out, and
+// problem documents for every error. openapi.yaml beside this file is the contract; a test holds the two together.
+package httpapi
+
+import (
+	"crypto/rand"
+	_ "embed" // for the contract
+	"encoding/hex"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"tansu/internal/service"
+)
+
+//go:embed openapi.yaml
+var contract []byte
+
+// Contract returns the OpenAPI document, which the caller must not change.
+func Contract() []byte { return contract }
+
+// Options of the interface.
+type Options struct {
+	Service *service.Service
+	Console http.Handler // serves everything outside /api; nil for nothing
+	Log     *slog.Logger
+	Version string
+	// SecureCookies is for a service behind TLS.
+	SecureCookies bool
+}
+
+type api struct {
+	service *service.Service
+	log     *slog.Logger
+	version string
+	cookies cookies
+	origins *http.CrossOriginProtection
+}
+
+// call is one request to a route.
+type call struct {
+	*echo.Context
+	origin service.Origin
+	caller service.Caller // set on routes that need an identity
+}
+
+// route is one row of the table.
+type route struct {
+	method  string
+	path    string // in Echo's form
+	who     audience
+	handler func(*api, *call) error
+}
+
+// audience says whether a route needs an identity.
+type audience int
+
+const (
+	identified audience = iota
+	anyone
+)
+
+// routes is the whole interface.
+var routes = []route{
+	{"GET", "/api/health", anyone, (*api).health},
+	{"GET", "/api/ready", anyone, (*api).ready},
+	{"GET", "/api/status", anyone, (*api).status},
+	{"GET", "/api/openapi.yaml", anyone, (*api).openapi},
+	{"POST", "/api/unlock", anyone, (*api).unlock},
+	{"POST", "/api/lock", identified, (*api).lock},
+
+	{"POST", "/api/enrol", anyone, (*api).enrol},
+	{"POST", "/api/sign-in", anyone, (*api).signIn},
+	{"POST", "/api/sign-out", identified, (*api).signOut},
+	{"GET", "/api/me", identified, (*api).me},
+	{"POST", "/api/oauth/token", anyone, (*api).issueToken},
+	{"POST", "/api/oauth/revoke", anyone, (*api).revokeToken},
+
+	{"GET", "/api/drawers", identified, (*api).listDrawers},
+	{"POST", "/api/drawers", identified, (*api).createDrawer},
+	{"GET", "/api/drawers/:drawer", identified, (*api).getDrawer},
+	{"PATCH", "/api/drawers/:drawer", identified, (*api).changeDrawer},
+	{"POST", "/api/drawers/:drawer/items", identified, (*api).createItem},
+	{"GET", "/api/drawers/:drawer/items/:item", identified, (*api).getItem},
+	{"PATCH", "/api/drawers/:drawer/items/:item", identified, (*api).changeItem},
+	{"POST", "/api/drawers/:drawer/items/:item/versions", identified, (*api).addVersion},
+	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
+
+	{"GET", "/api/identities", identified, (*api).listIdentities},
+	{"POST", "/api/identities", identified, (*api).register},
+	{"GET", "/api/identities/:subject", identified, (*api).getIdentity},
+	{"PATCH", "/api/identities/:subject", identified, (*api).changeIdentity},
+	{"POST", "/api/identities/:subject/credentials", identified, (*api).issueCredential},
+	{"DELETE", "/api/identities/:subject/credentials/:credential", identified, (*api).revokeCredential},
+	{"GET", "/api/roles", identified, (*api).listRoles},
+	{"GET", "/api/grants", identified, (*api).listGrants},
+	{"POST", "/api/grants", identified, (*api).give},
+	{"DELETE", "/api/grants/:grant", identified, (*api).endGrant},
+
+	{"GET", "/api/trail", identified, (*api).trail},
+	{"GET", "/api/receipts/:receipt", identified, (*api).receipt},
+}
+
+// New returns the handler of a chest's whole HTTP interface.
+func New(o Options) http.Handler {
+	a := &api{service: o.Service, log: o.Log, version: o.Version, cookies: cookies{secure: o.SecureCookies}, origins: http.NewCrossOriginProtection()}
+	if a.log == nil {
+		a.log = slog.New(slog.DiscardHandler)
+	}
+	e := echo.New()
+	e.Logger = a.log
+	e.IPExtractor = echo.ExtractIPDirect() // no header says where a request came from
+	e.HTTPErrorHandler = a.fail
+	for _, r := range routes {
+		e.Add(r.method, r.path, a.handle(r))
+	}
+	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
+	if o.Console != nil {
+		e.GET("/*", echo.WrapHandler(o.Console))
+	}
+	return recovered{e, a.log}
+}
+
+// handle is what every route does around its own work.
+func (a *api) handle(r route) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		request := c.Request()
+		id := traceID(request.Header.Get("Traceparent"))
+		c.Set(requestIDKey, id)
+		header := c.Response().Header()
+		header.Set("Request-Id", id)
+		header.Set("Cache-Control", "no-store")
+		header.Set("X-Content-Type-Options", "nosniff")
+		call := &call{Context: c, origin: service.Origin{Addr: address(request.RemoteAddr), RequestID: id}}
+		if r.who == identified {
+			if call.caller, err = a.authenticate(call); err != nil {
+				return err
+			}
+		}
+		return r.handler(a, call)
+	}
+}
+
+const requestIDKey = "request_id"
+
+func requestID(c *echo.Context) string {
+	id, _ := c.Get(requestIDKey).(string)
+	return id
+}
+
+// traceID takes the trace-id of a W3C traceparent header, so that the caller's own tracing finds our entries, and
+// makes a random one when there is none.
+func traceID(traceparent string) string {
+	if len(traceparent) == 55 && strings.HasPrefix(traceparent, "00-") && traceparent[35] == '-' {
+		id := traceparent[3:35]
+		if strings.Trim(id, "0123456789abcdef") == "" && strings.Trim(id, "0") != "" {
+			return id
+		}
+	}
+	var random [16]byte
+	_, _ = rand.Read(random[:])
+	return hex.EncodeToString(random[:])
+}
+
+func address(remote string) string {
+	host, _, err := net.SplitHostPort(remote)
+	if err != nil {
+		return remote
+	}
+	return host
+}
+
+// authenticate takes a bearer token (RFC 6750, section 2.1) or else the console's cookie.
+func (a *api) authenticate(c *call) (service.Caller, error) {
+	if authorization := c.Request().Header.Get("Authorization"); authorization != "" {
+		scheme, token, _ := strings.Cut(authorization, " ")
+		if !strings.EqualFold(scheme, "Bearer") {
+			return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: "the Authorization header is not of the form: Bearer TOKEN"}
+		}
+		return a.service.Authenticate(c.origin, token)
+	}
+	token := a.cookies.session(c.Request())
+	if token == "" {
+		return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: "this needs a token (Authorization: Bearer) or a console session"}
+	}
+	if err := a.sameOrigin(c.Request()); err != nil {
+		return service.Caller{}, err
+	}
+	return a.service.Authenticate(c.origin, token)
+}
+
+// sameOrigin keeps other sites from acting with the console's cookie, which is SameSite=Strict besides. A page on
+// another port of the same host counts as the same site, so that reading is held to the same origin too.
+func (a *api) sameOrigin(r *http.Request) error {
+	site := r.Header.Get("Sec-Fetch-Site")
+	if err := a.origins.Check(r); err != nil || site != "" && site != "same-origin" && site != "none" {
+		return &service.Error{Code: crossOrigin, Detail: "a page of another origin may not use the console's session"}
+	}
+	return nil
+}
+
+// recovered turns a panic into a closed connection and a log line without the request.
+type recovered struct {
+	next http.Handler
+	log  *slog.Logger
+}
+
+func (h recovered) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	defer func() {
+		if cause := recover(); cause != nil {
+			h.log.Error("panic", "method", r.Method, "cause", cause)
+			panic(http.ErrAbortHandler)
+		}
+	}()
+	h.next.ServeHTTP(w, r)
+}

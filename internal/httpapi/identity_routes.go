@@ -1,0 +1,379 @@
+package httpapi
+
+import (
+	"errors"
+	"mime"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"tansu/client"
+	"tansu/internal/core/access"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/service"
+)
+
+func (a *api) health(c *call) error { return c.JSON(http.StatusOK, map[string]string{"status": "ok"}) }
+
+func (a *api) ready(c *call) error {
+	if err := a.service.Ready(); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
+}
+
+func (a *api) status(c *call) error {
+	status := a.service.Status()
+	state := "locked"
+	if status.Unlocked {
+		state = "unlocked"
+	}
+	return c.JSON(http.StatusOK, client.Status{Chest: status.Chest, State: state, Method: status.Method, Version: a.version})
+}
+
+func (a *api) openapi(c *call) error { return c.Blob(http.StatusOK, "application/yaml", contract) }
+
+func (a *api) unlock(c *call) error {
+	var body struct {
+		Material string `json:"material"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	if err := a.service.Unlock(c.origin, secretvalue.FromString(body.Material)); err != nil {
+		return err
+	}
+	return a.status(c)
+}
+
+func (a *api) lock(c *call) error {
+	if err := a.service.Lock(c.caller); err != nil {
+		return err
+	}
+	return a.status(c)
+}
+
+// Kinds of session a sign-in can ask for.
+const (
+	asCookie = "cookie"
+	asToken  = "token"
+)
+
+func (a *api) signIn(c *call) error {
+	var body struct {
+		Person   string `json:"person"`
+		Password string `json:"password"`
+		Session  string `json:"session"`
+		Device   string `json:"device"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	via, err := a.sessionKind(c, body.Session)
+	if err != nil {
+		return err
+	}
+	if body.Session == asCookie {
+		body.Device = a.cookies.device(c.Request())
+	}
+	session, err := a.service.SignIn(c.origin, body.Person, secretvalue.FromString(body.Password), body.Device, via)
+	if err != nil {
+		return err
+	}
+	return a.answerSession(c, body.Session, session)
+}
+
+func (a *api) enrol(c *call) error {
+	var body struct {
+		Code     string `json:"code"`
+		Password string `json:"password"`
+		Session  string `json:"session"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	via, err := a.sessionKind(c, body.Session)
+	if err != nil {
+		return err
+	}
+	session, err := a.service.Enrol(c.origin, body.Code, secretvalue.FromString(body.Password), via)
+	if err != nil {
+		return err
+	}
+	return a.answerSession(c, body.Session, session)
+}
+
+// sessionKind checks which kind of session is asked for; another site must not start one in somebody's browser.
+func (a *api) sessionKind(c *call, kind string) (via string, err error) {
+	switch kind {
+	case asToken:
+		return service.ViaCLI, nil
+	case asCookie:
+		return service.ViaConsole, a.sameOrigin(c.Request())
+	}
+	return "", &service.Error{Code: service.InvalidInput, Field: "session", Detail: `session is neither "cookie" nor "token"`}
+}
+
+func (a *api) answerSession(c *call, kind string, session service.Session) error {
+	answer := client.Session{Subject: session.Subject, Ends: session.End}
+	if kind == asCookie {
+		a.cookies.set(c.Response(), string(session.Token.Reveal()), session.Mark, session.End, time.Now())
+	} else {
+		answer.Token, answer.Device = string(session.Token.Reveal()), session.Mark
+	}
+	return c.JSON(http.StatusOK, answer)
+}
+
+func (a *api) signOut(c *call) error {
+	if err := a.service.SignOut(c.caller); err != nil {
+		return err
+	}
+	a.cookies.clear(c.Response())
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) me(c *call) error {
+	me, err := a.service.Me(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := client.Me{Subject: me.Subject, Description: me.Description, Via: c.caller.Via(), Steward: me.Steward, Ends: me.Ends, Grants: []client.Grant{}}
+	for _, g := range me.Grants {
+		answer.Grants = append(answer.Grants, grantJSON(g))
+	}
+	return c.JSON(http.StatusOK, answer)
+}
+
+// issueToken is the token endpoint of OAuth 2.0 (RFC 6749, section 3.2); its errors have the form of section 5.2.
+func (a *api) issueToken(c *call) error {
+	form, err := oauthForm(c)
+	if err != nil {
+		return a.oauthError(c, err)
+	}
+	if form.Get("grant_type") != "client_credentials" {
+		return c.JSON(http.StatusBadRequest, oauthProblem{"unsupported_grant_type", "grant_type must be client_credentials"})
+	}
+	id, secret := clientOf(c, form)
+	token, err := a.service.IssueToken(c.origin, id, secret)
+	if err != nil {
+		return a.oauthError(c, err)
+	}
+	c.Response().Header().Set("Pragma", "no-cache")
+	return c.JSON(http.StatusOK, map[string]any{"access_token": string(token.Token.Reveal()), "token_type": "Bearer", "expires_in": int(token.Life / time.Second)})
+}
+
+// revokeToken is RFC 7009.
+func (a *api) revokeToken(c *call) error {
+	form, err := oauthForm(c)
+	if err != nil {
+		return a.oauthError(c, err)
+	}
+	if form.Get("token") == "" {
+		return c.JSON(http.StatusBadRequest, oauthProblem{"invalid_request", "token is missing"})
+	}
+	id, secret := clientOf(c, form)
+	if err := a.service.RevokeToken(c.origin, id, secret, form.Get("token")); err != nil {
+		return a.oauthError(c, err)
+	}
+	return c.NoContent(http.StatusOK)
+}
+
+type oauthProblem struct {
+	Error       string `json:"error"`
+	Description string `json:"error_description"`
+}
+
+// oauthForm reads a form body; a parameter given twice is an error (RFC 6749, section 3.2), and one in the URL is not
+// read at all.
+func oauthForm(c *call) (url.Values, error) {
+	request := c.Request()
+	kind, _, err := mime.ParseMediaType(request.Header.Get("Content-Type"))
+	if err != nil || kind != "application/x-www-form-urlencoded" {
+		return nil, &service.Error{Code: service.InvalidInput, Detail: "the body must be application/x-www-form-urlencoded"}
+	}
+	request.Body = http.MaxBytesReader(c.Response(), request.Body, smallBody)
+	if err := request.ParseForm(); err != nil {
+		return nil, &service.Error{Code: service.InvalidInput, Detail: "the body is not a form of at most 16 KiB"}
+	}
+	for name, values := range request.PostForm {
+		if len(values) > 1 {
+			return nil, &service.Error{Code: service.InvalidInput, Field: name, Detail: "a parameter is given twice"}
+		}
+	}
+	return request.PostForm, nil
+}
+
+// clientOf takes the client's credentials from the Authorization header or else from the form (RFC 6749, section 2.3.1).
+func clientOf(c *call, form url.Values) (id, secret string) {
+	if user, password, basic := c.Request().BasicAuth(); basic {
+		id, errID := url.QueryUnescape(user)
+		secret, errSecret := url.QueryUnescape(password)
+		if errID == nil && errSecret == nil {
+			return id, secret
+		}
+		return "", ""
+	}
+	return form.Get("client_id"), form.Get("client_secret")
+}
+
+func (a *api) oauthError(c *call, err error) error {
+	var known *service.Error
+	if !errors.As(err, &known) {
+		return err
+	}
+	switch known.Code {
+	case service.SignInFailed:
+		c.Response().Header().Set("WWW-Authenticate", `Basic realm="tansu"`)
+		return c.JSON(http.StatusUnauthorized, oauthProblem{"invalid_client", known.Detail})
+	case service.InvalidInput:
+		return c.JSON(http.StatusBadRequest, oauthProblem{"invalid_request", known.Detail})
+	}
+	return err
+}
+
+func (a *api) listIdentities(c *call) error {
+	list, err := a.service.Identities(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := []client.Identity{}
+	for _, d := range list {
+		answer = append(answer, identityJSON(d))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"identities": answer})
+}
+
+func (a *api) getIdentity(c *call) error {
+	d, err := a.service.Identity(c.caller, c.Param("subject"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, identityJSON(d))
+}
+
+func (a *api) register(c *call) error {
+	var body client.NewIdentity
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	d, issued, err := a.service.Register(c.caller, service.NewIdentity{Kind: body.Kind, Name: body.Name, Description: body.Description, Owner: body.Owner})
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Location", "/api/identities/"+d.Subject)
+	return c.JSON(http.StatusCreated, client.Registered{Identity: identityJSON(d), Credential: issuedJSON(issued)})
+}
+
+func (a *api) changeIdentity(c *call) error {
+	var body struct {
+		State string `json:"state"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	d, err := a.service.SetState(c.caller, c.Param("subject"), body.State)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, identityJSON(d))
+}
+
+func (a *api) issueCredential(c *call) error {
+	issued, err := a.service.IssueCredential(c.caller, c.Param("subject"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, issuedJSON(issued))
+}
+
+func (a *api) revokeCredential(c *call) error {
+	if err := a.service.RevokeCredential(c.caller, c.Param("subject"), c.Param("credential")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) listRoles(c *call) error {
+	var answer []client.Role
+	for _, role := range access.Roles {
+		answer = append(answer, client.Role{Name: role.Name, Summary: role.Summary, Actions: role.Actions.Names()})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"roles": answer})
+}
+
+func (a *api) listGrants(c *call) error {
+	if err := onlyQuery(c, "subject"); err != nil {
+		return err
+	}
+	list, err := a.service.Grants(c.caller, c.QueryParam("subject"))
+	if err != nil {
+		return err
+	}
+	answer := []client.Grant{}
+	for _, g := range list {
+		answer = append(answer, grantJSON(g))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"grants": answer})
+}
+
+func (a *api) give(c *call) error {
+	var body client.NewGrant
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	g, notes, err := a.service.Give(c.caller, service.NewGrant{Subject: body.Subject, Effect: body.Effect, Role: body.Role, Scope: body.Scope,
+		Reason: body.Reason, NotAfter: body.NotAfter, NeverEnds: body.NeverEnds})
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, client.Given{Grant: grantJSON(g), Notes: append([]string{}, notes...)})
+}
+
+func (a *api) endGrant(c *call) error {
+	g, err := a.service.End(c.caller, c.Param("grant"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, grantJSON(g))
+}
+
+// decode is the strict decoder for a call.
+func (a *api) decode(c *call, limit int64, into any) error {
+	return decode(c.Response(), c.Request(), limit, into)
+}
+
+// onlyQuery refuses query parameters that a route does not have.
+func onlyQuery(c *call, allowed ...string) error {
+	for name := range c.QueryParams() {
+		known := false
+		for _, a := range allowed {
+			known = known || a == name
+		}
+		if !known {
+			return &service.Error{Code: service.InvalidInput, Field: name, Detail: "this route has no such query parameter"}
+		}
+	}
+	return nil
+}
+
+func identityJSON(d service.Identity) client.Identity {
+	answer := client.Identity{Subject: d.Subject, Description: d.Description, Owner: d.Owner, State: d.State, Enrolled: d.Enrolled,
+		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{}}
+	for _, cr := range d.Credentials {
+		answer.Credentials = append(answer.Credentials, client.Credential(cr))
+	}
+	return answer
+}
+
+func issuedJSON(i service.Issued) client.Issued {
+	return client.Issued{ID: i.ID, Kind: i.Kind, Secret: string(i.Secret.Reveal()), NotAfter: i.NotAfter}
+}
+
+func grantJSON(g service.Grant) client.Grant {
+	return client.Grant{ID: g.ID, Subject: g.Subject, Effect: g.Effect, Role: g.Role, Scope: g.Scope, Reason: g.Reason, InForce: g.InForce,
+		NotAfter: g.NotAfter, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, EndedAt: g.EndedAt, EndedBy: g.EndedBy}
+}
+
+var _ echo.HTTPErrorHandler = (*api)(nil).fail

@@ -1,0 +1,82 @@
+package httpapi
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/core/trail"
+	"tansu/internal/service"
+	"tansu/internal/store"
+)
+
+// Pages of the trail.
+const (
+	defaultPage = 50
+	maxPage     = 500
+)
+
+func (a *api) trail(c *call) error {
+	if err := onlyQuery(c, "subject", "action", "target", "outcome", "request_id", "receipt", "since", "until", "cursor", "limit"); err != nil {
+		return err
+	}
+	filter := store.Filter{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
+		Outcome: c.QueryParam("outcome"), RequestID: c.QueryParam("request_id"), Receipt: c.QueryParam("receipt")}
+	var err error
+	if filter.Since, err = queryTime(c, "since"); err != nil {
+		return err
+	}
+	if filter.Until, err = queryTime(c, "until"); err != nil {
+		return err
+	}
+	if cursor := c.QueryParam("cursor"); cursor != "" {
+		if filter.Before, err = strconv.ParseUint(cursor, 10, 63); err != nil || filter.Before == 0 {
+			return &service.Error{Code: service.InvalidInput, Field: "cursor", Detail: "cursor is not one that this route gave"}
+		}
+	}
+	most := defaultPage
+	if limit := c.QueryParam("limit"); limit != "" {
+		if most, err = strconv.Atoi(limit); err != nil || most < 1 || most > maxPage {
+			return &service.Error{Code: service.InvalidInput, Field: "limit", Detail: "limit is not a whole number from 1 to 500"}
+		}
+	}
+	page, err := a.service.Trail(c.caller, filter, most)
+	if err != nil {
+		return err
+	}
+	answer := client.TrailPage{Entries: []client.Entry{}}
+	for _, e := range page.Entries {
+		answer.Entries = append(answer.Entries, entryJSON(e))
+	}
+	if page.Next != 0 {
+		answer.NextCursor = strconv.FormatUint(page.Next, 10)
+	}
+	return c.JSON(http.StatusOK, answer)
+}
+
+// queryTime reads an RFC 3339 time and returns it in the form that entries hold.
+func queryTime(c *call, name string) (string, error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return "", nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return "", &service.Error{Code: service.InvalidInput, Field: name, Detail: name + " is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
+	}
+	return trail.FormatTime(t), nil
+}
+
+func (a *api) receipt(c *call) error {
+	r, err := a.service.Receipt(c.caller, c.Param("receipt"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, Remedy: remedyJSON(r.Remedy)})
+}
+
+func entryJSON(e trail.Entry) client.Entry {
+	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
+		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr}
+}

@@ -1,0 +1,237 @@
+// Package server runs a chest: it opens the data directory, listens, and stops so that nothing acknowledged is lost.
+package server
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/httpapi"
+	"tansu/internal/service"
+	"tansu/internal/store"
+)
+
+// Transport is how clients reach the service.
+type Transport int
+
+// The transports.
+const (
+	TLS       Transport = iota // with the chest's own authority
+	PlainHTTP                  // on loopback only
+)
+
+// Options of a server.
+type Options struct {
+	Dir       string
+	Listen    string // host:port
+	Transport Transport
+	Hosts     []string // more names that clients reach it by; taken into the certificate at the next unlock
+	KeyFile   string   // unlocks at start; empty to stay locked
+	Console   http.Handler
+	Log       *slog.Logger
+	Version   string
+	Now       func() time.Time // nil for the machine's clock
+}
+
+// Server is a running chest.
+type Server struct {
+	Service     *service.Service
+	store       *store.Store
+	options     Options
+	listener    net.Listener
+	http        *http.Server
+	certificate atomic.Pointer[tls.Certificate]
+	failed      chan error
+}
+
+// Limits of a connection. An answer is small, so that a client that takes longer than this to read it is gone.
+const (
+	headerTimeout = 10 * time.Second
+	readTimeout   = 30 * time.Second
+	writeTimeout  = 60 * time.Second
+	idleTimeout   = 120 * time.Second
+	stopTimeout   = 20 * time.Second
+	maxHeader     = 16 << 10
+)
+
+// Start opens the chest and listens. The chest is locked unless a key file is given.
+func Start(o Options) (s *Server, err error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if err := checkListen(o); err != nil {
+		return nil, err
+	}
+	s = &Server{options: o, failed: make(chan error, 1)}
+	if s.store, err = store.Open(o.Dir); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			_ = s.store.Close()
+		}
+	}()
+	s.Service, err = service.New(s.store, service.Options{Now: o.Now, Log: o.Log, OnUnlock: s.renew})
+	if err != nil {
+		return nil, &store.OpenError{Dir: o.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
+	}
+	if err := s.loadCertificate(); err != nil {
+		return nil, err
+	}
+	if o.KeyFile != "" {
+		if err := s.unlockWith(o.KeyFile); err != nil {
+			return nil, err
+		}
+	}
+	return s, s.listen()
+}
+
+// checkListen refuses plain HTTP anywhere but on this machine.
+func checkListen(o Options) error {
+	host, _, err := net.SplitHostPort(o.Listen)
+	if err != nil {
+		return fmt.Errorf("the address to listen on, %q, is not of the form host:port", o.Listen)
+	}
+	if o.Transport != PlainHTTP || host == "localhost" {
+		return nil
+	}
+	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
+		return fmt.Errorf("plain HTTP is only for loopback, and %q is not: leave out --plain-http, or listen on 127.0.0.1", o.Listen)
+	}
+	return nil
+}
+
+func (s *Server) unlockWith(file string) error {
+	material, err := ReadKeyFile(file)
+	if err != nil {
+		return err
+	}
+	defer material.Wipe()
+	if err := s.Service.Unlock(service.Origin{Addr: "local", RequestID: "start"}, material); err != nil {
+		return fmt.Errorf("unlock with %s: %w", file, err)
+	}
+	return nil
+}
+
+// ReadKeyFile reads unlock material and refuses a file that others can read.
+func ReadKeyFile(file string) (secretvalue.Value, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("open key file: %w", err)
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("open key file: %w", err)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return secretvalue.Value{}, fmt.Errorf("key file %s has mode %04o and is open to others: run chmod 0600 %s", file, info.Mode().Perm(), file)
+	}
+	content, err := io.ReadAll(io.LimitReader(f, 4096))
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("read key file: %w", err)
+	}
+	return secretvalue.New(content), nil
+}
+
+func (s *Server) listen() (err error) {
+	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return fmt.Errorf("%s is in use by another program: stop it, or choose another address with --listen", s.options.Listen)
+		}
+		return fmt.Errorf("listen on %s: %w", s.options.Listen, err)
+	}
+	s.http = &http.Server{
+		Handler: httpapi.New(httpapi.Options{Service: s.Service, Console: s.options.Console, Log: s.options.Log,
+			Version: s.options.Version, SecureCookies: s.options.Transport == TLS}),
+		ReadHeaderTimeout: headerTimeout, ReadTimeout: readTimeout, WriteTimeout: writeTimeout, IdleTimeout: idleTimeout,
+		MaxHeaderBytes: maxHeader,
+		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
+	}
+	listener := s.listener
+	if s.options.Transport == TLS {
+		listener = tls.NewListener(listener, &tls.Config{
+			MinVersion:     tls.VersionTLS13,
+			NextProtos:     []string{"http/1.1"},
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
+		})
+	}
+	go func() { s.failed <- s.http.Serve(listener) }()
+	return nil
+}
+
+func (s *Server) loadCertificate() error {
+	files, err := s.store.ReadTLS()
+	if err != nil {
+		return err
+	}
+	certificate, err := tls.X509KeyPair(files.Certificate, files.Key)
+	if err != nil {
+		return fmt.Errorf("read the server certificate: %w", err)
+	}
+	s.certificate.Store(&certificate)
+	return nil
+}
+
+// renew replaces the server certificate when it is due; a failure is logged, for the old one may still serve.
+func (s *Server) renew(root *envelope.Root) {
+	renewed, err := service.RenewServer(s.store, root, s.options.Hosts, s.options.Now())
+	if err == nil && renewed {
+		s.options.Log.Info("server certificate renewed")
+		err = s.loadCertificate()
+	}
+	if err != nil {
+		s.options.Log.Error("server certificate not renewed", "error", err)
+	}
+}
+
+// URL is where the service can be reached.
+func (s *Server) URL() string {
+	scheme := "https"
+	if s.options.Transport == PlainHTTP {
+		scheme = "http"
+	}
+	return scheme + "://" + s.listener.Addr().String()
+}
+
+// Authority returns the certificate that clients pin, PEM.
+func (s *Server) Authority() ([]byte, error) {
+	files, err := s.store.ReadTLS()
+	return files.Authority, err
+}
+
+// Wait returns when the context ends or serving fails.
+func (s *Server) Wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-s.failed:
+		return fmt.Errorf("serve: %w", err)
+	}
+}
+
+// Stop lets running requests finish, for at most 20 seconds, makes durable what they submitted, and erases the keys.
+func (s *Server) Stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
+	defer cancel()
+	err := s.http.Shutdown(ctx)
+	if err != nil {
+		err = errors.Join(err, s.http.Close())
+	}
+	s.Service.Stop()
+	return errors.Join(err, s.store.Close())
+}

@@ -1,0 +1,249 @@
+package service
+
+import (
+	"fmt"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/store"
+)
+
+// Environments a drawer can be for.
+var environments = []string{"production", "staging", "development"}
+
+// dueWithin is how long before its end a current version counts as due.
+const dueWithin = 14 * 24 * time.Hour
+
+// Drawer is a drawer as others see it. Items, Due and Overdue count what the caller may list.
+type Drawer struct {
+	Name        string
+	Environment string
+	Description string
+	Owner       string
+	CreatedAt   time.Time
+	CreatedBy   string
+	Revision    int64
+	Items       int
+	Due         int // items whose current version ends within 14 days
+	Overdue     int // items without a usable version
+}
+
+// NewDrawer is what making a drawer needs.
+type NewDrawer struct {
+	Name        string
+	Environment string
+	Description string
+	Owner       string
+}
+
+// Described are changes to what is said about a drawer or an item; nil leaves as it is.
+type Described struct {
+	Description *string
+	Owner       *string
+}
+
+func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
+	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
+		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
+	for name, it := range d.items {
+		if !st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{d.row.Name, name}, Now: now}).Allowed {
+			continue
+		}
+		r.Items++
+		current, err := it.windows.Current(now)
+		if err != nil {
+			r.Overdue++
+		} else if end := it.windows[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
+			r.Due++
+		}
+	}
+	return r
+}
+
+// Drawers lists the drawers in which the caller may list something.
+func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
+	a, err := s.allowAnywhere(c, access.List, access.List)
+	if err != nil {
+		return nil, err
+	}
+	err = s.view(func(st *state) error {
+		for _, name := range sortedKeys(st.drawers) {
+			if st.policy.Reaches(c.id, access.List, name, a.entry.At).Allowed {
+				list = append(list, describeDrawer(st, st.drawers[name], c, a.entry.At))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return list, a.done()
+}
+
+// CreateDrawer makes an empty drawer with a key of its own.
+func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
+	if err := checkName("name", n.Name); err != nil {
+		return made, err
+	}
+	if !contains(environments, n.Environment) {
+		return made, invalid("environment", "environment is not one of %v", environments)
+	}
+	if err := checkText("description", n.Description, maxDescription); err != nil {
+		return made, err
+	}
+	a, err := s.allow(c, access.ChangeRules, n.Name)
+	if err != nil {
+		return made, err
+	}
+	a.entry.Detail = "create drawer, " + n.Environment
+	if n.Owner != "" {
+		if _, err := s.knownSubject("owner", n.Owner); err != nil {
+			return made, a.fail(err)
+		}
+	}
+	row := store.Drawer{ID: newID("dr_"), Name: n.Name, Environment: n.Environment, Description: n.Description, Owner: n.Owner,
+		CreatedAt: micros(a.entry.At), CreatedBy: c.name}
+	key := envelope.NewKey()
+	keyRow := store.DrawerKey{ID: row.ID + "/1", Drawer: row.ID, Number: 1, CreatedAt: row.CreatedAt}
+	err = s.view(func(st *state) error { keyRow.Wrapped = st.root.WrapDrawerKey(row.ID, 1, key); return nil })
+	if err != nil {
+		return made, err
+	}
+	change := func(tx *store.Tx) (err error) {
+		if row, err = store.Insert(tx, row); err != nil {
+			return err
+		}
+		_, err = store.Insert(tx, keyRow)
+		return err
+	}
+	err = a.change("drawer "+n.Name, change, func(st *state) {
+		st.drawers[n.Name] = &drawer{row: row, key: key, keyNumber: 1, items: map[string]*item{}}
+		made = describeDrawer(st, st.drawers[n.Name], c, a.entry.At)
+	})
+	return made, err
+}
+
+// Drawer describes one drawer and lists the items in it that the caller may list.
+func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err error) {
+	if err := checkName("drawer", name); err != nil {
+		return d, nil, err
+	}
+	a := s.attempt(c, access.List.String(), name)
+	var decision access.Decision
+	err = s.view(func(st *state) error {
+		decision = st.policy.Reaches(c.id, access.List, name, a.entry.At)
+		return nil
+	})
+	if err != nil {
+		return d, nil, err
+	}
+	if err := a.decided(decision, access.List); err != nil {
+		return d, nil, err
+	}
+	err = s.view(func(st *state) error {
+		found := st.drawers[name]
+		if found == nil {
+			return notFound("drawer "+name, s.nearestDrawer(st, c, name, a.entry.At))
+		}
+		d = describeDrawer(st, found, c, a.entry.At)
+		for _, itemName := range sortedKeys(found.items) {
+			if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{name, itemName}, Now: a.entry.At}).Allowed {
+				items = append(items, describeItem(found, found.items[itemName], a.entry.At))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return d, nil, a.fail(err)
+	}
+	return d, items, a.done()
+}
+
+// ChangeDrawer changes what is said about a drawer if it still has the revision that the caller read.
+func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes Described) (d Drawer, err error) {
+	if err := checkName("drawer", name); err != nil {
+		return d, err
+	}
+	if err := changes.check(); err != nil {
+		return d, err
+	}
+	a, err := s.allow(c, access.ChangeRules, name)
+	if err != nil {
+		return d, err
+	}
+	a.entry.Detail = "change what is said about it"
+	if err := s.checkOwner(changes); err != nil {
+		return d, a.fail(err)
+	}
+	var before store.Drawer
+	err = s.view(func(st *state) error {
+		if st.drawers[name] == nil {
+			return notFound("drawer "+name, "")
+		}
+		before = st.drawers[name].row
+		return checkRevision("drawer "+name, before.Revision, revision)
+	})
+	if err != nil {
+		return d, a.fail(err)
+	}
+	after := before
+	after.Description, after.Owner = changes.apply(before.Description, before.Owner)
+	err = a.change("drawer "+name, func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
+		func(st *state) {
+			st.drawers[name].row = after
+			d = describeDrawer(st, st.drawers[name], c, a.entry.At)
+		})
+	return d, err
+}
+
+func (ch Described) check() error {
+	if ch.Description == nil && ch.Owner == nil {
+		return invalid("description", "nothing to change: give description, owner or both")
+	}
+	if ch.Description != nil {
+		return checkText("description", *ch.Description, maxDescription)
+	}
+	return nil
+}
+
+func (ch Described) apply(description, owner string) (string, string) {
+	if ch.Description != nil {
+		description = *ch.Description
+	}
+	if ch.Owner != nil {
+		owner = *ch.Owner
+	}
+	return description, owner
+}
+
+func (s *Service) checkOwner(ch Described) error {
+	if ch.Owner == nil || *ch.Owner == "" {
+		return nil
+	}
+	_, err := s.knownSubject("owner", *ch.Owner)
+	return err
+}
+
+func checkRevision(what string, has, asked int64) error {
+	if has != asked {
+		return &Error{Code: Stale, Detail: fmt.Sprintf("%s has revision %d, not %d: somebody changed it; read it again", what, has, asked)}
+	}
+	return nil
+}
+
+// states of an item, from its versions.
+func itemState(windows lifecycle.Versions, now time.Time) (current int, state string) {
+	if len(windows) == 0 {
+		return 0, "empty"
+	}
+	current, err := windows.Current(now)
+	if err != nil {
+		return 0, string(windows[len(windows)-1].At(now))
+	}
+	if end := windows[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
+		return current, "due"
+	}
+	return current, string(lifecycle.Usable)
+}

@@ -1,0 +1,131 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// Code names a kind of failure. Codes are part of the API: they do not change.
+type Code string
+
+// The codes.
+const (
+	InvalidInput    Code = "invalid_input"    // a field has a form that is not allowed
+	TooLarge        Code = "too_large"        // more bytes than allowed
+	Unauthenticated Code = "unauthenticated"  // no credential, or one that proves nothing any more
+	SignInFailed    Code = "sign_in_failed"   // wrong name or password, without saying which
+	Refused         Code = "refused"          // the subject is known and may not do this
+	NotFound        Code = "not_found"        // the subject may know, and there is nothing
+	Exists          Code = "exists"           // the name is taken
+	Stale           Code = "stale"            // changed since the caller read it
+	NeedsRevision   Code = "needs_revision"   // a change without If-Match
+	NotServable     Code = "not_servable"     // the window does not allow it now
+	Locked          Code = "locked"           // the chest has no root key in memory
+	AlreadyUnlocked Code = "already_unlocked" // there is nothing to unlock
+	WrongMaterial   Code = "wrong_material"   // the passphrase or key file does not open the chest
+	Throttled       Code = "throttled"        // too many failed attempts
+	NotRecorded     Code = "not_recorded"     // the trail cannot be written, so nothing is done
+	Internal        Code = "internal"         // a defect or damage
+)
+
+// Error is the one error type that use cases return. Nothing in it is a value.
+type Error struct {
+	Code       Code
+	Detail     string // a sentence for the person who reads it
+	Field      string // the field of the input that is wrong
+	Reason     string // the reason of a refusal or of an Unauthenticated
+	RetryAfter time.Duration
+	Refusal    *Refusal
+	Err        error // the cause, for the log and not for the answer
+}
+
+func (e *Error) Error() string { return string(e.Code) + ": " + e.Detail }
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Refusal is what the refused caller is told: all of it follows from the request and the caller's own grants, so that
+// it says nothing about what exists.
+type Refusal struct {
+	Receipt string
+	Subject string
+	Action  string
+	Target  string
+	Reason  access.Reason
+	Remedy  *Remedy // nil when no grant would help
+}
+
+// Remedy is the smallest grant that would allow what was refused.
+type Remedy struct {
+	Subject string
+	Role    string
+	Scope   string
+}
+
+// Command is the remedy as a gatekeeper types it.
+func (r Remedy) Command() string {
+	return fmt.Sprintf("tansu grant give %s %s '%s'", r.Subject, r.Role, r.Scope)
+}
+
+func invalid(field, format string, arguments ...any) *Error {
+	return &Error{Code: InvalidInput, Field: field, Detail: fmt.Sprintf(format, arguments...)}
+}
+
+func notFound(what, hint string) *Error {
+	detail := "there is no " + what
+	if hint != "" {
+		detail += "; did you mean " + hint + "?"
+	}
+	return &Error{Code: NotFound, Detail: detail}
+}
+
+var errLocked = &Error{Code: Locked, Detail: "the chest is locked: an operator unlocks it with tansu unlock"}
+
+// storeError translates what the store says about a change of something.
+func storeError(err error, what string) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrExists):
+		return &Error{Code: Exists, Detail: what + " exists already", Err: err}
+	case errors.Is(err, store.ErrStale):
+		return &Error{Code: Stale, Detail: what + " was changed by somebody else; read it again", Err: err}
+	case errors.Is(err, store.ErrNotBound):
+		return errLocked
+	case errors.Is(err, store.ErrNotRecorded):
+		return &Error{Code: NotRecorded, Detail: "the trail cannot be written, so nothing is served or changed; look at the disk of the service", Err: err}
+	}
+	return &Error{Code: Internal, Detail: "something went wrong inside the chest; its log says what", Err: err}
+}
+
+// checkName gives the error of a name the field it came in.
+func checkName(field, text string) error {
+	if err := reference.CheckName(text); err != nil {
+		return invalid(field, "%s", err)
+	}
+	return nil
+}
+
+// Limits of free texts, in bytes.
+const (
+	maxDescription = 500
+	maxNote        = 200
+)
+
+// checkText allows printable text on one line, without bidirectional controls that could make it read as something else.
+func checkText(field, text string, limit int) error {
+	if len(text) > limit {
+		return invalid(field, "%s is %d bytes long; the most is %d", field, len(text), limit)
+	}
+	for _, r := range text {
+		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || strings.ContainsRune("\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\ufeff\ufffd", r) {
+			return invalid(field, "%s has the character U+%04X; allowed: text on one line without control characters", field, r)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,342 @@
+package service
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// Identity is a person or an app as others see it.
+type Identity struct {
+	Subject     string
+	Description string
+	Owner       string
+	State       string
+	Enrolled    bool // a person with a password, or an app
+	CreatedAt   time.Time
+	CreatedBy   string
+	Revision    int64
+	Credentials []Credential
+}
+
+// Credential is what is known of one without the secret.
+type Credential struct {
+	ID        string
+	Kind      string
+	CreatedAt time.Time
+	CreatedBy string
+	NotAfter  time.Time
+}
+
+// NewIdentity is what registering needs.
+type NewIdentity struct {
+	Kind        string
+	Name        string
+	Description string
+	Owner       string // a subject; empty for none
+}
+
+// Issued is a credential shown once.
+type Issued struct {
+	ID       string
+	Kind     string
+	Secret   secretvalue.Value
+	NotAfter time.Time // zero for no end
+}
+
+// Me is what callers may know of themselves.
+type Me struct {
+	Identity
+	Grants  []Grant
+	Steward bool
+	Ends    time.Time // of the token
+}
+
+// Me describes the caller.
+func (s *Service) Me(c Caller) (me Me, err error) {
+	err = s.view(func(st *state) error {
+		me.Identity = describeIdentity(st, st.identities[c.id])
+		me.Ends = fromMicros(st.tokens[c.token].NotAfter)
+		me.Steward = isSteward(st, c, s.now())
+		for _, row := range st.grants {
+			if row.Subject == c.id {
+				me.Grants = append(me.Grants, describeGrant(st, row))
+			}
+		}
+		slices.SortFunc(me.Grants, func(a, b Grant) int { return cmp.Compare(a.ID, b.ID) })
+		return nil
+	})
+	return me, err
+}
+
+func isSteward(st *state, c Caller, now time.Time) bool {
+	for _, g := range st.policy[c.id] {
+		if g.Role.Name == access.Steward && g.Effect == access.Allow && (g.End.IsZero() || now.Before(g.End)) {
+			return true
+		}
+	}
+	return false
+}
+
+func describeIdentity(st *state, row store.Identity) Identity {
+	d := Identity{Subject: subjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State,
+		Enrolled: row.Kind == reference.App || len(row.Password) > 0, CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
+	for _, cr := range st.credentials {
+		if cr.Identity == row.ID {
+			d.Credentials = append(d.Credentials, Credential{ID: cr.ID, Kind: cr.Kind, CreatedAt: fromMicros(cr.CreatedAt), CreatedBy: cr.CreatedBy, NotAfter: fromMicros(cr.NotAfter)})
+		}
+	}
+	slices.SortFunc(d.Credentials, func(a, b Credential) int { return a.CreatedAt.Compare(b.CreatedAt) })
+	return d
+}
+
+// Identities lists persons and apps for those who register, grant or audit.
+func (s *Service) Identities(c Caller) (list []Identity, err error) {
+	a, err := s.allowAnywhere(c, access.List, access.Register|access.GrantAccess|access.ReadTrail)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "persons and apps"
+	err = s.view(func(st *state) error {
+		for _, subject := range sortedKeys(st.subjects) {
+			list = append(list, describeIdentity(st, st.identities[st.subjects[subject]]))
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return list, a.done()
+}
+
+// allowAnywhere decides whether the caller has any of the actions on anything; the entry says that it did shown.
+func (s *Service) allowAnywhere(c Caller, shown, actions access.Action) (*attempt, error) {
+	a := s.attempt(c, shown.String(), "")
+	var decision access.Decision
+	err := s.view(func(st *state) error {
+		decision = st.policy.Anywhere(c.id, actions, a.entry.At)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a, a.decided(decision, shown)
+}
+
+// Identity describes one person or app.
+func (s *Service) Identity(c Caller, subject string) (d Identity, err error) {
+	if _, err := reference.ParseSubject(subject); err != nil {
+		return d, invalid("subject", "%s", err)
+	}
+	a, err := s.allowAnywhere(c, access.SeeMetadata, access.Register|access.GrantAccess|access.ReadTrail)
+	if err != nil {
+		return d, err
+	}
+	a.entry.Target = subject
+	row, err := s.knownSubject("", subject)
+	if err != nil {
+		return d, a.fail(err)
+	}
+	err = s.view(func(st *state) error { d = describeIdentity(st, row); return nil })
+	if err != nil {
+		return d, err
+	}
+	return d, a.done()
+}
+
+// Register adds a person, who gets an enrolment code, or an app, which gets a secret. Either is shown once.
+func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
+	if n.Kind != reference.Person && n.Kind != reference.App {
+		return Identity{}, Issued{}, invalid("kind", `kind is neither "person" nor "app"`)
+	}
+	if err := checkName("name", n.Name); err != nil {
+		return Identity{}, Issued{}, err
+	}
+	if err := checkText("description", n.Description, maxDescription); err != nil {
+		return Identity{}, Issued{}, err
+	}
+	a, err := s.allow(c, access.Register)
+	if err != nil {
+		return Identity{}, Issued{}, err
+	}
+	subject := n.Kind + ":" + n.Name
+	a.entry.Target = subject
+	if n.Owner != "" {
+		if _, err := s.knownSubject("owner", n.Owner); err != nil {
+			return Identity{}, Issued{}, a.fail(err)
+		}
+	}
+	row := store.Identity{ID: newID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner,
+		State: stateActive, CreatedAt: micros(a.entry.At), CreatedBy: c.name}
+	issued, cr := newCredential(row, a.entry.At, c.name)
+	change := func(tx *store.Tx) (err error) {
+		if row, err = store.Insert(tx, row); err != nil {
+			return err
+		}
+		cr, err = store.Insert(tx, cr)
+		return err
+	}
+	var described Identity
+	err = a.change(subject, change, func(st *state) {
+		st.putIdentity(row)
+		st.putCredential(cr)
+		described = describeIdentity(st, row)
+	})
+	if err != nil {
+		return Identity{}, Issued{}, err
+	}
+	return described, issued, nil
+}
+
+func newCredential(row store.Identity, now time.Time, by string) (Issued, store.Credential) {
+	issued := Issued{ID: newID("cr_"), Kind: kindAppSecret}
+	if row.Kind == reference.Person {
+		issued.Kind, issued.NotAfter = kindEnrolment, now.Add(enrolmentLife)
+	}
+	secret, hash := credential.New(credential.Kind(issued.Kind))
+	issued.Secret = secret
+	return issued, store.Credential{ID: issued.ID, Identity: row.ID, Kind: issued.Kind, Hash: hash[:], NotAfter: micros(issued.NotAfter),
+		CreatedAt: micros(now), CreatedBy: by}
+}
+
+// IssueCredential gives an app one more secret, or a person a code to set a new password with.
+func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
+	a, row, err := s.toChange(c, subject, "issue credential")
+	if err != nil {
+		return Issued{}, err
+	}
+	if row.ID == c.id {
+		return Issued{}, a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody issues credentials to themselves"})
+	}
+	issued, cr := newCredential(row, a.entry.At, c.name)
+	err = a.change("credential", func(tx *store.Tx) (err error) { cr, err = store.Insert(tx, cr); return err },
+		func(st *state) { st.putCredential(cr) })
+	return issued, err
+}
+
+// RevokeCredential ends a credential and every token that was given for it.
+func (s *Service) RevokeCredential(c Caller, subject, id string) error {
+	a, row, err := s.toChange(c, subject, "revoke credential "+id)
+	if err != nil {
+		return err
+	}
+	var cr store.Credential
+	var tokens []store.Token
+	err = s.view(func(st *state) error {
+		cr = st.credentials[id]
+		for _, t := range st.tokens {
+			if t.Credential == id {
+				tokens = append(tokens, t)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if cr.ID == "" || cr.Identity != row.ID {
+		return a.fail(notFound("credential "+id+" of "+subject, ""))
+	}
+	return a.change("credential", func(tx *store.Tx) error {
+		if err := deleteAll(tx, tokens); err != nil {
+			return err
+		}
+		return store.Delete(tx, cr)
+	}, func(st *state) {
+		st.dropCredential(cr)
+		for _, t := range tokens {
+			delete(st.tokens, t.ID)
+		}
+	})
+}
+
+func deleteAll(tx *store.Tx, tokens []store.Token) error {
+	for _, t := range tokens {
+		if err := store.Delete(tx, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SetState suspends an identity, which ends its tokens and makes every credential of it useless, or activates it again.
+func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error) {
+	if to != stateActive && to != stateSuspended {
+		return d, invalid("state", `state is neither "active" nor "suspended"`)
+	}
+	a, before, err := s.toChange(c, subject, "state "+to)
+	if err != nil {
+		return d, err
+	}
+	after := before
+	after.State = to
+	var tokens []store.Token
+	err = s.view(func(st *state) error {
+		for _, t := range st.tokens {
+			if t.Identity == before.ID && to == stateSuspended {
+				tokens = append(tokens, t)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return d, err
+	}
+	err = a.change(subject, func(tx *store.Tx) (err error) {
+		if err := deleteAll(tx, tokens); err != nil {
+			return err
+		}
+		after, err = store.Update(tx, before, after)
+		return err
+	}, func(st *state) {
+		st.putIdentity(after)
+		for _, t := range tokens {
+			delete(st.tokens, t.ID)
+		}
+		d = describeIdentity(st, after)
+	})
+	return d, err
+}
+
+// toChange decides on a change of an identity and finds it.
+func (s *Service) toChange(c Caller, subject, detail string) (*attempt, store.Identity, error) {
+	if _, err := reference.ParseSubject(subject); err != nil {
+		return nil, store.Identity{}, invalid("subject", "%s", err)
+	}
+	a, err := s.allow(c, access.Register)
+	if err != nil {
+		return nil, store.Identity{}, err
+	}
+	a.entry.Target, a.entry.Detail = subject, detail
+	row, err := s.knownSubject("", subject)
+	if err != nil {
+		return nil, row, a.fail(err)
+	}
+	return a, row, nil
+}
+
+// knownSubject finds an identity for somebody who may know which there are; a near name is pointed out. With a field
+// set, the error is about that field of the input.
+func (s *Service) knownSubject(field, subject string) (row store.Identity, err error) {
+	if _, err := reference.ParseSubject(subject); err != nil {
+		return row, invalid(field, "%s", err)
+	}
+	err = s.view(func(st *state) error {
+		found := false
+		if row, found = st.identity(subject); found {
+			return nil
+		}
+		missing := notFound(subject, reference.Nearest(subject, sortedKeys(st.subjects)))
+		if field != "" {
+			missing.Code, missing.Field = InvalidInput, field
+		}
+		return missing
+	})
+	return row, err
+}

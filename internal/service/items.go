@@ -1,0 +1,315 @@
+package service
+
+import (
+	"fmt"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// kindSecret is the one kind of item so far.
+const kindSecret = "secret"
+
+// Item is an item as others see it, without values.
+type Item struct {
+	Reference   string
+	Name        string
+	Kind        string
+	Description string
+	Owner       string
+	CreatedAt   time.Time
+	CreatedBy   string
+	Revision    int64
+	Versions    int
+	Current     int    // 0 when no version is usable
+	State       string // usable, due, waiting, ended
+	ChangedAt   time.Time
+	ChangedBy   string
+	NotAfter    time.Time // of the current version; zero for none
+}
+
+// Version is a version as others see it, without its value.
+type Version struct {
+	Number        int
+	State         string // usable, waiting, ended
+	Current       bool
+	Size          int // bytes
+	EndsInNewline bool
+	Note          string
+	NotBefore     time.Time
+	NotAfter      time.Time
+	CreatedAt     time.Time
+	CreatedBy     string
+}
+
+// NewItem is what is said about a new item.
+type NewItem struct {
+	Description string
+	Owner       string
+}
+
+// NewVersion is a new content.
+type NewVersion struct {
+	Content secretvalue.Value
+	Note    string
+	Window  lifecycle.Window
+}
+
+func describeItem(d *drawer, it *item, now time.Time) Item {
+	r := Item{Reference: d.row.Name + "/" + it.row.Name, Name: it.row.Name, Kind: it.row.Kind, Description: it.row.Description, Owner: it.row.Owner,
+		CreatedAt: fromMicros(it.row.CreatedAt), CreatedBy: it.row.CreatedBy, Revision: it.row.Revision, Versions: len(it.versions)}
+	r.Current, r.State = itemState(it.windows, now)
+	if newest := len(it.versions); newest > 0 {
+		r.ChangedAt, r.ChangedBy = fromMicros(it.versions[newest-1].CreatedAt), it.versions[newest-1].CreatedBy
+	}
+	if r.Current > 0 {
+		r.NotAfter = it.windows[r.Current-1].NotAfter
+	}
+	return r
+}
+
+func describeVersion(it *item, number int, now time.Time) Version {
+	v, w := it.versions[number-1], it.windows[number-1]
+	current, _ := itemState(it.windows, now)
+	return Version{Number: v.Number, State: string(w.At(now)), Current: current == v.Number, Size: v.Size, EndsInNewline: v.EndsInNewline,
+		Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter, CreatedAt: fromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
+}
+
+// check refuses content and windows that cannot be stored.
+func (n NewVersion) check(now time.Time) error {
+	switch {
+	case n.Content.Len() == 0:
+		return invalid("value", "the value is empty; a value has 1 to %d bytes", secretvalue.MaxSize)
+	case n.Content.Len() > secretvalue.MaxSize:
+		return &Error{Code: TooLarge, Field: "value", Detail: fmt.Sprintf("the value has %d bytes; the most is %d", n.Content.Len(), secretvalue.MaxSize)}
+	}
+	if err := n.Window.Check(); err != nil {
+		return invalid("not_before", "%s", err)
+	}
+	if !n.Window.NotAfter.IsZero() && !n.Window.NotAfter.After(now) {
+		return invalid("not_after", "not_after is not in the future")
+	}
+	return checkText("note", n.Note, maxNote)
+}
+
+// CreateItem adds an item with its first version.
+func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v NewVersion) (it Item, made Version, err error) {
+	if err := checkText("description", n.Description, maxDescription); err != nil {
+		return it, made, err
+	}
+	if err := v.check(s.now()); err != nil {
+		return it, made, err
+	}
+	a, err := s.allow(c, access.WriteVersion, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, made, err
+	}
+	a.entry.Version, a.entry.Detail = 1, "create item"
+	if err := s.checkOwner(Described{Owner: &n.Owner}); err != nil {
+		return it, made, a.fail(err)
+	}
+	row := store.Item{ID: newID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
+		CreatedAt: micros(a.entry.At), CreatedBy: c.name}
+	var version store.Version
+	var sealed envelope.SealedVersion
+	err = s.view(func(st *state) error {
+		d := st.drawers[ref.Drawer]
+		if d == nil {
+			return notFound("drawer "+ref.Drawer, s.nearestDrawer(st, c, ref.Drawer, a.entry.At))
+		}
+		if d.items[ref.Item] != nil {
+			return &Error{Code: Exists, Detail: "item " + ref.String() + " exists already; to change it, add a version (tansu put --new-version)"}
+		}
+		row.Drawer = d.row.ID
+		version, sealed = s.seal(d, row, 1, v, a)
+		return nil
+	})
+	if err != nil {
+		return it, made, a.fail(err)
+	}
+	change := func(tx *store.Tx) (err error) {
+		if row, err = store.Insert(tx, row); err != nil {
+			return err
+		}
+		version, err = insertVersion(tx, version, sealed)
+		return err
+	}
+	err = a.change("item "+ref.String(), change, func(st *state) {
+		d := st.drawers[ref.Drawer]
+		added := &item{row: row}
+		added.add(version)
+		d.items[ref.Item] = added
+		it, made = describeItem(d, added, a.entry.At), describeVersion(added, 1, a.entry.At)
+	})
+	return it, made, err
+}
+
+// seal encrypts a new version for its place.
+func (s *Service) seal(d *drawer, row store.Item, number int, v NewVersion, a *attempt) (store.Version, envelope.SealedVersion) {
+	sealed := envelope.SealVersion(d.key, s.place(d, row, number), v.Content.Reveal())
+	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: v.Content.Len(),
+		EndsInNewline: v.Content.EndsInNewline(), Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
+		DrawerKey: d.keyNumber, WrappedKey: sealed.WrappedKey, CreatedAt: micros(a.entry.At), CreatedBy: a.entry.Subject}, sealed
+}
+
+func (s *Service) place(d *drawer, row store.Item, number int) envelope.Place {
+	return envelope.Place{Chest: s.chest.ID, Drawer: d.row.ID, Item: row.ID, Kind: row.Kind, Number: number}
+}
+
+func insertVersion(tx *store.Tx, row store.Version, sealed envelope.SealedVersion) (store.Version, error) {
+	stored, err := store.Insert(tx, row)
+	if err != nil {
+		return stored, err
+	}
+	return stored, tx.InsertContent(stored.ID, sealed.Ciphertext)
+}
+
+// AddVersion adds a version to an item. With a revision other than 0 the item must still have it; without, two writers
+// at once both succeed, one after the other.
+func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, v NewVersion) (it Item, made Version, err error) {
+	if err := v.check(s.now()); err != nil {
+		return it, made, err
+	}
+	a, err := s.allow(c, access.WriteVersion, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, made, err
+	}
+	a.entry.Detail = "add version"
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	var before store.Item
+	var version store.Version
+	var sealed envelope.SealedVersion
+	err = s.view(func(st *state) error {
+		d, found, err := st.item(ref)
+		if err != nil {
+			return err
+		}
+		before = found.row
+		if revision != 0 {
+			if err := checkRevision("item "+ref.String(), before.Revision, revision); err != nil {
+				return err
+			}
+		}
+		version, sealed = s.seal(d, before, len(found.versions)+1, v, a)
+		return nil
+	})
+	if err != nil {
+		return it, made, a.fail(err)
+	}
+	a.entry.Version = version.Number
+	after := before
+	change := func(tx *store.Tx) (err error) {
+		if after, err = store.Update(tx, before, before); err != nil {
+			return err
+		}
+		version, err = insertVersion(tx, version, sealed)
+		return err
+	}
+	err = a.change("item "+ref.String(), change, func(st *state) {
+		d := st.drawers[ref.Drawer]
+		found := d.items[ref.Item]
+		found.row = after
+		found.add(version)
+		it, made = describeItem(d, found, a.entry.At), describeVersion(found, version.Number, a.entry.At)
+	})
+	return it, made, err
+}
+
+// History describes an item and its versions, newest first.
+func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions []Version, err error) {
+	a, err := s.allow(c, access.SeeMetadata, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, nil, err
+	}
+	err = s.view(func(st *state) error {
+		d, found, err := st.item(ref)
+		if err != nil {
+			return s.hint(st, c, ref, err, a.entry.At)
+		}
+		it = describeItem(d, found, a.entry.At)
+		for number := len(found.versions); number > 0; number-- {
+			versions = append(versions, describeVersion(found, number, a.entry.At))
+		}
+		return nil
+	})
+	if err != nil {
+		return it, nil, a.fail(err)
+	}
+	return it, versions, a.done()
+}
+
+// ChangeItem changes what is said about an item if it still has the revision that the caller read.
+func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, changes Described) (it Item, err error) {
+	if err := changes.check(); err != nil {
+		return it, err
+	}
+	a, err := s.allow(c, access.ChangeItem, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, err
+	}
+	a.entry.Detail = "change what is said about it"
+	if err := s.checkOwner(changes); err != nil {
+		return it, a.fail(err)
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	var before store.Item
+	err = s.view(func(st *state) error {
+		_, found, err := st.item(ref)
+		if err != nil {
+			return err
+		}
+		before = found.row
+		return checkRevision("item "+ref.String(), before.Revision, revision)
+	})
+	if err != nil {
+		return it, a.fail(err)
+	}
+	after := before
+	after.Description, after.Owner = changes.apply(before.Description, before.Owner)
+	err = a.change("item "+ref.String(), func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
+		func(st *state) {
+			d := st.drawers[ref.Drawer]
+			d.items[ref.Item].row = after
+			it = describeItem(d, d.items[ref.Item], a.entry.At)
+		})
+	return it, err
+}
+
+// nearestDrawer is the nearest name among the drawers that the caller may see.
+func (s *Service) nearestDrawer(st *state, c Caller, name string, now time.Time) string {
+	var visible []string
+	for candidate := range st.drawers {
+		if st.policy.Reaches(c.id, access.List, candidate, now).Allowed {
+			visible = append(visible, candidate)
+		}
+	}
+	return reference.Nearest(name, visible)
+}
+
+// hint adds the nearest reference that the caller may see to a NotFound.
+func (s *Service) hint(st *state, c Caller, ref reference.Reference, err error, now time.Time) error {
+	d := st.drawers[ref.Drawer]
+	if d == nil {
+		if near := s.nearestDrawer(st, c, ref.Drawer, now); near != "" {
+			return notFound("drawer "+ref.Drawer, near)
+		}
+		return err
+	}
+	var visible []string
+	for name := range d.items {
+		if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{ref.Drawer, name}, Now: now}).Allowed {
+			visible = append(visible, name)
+		}
+	}
+	if near := reference.Nearest(ref.Item, visible); near != "" {
+		return notFound("item "+ref.Drawer+"/"+ref.Item, ref.Drawer+"/"+near)
+	}
+	return err
+}

@@ -1,0 +1,140 @@
+package service
+
+import (
+	"errors"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/trail"
+)
+
+// Status is what anyone may know of a chest.
+type Status struct {
+	Chest    string
+	Unlocked bool
+	Method   string // how it is unlocked: an envelope method
+}
+
+// Status returns it.
+func (s *Service) Status() Status {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return Status{Chest: s.chest.ID, Unlocked: s.state != nil, Method: s.chest.SlotMethod}
+}
+
+// Ready reports why the service cannot serve values now, or nil.
+func (s *Service) Ready() error {
+	if !s.Status().Unlocked {
+		return errLocked
+	}
+	if err := s.records.Ready(); err != nil {
+		return &Error{Code: Internal, Detail: "the database does not answer", Err: err}
+	}
+	return nil
+}
+
+// Unlock opens the root key, checks every row that decides access, and starts serving. It needs no identity: who holds
+// the unlock material may unlock. Wrong material costs as much time as the right one.
+func (s *Service) Unlock(origin Origin, material secretvalue.Value) error {
+	s.unlocking.Lock()
+	defer s.unlocking.Unlock()
+	if s.Status().Unlocked {
+		return &Error{Code: AlreadyUnlocked, Detail: "the chest is unlocked already"}
+	}
+	a := s.attempt(Caller{Origin: origin, name: unknown, via: s.chest.SlotMethod}, "unlock", "")
+	limits := []limit{{"unlock " + origin.Addr, 10, 10 * time.Minute}}
+	if err := s.take(a, limits); err != nil {
+		return err
+	}
+	slot := envelope.Slot{Method: s.chest.SlotMethod, Salt: s.chest.SlotSalt, Wrapped: s.chest.SlotWrapped,
+		Costs: envelope.Stretch{Passes: s.chest.SlotPasses, Memory: s.chest.SlotMemory, Threads: s.chest.SlotThreads}}
+	root, err := slot.Open(s.chest.ID, material)
+	if errors.Is(err, envelope.ErrWrongMaterial) {
+		return a.refuse(&Error{Code: WrongMaterial, Detail: err.Error(), Reason: "wrong_material"})
+	}
+	if err != nil {
+		return a.fail(err)
+	}
+	s.throttle.refund(limits)
+	return s.open(a, root)
+}
+
+func (s *Service) open(a *attempt, root *envelope.Root) error {
+	snapshot, err := s.records.Bind(root)
+	var st *state
+	if err == nil {
+		st, err = newState(root, snapshot)
+	}
+	if err != nil {
+		s.records.Unbind()
+		root.Erase()
+		s.options.Log.Error("the chest stays locked", "error", err)
+		return a.fail(&Error{Code: Internal, Detail: "the chest stays locked: " + err.Error(), Err: err})
+	}
+	if err := a.done(); err != nil {
+		s.records.Unbind()
+		root.Erase()
+		return err
+	}
+	if s.options.OnUnlock != nil {
+		s.options.OnUnlock(root)
+	}
+	s.mu.Lock()
+	s.state = st
+	s.mu.Unlock()
+	s.options.Log.Info("chest unlocked", "chest", s.chest.ID)
+	return nil
+}
+
+// Lock erases the keys from memory. Nothing is served until the next unlock.
+func (s *Service) Lock(c Caller) error {
+	a, err := s.allow(c, access.Operate)
+	if err != nil {
+		return err
+	}
+	a.entry.Action = "lock"
+	s.unlocking.Lock()
+	defer s.unlocking.Unlock()
+	if err := a.done(); err != nil {
+		return err
+	}
+	s.forget()
+	s.options.Log.Info("chest locked", "by", c.Subject())
+	return nil
+}
+
+// Stop erases the keys at the end of the process.
+func (s *Service) Stop() {
+	s.unlocking.Lock()
+	defer s.unlocking.Unlock()
+	s.forget()
+}
+
+func (s *Service) forget() {
+	s.mu.Lock()
+	st := s.state
+	s.state = nil
+	s.mu.Unlock()
+	s.records.Unbind()
+	if st != nil {
+		st.erase()
+	}
+}
+
+// take counts an attempt to prove something. When there were too many, only the first one turned away is recorded: a
+// flood must not fill the disk.
+func (s *Service) take(a *attempt, limits []limit) error {
+	wait, first := s.throttle.take(a.entry.At, limits)
+	if wait == 0 {
+		return nil
+	}
+	throttled := &Error{Code: Throttled, Reason: "too_many_failures", RetryAfter: wait,
+		Detail: "too many failed attempts; try again in " + wait.Round(time.Second).String()}
+	if !first {
+		return throttled
+	}
+	a.entry.Outcome = trail.Refused
+	return a.refuse(throttled)
+}

@@ -1,0 +1,238 @@
+// Package service holds the use cases of a chest: each authenticates, decides, acts and records, in that order, and
+// returns only after what it tells of is durable.
+//
+// While the chest is unlocked, all rows that decide access are in memory ([state]); the file is read only for
+// ciphertexts not yet cached and for the trail. Every change goes through the store's one writer together with its
+// entry, and memory follows the commit.
+package service
+
+import (
+	"crypto/rand"
+	"encoding/base32"
+	"errors"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/trail"
+	"tansu/internal/store"
+)
+
+// Records is what the use cases need of a store; *store.Store is one. Its methods are safe for concurrent use.
+type Records interface {
+	Chest() (store.Chest, error)
+	Bind(store.Sealer) (*store.Snapshot, error)
+	Unbind()
+	Submit(*store.Work) error
+	Content(version string) ([]byte, error)
+	Entries(store.Filter, func(trail.Entry) bool) error
+	Ready() error
+}
+
+// Options of a service.
+type Options struct {
+	Now func() time.Time // the clock; nil means the machine's
+	Log *slog.Logger     // nil means that nothing is logged
+	// OnUnlock is called after each unlock with what opens the chest's certificate authority; nil means not at all.
+	OnUnlock func(root *envelope.Root)
+}
+
+// Service is an open chest, locked or not. Its methods are safe for concurrent use.
+type Service struct {
+	records  Records
+	options  Options
+	chest    store.Chest
+	contents *contentCache
+	throttle *throttle
+	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
+
+	unlocking sync.Mutex // one unlock or lock at a time
+	changing  sync.Mutex // one change of an existing item at a time, so that a writer who asks for no revision never meets a stale one
+	mu        sync.RWMutex
+	state     *state // nil while locked; guarded by mu, which is held as long as anything of it is used
+}
+
+// New opens the use cases over records. The chest is locked.
+func New(records Records, options Options) (*Service, error) {
+	chest, err := records.Chest()
+	if err != nil {
+		return nil, err
+	}
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	if options.Log == nil {
+		options.Log = slog.New(slog.DiscardHandler)
+	}
+	return &Service{
+		records:  records,
+		options:  options,
+		chest:    chest,
+		contents: newContentCache(64 << 20),
+		throttle: newThrottle(),
+		hashing:  make(chan struct{}, 2),
+	}, nil
+}
+
+func (s *Service) now() time.Time { return s.options.Now() }
+
+// Origin is where a request came from.
+type Origin struct {
+	Addr      string // without port
+	RequestID string
+}
+
+// Caller is a proven identity and how it came.
+type Caller struct {
+	Origin
+	id    string // of the identity
+	name  string // as a subject
+	via   string
+	token string // the id of the token it showed
+}
+
+// Subject returns the caller as a subject: "person:audit-desk".
+func (c Caller) Subject() string { return c.name }
+
+// Via returns how the caller proved itself.
+func (c Caller) Via() string { return c.via }
+
+// newID makes an identifier: a prefix that says of what, and 80 random bits.
+func newID(prefix string) string {
+	var random [10]byte
+	_, _ = rand.Read(random[:])
+	return prefix + strings.ToLower(base32.StdEncoding.EncodeToString(random[:]))
+}
+
+// newReceipt makes a receipt id, short enough to be read out: 50 random bits.
+func newReceipt() string { return newID("")[:10] }
+
+// attempt is one thing a caller tries: it becomes one entry.
+type attempt struct {
+	s     *Service
+	entry trail.Entry
+}
+
+// attempt starts the entry of something that is about to be decided.
+func (s *Service) attempt(c Caller, action, target string) *attempt {
+	return &attempt{s: s, entry: trail.Entry{
+		At: s.now(), Subject: c.name, Via: c.via, Action: action, Target: target, RequestID: c.RequestID, Addr: c.Addr,
+	}}
+}
+
+// allow decides and, when the answer is no, records it and returns the refusal. The target's segments are what grants
+// are matched with; the attempt's own target is what people read.
+func (s *Service) allow(c Caller, action access.Action, target ...string) (*attempt, error) {
+	a := s.attempt(c, action.String(), strings.Join(target, "/"))
+	s.mu.RLock()
+	if s.state == nil {
+		s.mu.RUnlock()
+		return nil, errLocked
+	}
+	decision := s.state.policy.Decide(access.Request{Subject: c.id, Action: action, Target: target, Now: a.entry.At})
+	s.mu.RUnlock()
+	return a, a.decided(decision, action)
+}
+
+// decided notes a decision in the entry; a no is recorded at once and returned as an [*Error].
+func (a *attempt) decided(decision access.Decision, action access.Action) error {
+	a.entry.Grant = decision.Grant
+	if decision.Allowed {
+		return nil
+	}
+	refusal := &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: action.String(), Target: a.entry.Target, Reason: decision.Reason}
+	if decision.Reason != access.Denied {
+		scope := a.entry.Target
+		if scope == "" {
+			scope = "**"
+		}
+		refusal.Remedy = &Remedy{Subject: a.entry.Subject, Role: access.SmallestRole(action).Name, Scope: scope}
+	}
+	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(), Reason: string(decision.Reason), Refusal: refusal})
+}
+
+func (r *Refusal) sentence() string {
+	target := r.Target
+	if target == "" {
+		target = "the chest"
+	}
+	text := r.Subject + " may not do " + r.Action + " on " + target + ": "
+	switch r.Reason {
+	case access.GrantEnded:
+		text += "the grant that allowed it has ended"
+	case access.Denied:
+		text += "a grant denies it"
+	default:
+		text += "no grant gives it"
+	}
+	return text
+}
+
+// refuse records a no and returns it.
+func (a *attempt) refuse(refusal *Error) error {
+	a.entry.Outcome, a.entry.Reason = trail.Refused, refusal.Reason
+	if refusal.Refusal != nil {
+		a.entry.Receipt = refusal.Refusal.Receipt
+	}
+	return a.record(refusal)
+}
+
+// fail records that something allowed was not possible and returns why. Input that could not be understood is not
+// worth an entry of its own kind: its code is the reason.
+func (a *attempt) fail(err error) error {
+	var known *Error
+	if !errors.As(err, &known) {
+		known = &Error{Code: Internal, Detail: "something went wrong inside the chest; its log says what", Err: err}
+	}
+	a.entry.Outcome, a.entry.Reason = trail.Failed, string(known.Code)
+	return a.record(known)
+}
+
+// done records success.
+func (a *attempt) done() error {
+	a.entry.Outcome = trail.Allowed
+	return a.record(nil)
+}
+
+// record makes the entry durable and returns err, or that it could not be made durable.
+func (a *attempt) record(err error) error {
+	if lost := a.s.records.Submit(&store.Work{Entry: a.entry}); lost != nil {
+		a.s.options.Log.Error("entry not recorded", "action", a.entry.Action, "error", lost)
+		return storeError(lost, "")
+	}
+	return err
+}
+
+// change makes a change durable together with the entry of its success; apply brings memory in line, under the lock.
+// When the change is not possible, that is recorded instead; what names the thing in the error.
+func (a *attempt) change(what string, change func(*store.Tx) error, apply func(*state)) error {
+	a.entry.Outcome = trail.Allowed
+	err := a.s.records.Submit(&store.Work{Entry: a.entry, Change: change, Committed: func() {
+		a.s.mu.Lock()
+		defer a.s.mu.Unlock()
+		if a.s.state != nil {
+			apply(a.s.state)
+		}
+	}})
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, store.ErrNotRecorded) {
+		a.s.options.Log.Error("change not recorded", "action", a.entry.Action, "error", err)
+		return storeError(err, what)
+	}
+	return a.fail(storeError(err, what))
+}
+
+// view calls look with the rows in memory, which must not be kept.
+func (s *Service) view(look func(*state) error) error {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if s.state == nil {
+		return errLocked
+	}
+	return look(s.state)
+}

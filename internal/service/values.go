@@ -1,0 +1,91 @@
+package service
+
+import (
+	"errors"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+)
+
+// Served is a value on its way to a caller.
+type Served struct {
+	Reference reference.Reference // with the version that was served
+	Content   secretvalue.Value
+	CreatedAt time.Time
+	NotAfter  time.Time // zero for none
+}
+
+// ReadValue serves a value: decide, find the version, check its window, decrypt, record, answer. It returns content
+// only after the entry is durable. An exact name needs no right to list; a caller without a grant learns nothing about
+// what exists, because the decision comes before any look-up.
+func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
+	a := attempt{s: s}
+	a.entry.At, a.entry.Subject, a.entry.Via = s.now(), c.name, c.via
+	a.entry.Action, a.entry.Target = "read_value", reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String()
+	a.entry.RequestID, a.entry.Addr, a.entry.Version = c.RequestID, c.Addr, ref.Version
+
+	s.mu.RLock()
+	st := s.state
+	if st == nil {
+		s.mu.RUnlock()
+		return Served{}, errLocked
+	}
+	target := [2]string{ref.Drawer, ref.Item}
+	decision := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadValue, Target: target[:], Now: a.entry.At})
+	if !decision.Allowed {
+		s.mu.RUnlock()
+		return Served{}, a.decided(decision, access.ReadValue)
+	}
+	served, err := s.decrypt(st, c, ref, a.entry.At)
+	s.mu.RUnlock()
+
+	a.entry.Grant = decision.Grant
+	if err != nil {
+		var damaged *Error
+		if !errors.As(err, &damaged) {
+			s.options.Log.Error("value cannot be decrypted", "target", a.entry.Target, "error", err)
+		}
+		return Served{}, a.fail(err)
+	}
+	a.entry.Version = served.Reference.Version
+	if err := a.done(); err != nil {
+		served.Content.Wipe()
+		return Served{}, err
+	}
+	return served, nil
+}
+
+// decrypt finds the version to serve and opens it. The caller holds the lock on the state.
+func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time) (Served, error) {
+	d, it, err := st.item(ref)
+	if err != nil {
+		return Served{}, s.hint(st, c, ref, err, now)
+	}
+	number := ref.Version
+	if number == 0 {
+		number, err = it.windows.Current(now)
+	} else if number > len(it.versions) {
+		return Served{}, notFound("version "+ref.String(), "")
+	} else {
+		err = it.windows.Servable(number, now)
+	}
+	var closed *lifecycle.NotServable
+	if errors.As(err, &closed) {
+		return Served{}, &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
+	}
+	row := it.versions[number-1]
+	ciphertext, err := s.contents.get(row.ID, s.records.Content)
+	if err != nil {
+		return Served{}, err
+	}
+	content, err := envelope.OpenVersion(d.key, s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
+	if err != nil {
+		return Served{}, err
+	}
+	return Served{Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number}, Content: secretvalue.New(content),
+		CreatedAt: fromMicros(row.CreatedAt), NotAfter: it.windows[number-1].NotAfter}, nil
+}

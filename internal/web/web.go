@@ -1,0 +1,53 @@
+// Package web serves the console that the build has put beside it; console/ at the root of the repository is its source.
+package web
+
+import (
+	"embed"
+	"errors"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+)
+
+//go:embed all:dist
+var dist embed.FS
+
+// policy lets the page load and call nothing but its own origin, and be framed by nobody.
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; " +
+	"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+// Handler serves the console. Every path that is not a file is the page itself, which routes in the browser.
+func Handler() (http.Handler, error) {
+	files, err := fs.Sub(dist, "dist")
+	if err != nil {
+		return nil, err
+	}
+	page, err := fs.ReadFile(files, "index.html")
+	if errors.Is(err, fs.ErrNotExist) {
+		page = []byte("<!doctype html><title>Tansu</title><p>This program was built without the console: run make build.")
+	} else if err != nil {
+		return nil, err
+	}
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		header := w.Header()
+		header.Set("Content-Security-Policy", policy)
+		header.Set("X-Content-Type-Options", "nosniff")
+		header.Set("Referrer-Policy", "no-referrer")
+		header.Set("Cross-Origin-Opener-Policy", "same-origin")
+		header.Set("Cross-Origin-Resource-Policy", "same-origin")
+		header.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() && name != "index.html" {
+			if strings.HasPrefix(name, "assets/") { // their names change with their content
+				header.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(w, r)
+			return
+		}
+		header.Set("Cache-Control", "no-store")
+		header.Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write(page)
+	}), nil
+}
