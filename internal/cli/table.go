@@ -97,7 +97,8 @@ func span(d time.Duration) string {
 		name string
 	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}, {time.Second, "second"}}
 	for _, unit := range units {
-		if n := int(d / unit.size); n > 1 || n == 1 {
+		if d >= unit.size-unit.size/100 {
+			n := int((d + unit.size/2) / unit.size)
 			if n == 1 {
 				return "1 " + unit.name
 			}

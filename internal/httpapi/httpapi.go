@@ -63,6 +63,8 @@ const (
 	anyone
 )
 
+const whoAmI = "/api/me"
+
 // routes is the whole interface.
 var routes = []route{
 	{"GET", "/api/health", anyone, (*api).health},
@@ -75,7 +77,7 @@ var routes = []route{
 	{"POST", "/api/enrol", anyone, (*api).enrol},
 	{"POST", "/api/sign-in", anyone, (*api).signIn},
 	{"POST", "/api/sign-out", identified, (*api).signOut},
-	{"GET", "/api/me", identified, (*api).me},
+	{"GET", whoAmI, identified, (*api).me},
 	{"POST", "/api/oauth/token", anyone, (*api).issueToken},
 	{"POST", "/api/oauth/revoke", anyone, (*api).revokeToken},
 
@@ -178,13 +180,17 @@ func (a *api) authenticate(c *call) (service.Caller, error) {
 	if authorization := c.Request().Header.Get("Authorization"); authorization != "" {
 		scheme, token, _ := strings.Cut(authorization, " ")
 		if !strings.EqualFold(scheme, "Bearer") {
-			return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: "the Authorization header is not of the form: Bearer TOKEN"}
+			return service.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", "the Authorization header is not of the form: Bearer TOKEN")
 		}
 		return a.service.Authenticate(c.origin, token)
 	}
 	token := a.cookies.session(c.Request())
 	if token == "" {
-		return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: "this needs a token (Authorization: Bearer) or a console session"}
+		const detail = "this needs a token (Authorization: Bearer) or a console session"
+		if c.Path() == whoAmI { // the console asks this to find out; it is no attempt at anything
+			return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: detail}
+		}
+		return service.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", detail)
 	}
 	if err := a.sameOrigin(c.Request()); err != nil {
 		return service.Caller{}, err

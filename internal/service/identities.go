@@ -86,7 +86,7 @@ func isSteward(st *state, c Caller, now time.Time) bool {
 
 func describeIdentity(st *state, row store.Identity) Identity {
 	d := Identity{Subject: subjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State,
-		Enrolled: row.Kind == reference.App || len(row.Password) > 0, CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
+		Enrolled: row.Kind == reference.App || row.Password != "", CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
 	for _, cr := range st.credentials {
 		if cr.Identity == row.ID {
 			d.Credentials = append(d.Credentials, Credential{ID: cr.ID, Kind: cr.Kind, CreatedAt: fromMicros(cr.CreatedAt), CreatedBy: cr.CreatedBy, NotAfter: fromMicros(cr.NotAfter)})

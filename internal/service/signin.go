@@ -75,7 +75,7 @@ func (s *Service) SignIn(origin Origin, name string, password secretvalue.Value,
 }
 
 // passwordMatches hashes at most two passwords at a time.
-func (s *Service) passwordMatches(password secretvalue.Value, stored []byte) bool {
+func (s *Service) passwordMatches(password secretvalue.Value, stored string) bool {
 	s.hashing <- struct{}{}
 	defer func() { <-s.hashing }()
 	return credential.PasswordMatches(password, stored)
@@ -171,7 +171,7 @@ func (s *Service) Enrol(origin Origin, code string, password secretvalue.Value, 
 	return s.startSession(s.attempt(Caller{Origin: origin, name: subjectOf(after), via: "enrolment_code"}, "sign_in", ""), after, via)
 }
 
-func (s *Service) hashPassword(password secretvalue.Value) []byte {
+func (s *Service) hashPassword(password secretvalue.Value) string {
 	s.hashing <- struct{}{}
 	defer func() { <-s.hashing }()
 	return credential.HashPassword(password)
@@ -214,6 +214,14 @@ func (s *Service) Authenticate(origin Origin, token string) (Caller, error) {
 	}
 	c.id, c.name, c.via = identity.ID, subjectOf(identity), row.Via
 	return c, nil
+}
+
+// RefuseAnonymous records that somebody without a usable proof asked for something that needs one, and returns the refusal.
+func (s *Service) RefuseAnonymous(origin Origin, reason, detail string) error {
+	if !s.Status().Unlocked {
+		return errLocked
+	}
+	return s.refuseToken(origin, reason, detail)
 }
 
 func parseBearer(token string) (credential.Hash, error) {

@@ -79,12 +79,13 @@ func Create(dir string) (*Store, error) {
 	return open(dir)
 }
 
-// Discard closes the store and removes its database: for an initialisation that did not finish.
+// Discard closes the store and removes what it has made: for an initialisation that did not finish.
 func (s *Store) Discard() {
 	_ = s.Close()
-	for _, suffix := range []string{"", "-wal", "-shm"} {
-		_ = os.Remove(filepath.Join(s.dir, databaseName+suffix))
+	for _, name := range []string{databaseName, databaseName + "-wal", databaseName + "-shm", serverCertificate, serverKey, authorityCertificate, lockName} {
+		_ = os.Remove(filepath.Join(s.dir, name))
 	}
+	_ = os.Remove(s.dir) // only if nothing else is in it
 }
 
 // Open opens the data directory of an existing chest, bringing an older database up to date. It fails with an
@@ -174,11 +175,13 @@ func acquire(dir string) (*os.File, error) {
 }
 
 func connect(dir, mode string, connections int) (*sqlx.DB, error) {
+	lock := "immediate"
 	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)", "temp_store(MEMORY)"}
 	if mode == "ro" {
+		lock = "deferred"
 		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)"}
 	}
-	query := url.Values{"_pragma": pragmas, "mode": {mode}, "_txlock": {"immediate"}}
+	query := url.Values{"_pragma": pragmas, "mode": {mode}, "_txlock": {lock}}
 	path := (&url.URL{Path: filepath.Join(dir, databaseName)}).EscapedPath()
 	db, err := sqlx.Open("sqlite", "file:"+path+"?"+query.Encode())
 	if err != nil {

@@ -30,7 +30,7 @@ type Identity struct {
 	Description string `db:"description" json:"description"`
 	Owner       string `db:"owner" json:"owner"` // a subject; empty for none
 	State       string `db:"state" json:"state"` // "active" or "suspended"
-	Password    []byte `db:"password" json:"password"`
+	Password    string `db:"password" json:"password"`
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
 	Seal

@@ -103,18 +103,21 @@ func CheckPassword(password secretvalue.Value) error {
 	return nil
 }
 
-// HashPassword returns the stored form of a password: a format byte, a 16-byte salt and the Argon2id output.
-func HashPassword(password secretvalue.Value) []byte {
-	stored := make([]byte, 17, 17+32)
+// HashPassword returns the stored form of a password: a format byte, a 16-byte salt and the Argon2id output, in base64.
+func HashPassword(password secretvalue.Value) string {
+	stored := make([]byte, 17, storedLength)
 	stored[0] = 1
 	_, _ = rand.Read(stored[1:17])
-	return append(stored, stretch(password, stored[1:17])...)
+	return base64.StdEncoding.EncodeToString(append(stored, stretch(password, stored[1:17])...))
 }
+
+const storedLength = 1 + 16 + 32
 
 // PasswordMatches compares a password with a stored form. It takes the same time for a stored form that is empty, so
 // that an unknown person cannot be told from a wrong password.
-func PasswordMatches(password secretvalue.Value, stored []byte) bool {
-	if len(stored) != 49 || stored[0] != 1 {
+func PasswordMatches(password secretvalue.Value, encoded string) bool {
+	stored, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil || len(stored) != storedLength || stored[0] != 1 {
 		stretch(password, make([]byte, 16))
 		return false
 	}

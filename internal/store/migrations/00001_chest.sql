@@ -25,7 +25,7 @@ CREATE TABLE identities (
     description TEXT NOT NULL,
     owner TEXT NOT NULL,
     state TEXT NOT NULL,
-    password BLOB NOT NULL,
+    password TEXT NOT NULL,
     created_at INTEGER NOT NULL,
     created_by TEXT NOT NULL,
     revision INTEGER NOT NULL,

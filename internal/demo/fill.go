@@ -1,0 +1,380 @@
+package demo
+
+import (
+	"crypto/rand"
+	"encoding/base32"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/service"
+)
+
+const day = 24 * time.Hour
+
+// person of the operator, named by duty.
+type person struct {
+	name, description string
+	grants            []grant
+}
+
+type grant struct{ role, scope, reason string }
+
+var people = []person{
+	{"security-duty", "Security engineer on duty", []grant{{"keeper", "**", "sets up drawers and rules"}, {"gatekeeper", "**", "answers access requests"}, {"operator", "**", "runs the chest"}, {"auditor", "**", "reviews reads"}}},
+	{"platform-oncall", "Platform engineer on call", []grant{{"viewer", "**", "sees what there is"}, {"operator", "**", "locks and unlocks"}}},
+	{"ticketing-lead", "Leads the ticketing team", []grant{{"viewer", "ticketing-*/**", "runs ticketing"}, {"depositor", "ticketing-*/**", "changes ticketing's secrets"}, {"consumer", "ticketing-staging/**", "debugs staging"}}},
+	{"harbour-master", "Answers for the harbour gates", []grant{{"viewer", "harbour-gates-prod/**", "runs the gates"}, {"depositor", "harbour-gates-prod/**", "changes radio keys"}}},
+	{"audit-desk", "Internal audit", []grant{{"auditor", "**", "yearly audit"}}},
+	{"rota-trainee", "New in the crew office", []grant{{"viewer", "crew-rota-prod/rota-*", "learns the rota"}}},
+}
+
+type drawerSeed struct {
+	name, environment, description, owner string
+	items                                 []itemSeed
+}
+
+// itemSeed has one element of versions for each version: how long ago it was put in, and for how long from then it
+// may be served (0 for no end).
+type itemSeed struct {
+	name, description string
+	versions          []versionSeed
+}
+
+type versionSeed struct {
+	ago, life time.Duration
+	note      string
+	shape     func() string
+}
+
+var drawers = []drawerSeed{
+	{"ticketing-prod", "production", "Ticket sales for all lines", "person:ticketing-lead", []itemSeed{
+		{"db-password", "Password of the ticket database", []versionSeed{{88 * day, 0, "first", password}, {41 * day, 0, "quarterly change", password}, {6 * day, 0, "after the staff change", password}}},
+		{"payment-api-key", "Key for the card terminals' gateway", []versionSeed{{85 * day, 96 * day, "yearly contract", token}}},
+		{"seat-map-signing-key", "Signs seat maps so that boarding gates trust them", []versionSeed{{80 * day, 0, "", token}}},
+		{"refund-webhook-secret", "Checks that refund messages are ours", []versionSeed{{79 * day, 0, "", token}, {20 * day, 0, "partner asked for longer", token}}},
+		{"mail-relay-login", "Login for confirmation mail", []versionSeed{{60 * day, 0, "", login}}},
+	}},
+	{"ticketing-staging", "staging", "The same with made-up passengers", "person:ticketing-lead", []itemSeed{
+		{"db-password", "Password of the staging database", []versionSeed{{88 * day, 0, "", password}}},
+		{"payment-api-key", "Test key of the gateway", []versionSeed{{85 * day, 0, "", token}}},
+	}},
+	{"harbour-gates-prod", "production", "Gates and ramps of the four harbours", "person:harbour-master", []itemSeed{
+		{"radio-key", "Key of the gate radios", []versionSeed{{87 * day, 0, "", token}, {3 * day, 0, "radio exchange", token}}},
+		{"ramp-controller-login", "Login of the ramp controllers", []versionSeed{{87 * day, 80 * day, "", login}}},
+		{"camera-feed-token-for-the-north-quay-and-the-old-car-deck-ramp-1", "A long name, for the camera that sees both", []versionSeed{{50 * day, 0, "", token}}},
+	}},
+	{"fleet-telemetry-prod", "production", "Position and engine data of nine ferries", "person:platform-oncall", []itemSeed{
+		{"ingest-token", "Lets ferries send their data", []versionSeed{{86 * day, 0, "", token}, {30 * day, 36 * day, "six weeks by contract", token}}},
+		{"map-tiles-key", "Key for the chart server", []versionSeed{{70 * day, 0, "", token}}},
+	}},
+	{"crew-rota-prod", "production", "Who sails when", "person:platform-oncall", []itemSeed{
+		{"rota-db-password", "Password of the rota database", []versionSeed{{84 * day, 0, "", password}}},
+		{"rota-calendar-token", "Publishes the rota to crew calendars", []versionSeed{{40 * day, 0, "", token}}},
+	}},
+	{"fuel-billing-prod", "production", "Bunkering invoices", "person:platform-oncall", []itemSeed{
+		{"ledger-db-password", "Password of the billing ledger", []versionSeed{{83 * day, 0, "", password}}},
+		{"supplier-sftp-login", "Fetches the supplier's invoices", []versionSeed{{83 * day, 90 * day, "", login}}},
+	}},
+	{"timetable-dev", "development", "Nothing in it yet", "", nil},
+}
+
+var apps = []struct {
+	name, description, owner string
+	grants                   []grant
+}{
+	{"ticket-api", "Sells tickets", "person:ticketing-lead", []grant{{"consumer", "ticketing-prod/**", "runs on it"}}},
+	{"gate-controller", "Opens gates and ramps", "person:harbour-master", []grant{{"consumer", "harbour-gates-prod/**", "runs on it"}}},
+	{"rota-sync", "Copies the rota to calendars", "person:platform-oncall", []grant{{"consumer", "crew-rota-prod/rota-*", "runs on it"}}},
+	{"telemetry-collector", "Collects what ferries send", "person:platform-oncall", []grant{{"consumer", "fleet-telemetry-prod/ingest-token", "runs on it"}}},
+	{"nightly-ledger", "Books the day's sales at night", "person:platform-oncall", []grant{{"consumer", "fuel-billing-prod/ledger-*", "runs on it"}, {"consumer", "ticketing-prod/db-password", "reads the day's sales"}}},
+	{"map-printer", "Printed charts; not used any more", "person:platform-oncall", []grant{{"consumer", "fleet-telemetry-prod/**", "prints charts"}}},
+}
+
+// filler does the filling as the people who would do it.
+type filler struct {
+	s        *service.Service
+	clock    *Clock
+	password secretvalue.Value
+	secrets  map[string]secretvalue.Value
+}
+
+// origins of the made-up past.
+const (
+	office = "192.0.2.10" // RFC 5737 documentation addresses
+	ship   = "198.51.100.7"
+)
+
+// Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. It returns
+// one password for all people, and the apps' secrets.
+func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
+	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
+	for _, step := range []func() error{
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.live, f.recent,
+	} {
+		if err := step(); err != nil {
+			return password, nil, err
+		}
+	}
+	clock.Set(0)
+	return f.password, f.secrets, nil
+}
+
+// appoint: the steward comes in once and hands the duties over.
+func (f *filler) appoint(enrolment secretvalue.Value) error {
+	session, err := f.s.Enrol(origin(office), string(enrolment.Reveal()), f.password, service.ViaCLI)
+	if err != nil {
+		return err
+	}
+	steward, err := f.s.Authenticate(origin(office), string(session.Token.Reveal()))
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		_, issued, err := f.s.Register(steward, service.NewIdentity{Kind: reference.Person, Name: p.name, Description: p.description})
+		if err != nil {
+			return err
+		}
+		if _, err := f.s.Enrol(origin(office), string(issued.Secret.Reveal()), f.password, service.ViaConsole); err != nil {
+			return err
+		}
+		for _, g := range p.grants {
+			if _, _, err := f.s.Give(steward, service.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
+				return err
+			}
+		}
+	}
+	return f.s.SignOut(steward)
+}
+
+// as signs a person in at the clock's time.
+func (f *filler) as(name string) (service.Caller, error) {
+	session, err := f.s.SignIn(origin(office), name, f.password, "", service.ViaConsole)
+	if err != nil {
+		return service.Caller{}, err
+	}
+	return f.s.Authenticate(origin(office), string(session.Token.Reveal()))
+}
+
+// app gets an access token for an app at the clock's time.
+func (f *filler) app(name, addr string) (service.Caller, error) {
+	token, err := f.s.IssueToken(origin(addr), name, string(f.secrets[name].Reveal()))
+	if err != nil {
+		return service.Caller{}, err
+	}
+	return f.s.Authenticate(origin(addr), string(token.Token.Reveal()))
+}
+
+func (f *filler) makeDrawers() error {
+	f.clock.Set(89 * day)
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	for _, d := range drawers {
+		if _, err := f.s.CreateDrawer(duty, service.NewDrawer{Name: d.name, Environment: d.environment, Description: d.description, Owner: d.owner}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *filler) registerApps() error {
+	f.clock.Set(88*day + 12*time.Hour)
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	for _, a := range apps {
+		_, issued, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner})
+		if err != nil {
+			return err
+		}
+		f.secrets[a.name] = issued.Secret
+		for _, g := range a.grants {
+			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// live goes through the days from the oldest to the newest: versions are put in, and apps read.
+func (f *filler) live() error {
+	for ago := 88 * day; ago > 0; ago -= day {
+		if err := f.deposit(ago); err != nil {
+			return err
+		}
+		if (ago/day)%4 != 0 && ago > 5*day {
+			continue // every fourth day, and then daily
+		}
+		f.clock.Set(ago - 6*time.Hour)
+		if err := f.readAll(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *filler) deposit(ago time.Duration) error {
+	f.clock.Set(ago)
+	var duty *service.Caller
+	for _, d := range drawers {
+		for _, it := range d.items {
+			for i, v := range it.versions {
+				if v.ago != ago {
+					continue
+				}
+				if duty == nil {
+					caller, err := f.as("security-duty")
+					if err != nil {
+						return err
+					}
+					duty = &caller
+				}
+				if err := f.put(*duty, reference.Reference{Drawer: d.name, Item: it.name}, i == 0, it.description, d.owner, v); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (f *filler) put(c service.Caller, ref reference.Reference, isNew bool, description, owner string, v versionSeed) error {
+	n := service.NewVersion{Content: secretvalue.FromString(v.shape()), Note: v.note}
+	if v.life > 0 {
+		n.Window = lifecycle.Window{NotAfter: f.clock.Now().Add(v.life).Truncate(time.Hour)}
+	}
+	var err error
+	if isNew {
+		_, _, err = f.s.CreateItem(c, ref, service.NewItem{Description: description, Owner: owner}, n)
+	} else {
+		_, _, err = f.s.AddVersion(c, ref, 0, n)
+	}
+	return err
+}
+
+// reads of an ordinary day. nightly-ledger pins an old version, which is what makes rotations hard.
+var reads = []struct{ app, addr, item string }{
+	{"ticket-api", office, "ticketing-prod/db-password"},
+	{"ticket-api", office, "ticketing-prod/payment-api-key"},
+	{"ticket-api", office, "ticketing-prod/refund-webhook-secret"},
+	{"gate-controller", ship, "harbour-gates-prod/radio-key"},
+	{"rota-sync", office, "crew-rota-prod/rota-db-password"},
+	{"telemetry-collector", ship, "fleet-telemetry-prod/ingest-token"},
+	{"nightly-ledger", office, "fuel-billing-prod/ledger-db-password"},
+	{"nightly-ledger", office, "ticketing-prod/db-password@1"},
+}
+
+func (f *filler) readAll() error {
+	callers := map[string]service.Caller{}
+	for _, r := range reads {
+		caller, known := callers[r.app]
+		if !known {
+			var err error
+			if caller, err = f.app(r.app, r.addr); err != nil {
+				return err
+			}
+			callers[r.app] = caller
+		}
+		ref, err := reference.Parse(r.item)
+		if err != nil {
+			return err
+		}
+		if _, err := f.s.ReadValue(caller, ref); err != nil && !expected(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// expected are the answers that belong to the story.
+func expected(err error) bool {
+	var known *service.Error
+	return errors.As(err, &known) && (known.Code == service.Refused || known.Code == service.NotFound || known.Code == service.NotServable || known.Code == service.SignInFailed)
+}
+
+// recent is what happened in the last day: refusals that wait for somebody, a failed sign-in, a look around.
+func (f *filler) recent() error {
+	steps := []struct {
+		ago time.Duration
+		do  func() error
+	}{
+		{9 * time.Hour, func() error { return f.refused("rota-sync", office, "crew-rota-prod/crew-mail-token") }},
+		{7 * time.Hour, func() error { return f.refused("gate-controller", ship, "ticketing-prod/db-password") }},
+		{5 * time.Hour, func() error {
+			_, err := f.s.SignIn(origin("203.0.113.99"), "ticketing-lead", secretvalue.FromString("guessed-by-a-stranger"), "", service.ViaConsole)
+			return ignore(err)
+		}},
+		{3 * time.Hour, func() error { return f.refused("ticket-api", office, "fuel-billing-prod/ledger-db-password") }},
+		{2 * time.Hour, func() error { return f.refused("gate-controller", ship, "harbour-gates-prod/ramp-controller-login") }},
+		{time.Hour, func() error { return f.look("ticketing-lead", "ticketing-prod/db-password") }},
+		{20 * time.Minute, func() error { return f.readAll() }},
+	}
+	for _, step := range steps {
+		f.clock.Set(step.ago)
+		if err := step.do(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *filler) refused(app, addr, item string) error {
+	caller, err := f.app(app, addr)
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(item)
+	if err != nil {
+		return err
+	}
+	_, err = f.s.ReadValue(caller, ref)
+	return ignore(err)
+}
+
+// look: a person tries to see a value in production and may not.
+func (f *filler) look(name, item string) error {
+	caller, err := f.as(name)
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(item)
+	if err != nil {
+		return err
+	}
+	_, err = f.s.ReadValue(caller, ref)
+	return ignore(err)
+}
+
+func ignore(err error) error {
+	if err == nil {
+		return errors.New("something was allowed that the story expects to be refused")
+	}
+	if expected(err) {
+		return nil
+	}
+	return err
+}
+
+func origin(addr string) service.Origin {
+	return service.Origin{Addr: addr, RequestID: random(16)}
+}
+
+// random is lower-case text of n characters, up to 16.
+func random(n int) string {
+	var bytes [10]byte
+	_, _ = rand.Read(bytes[:])
+	return strings.ToLower(base32.StdEncoding.EncodeToString(bytes[:]))[:n]
+}
+
+// The shapes of made-up values.
+func password() string { return random(8) + "-" + random(8) + "-" + random(6) }
+func token() string    { return "made-up-" + random(16) + random(16) }
+func login() string    { return fmt.Sprintf("user=svc-%s\npassword=%s\n", random(4), random(14)) }
