@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -45,6 +46,15 @@ type call struct {
 	*echo.Context
 	origin service.Origin
 	caller service.Caller // set on routes that need an identity
+}
+
+// param returns a path parameter, decoded: clients may escape what need not be, such as the ":" of a subject.
+func (c *call) param(name string) string {
+	raw := c.Param(name)
+	if decoded, err := url.PathUnescape(raw); err == nil {
+		return decoded
+	}
+	return raw
 }
 
 // route is one row of the table.

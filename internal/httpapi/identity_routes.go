@@ -246,7 +246,7 @@ func (a *api) listIdentities(c *call) error {
 }
 
 func (a *api) getIdentity(c *call) error {
-	d, err := a.service.Identity(c.caller, c.Param("subject"))
+	d, err := a.service.Identity(c.caller, c.param("subject"))
 	if err != nil {
 		return err
 	}
@@ -273,7 +273,7 @@ func (a *api) changeIdentity(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	d, err := a.service.SetState(c.caller, c.Param("subject"), body.State)
+	d, err := a.service.SetState(c.caller, c.param("subject"), body.State)
 	if err != nil {
 		return err
 	}
@@ -281,7 +281,7 @@ func (a *api) changeIdentity(c *call) error {
 }
 
 func (a *api) issueCredential(c *call) error {
-	issued, err := a.service.IssueCredential(c.caller, c.Param("subject"))
+	issued, err := a.service.IssueCredential(c.caller, c.param("subject"))
 	if err != nil {
 		return err
 	}
@@ -289,7 +289,7 @@ func (a *api) issueCredential(c *call) error {
 }
 
 func (a *api) revokeCredential(c *call) error {
-	if err := a.service.RevokeCredential(c.caller, c.Param("subject"), c.Param("credential")); err != nil {
+	if err := a.service.RevokeCredential(c.caller, c.param("subject"), c.param("credential")); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -332,7 +332,7 @@ func (a *api) give(c *call) error {
 }
 
 func (a *api) endGrant(c *call) error {
-	g, err := a.service.End(c.caller, c.Param("grant"))
+	g, err := a.service.End(c.caller, c.param("grant"))
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ func (a *api) createDrawer(c *call) error {
 }
 
 func (a *api) getDrawer(c *call) error {
-	d, items, err := a.service.Drawer(c.caller, c.Param("drawer"))
+	d, items, err := a.service.Drawer(c.caller, c.param("drawer"))
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (a *api) changeDrawer(c *call) error {
 	if err != nil {
 		return err
 	}
-	d, err := a.service.ChangeDrawer(c.caller, c.Param("drawer"), revision, changes)
+	d, err := a.service.ChangeDrawer(c.caller, c.param("drawer"), revision, changes)
 	if err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (a *api) createItem(c *call) error {
 	if err := a.decode(c, valueBody, &body); err != nil {
 		return err
 	}
-	ref, err := itemReference(c.Param("drawer"), body.Name)
+	ref, err := itemReference(c.param("drawer"), body.Name)
 	if err != nil {
 		return err
 	}
@@ -106,7 +106,7 @@ func (a *api) addVersion(c *call) error {
 	if err := a.decode(c, valueBody, &body); err != nil {
 		return err
 	}
-	ref, err := itemReference(c.Param("drawer"), c.Param("item"))
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
 	if err != nil {
 		return err
 	}
@@ -139,7 +139,7 @@ func newVersion(prefix string, body client.NewVersion) (v service.NewVersion, er
 }
 
 func (a *api) getItem(c *call) error {
-	ref, err := itemReference(c.Param("drawer"), c.Param("item"))
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
 	if err != nil {
 		return err
 	}
@@ -156,7 +156,7 @@ func (a *api) getItem(c *call) error {
 }
 
 func (a *api) changeItem(c *call) error {
-	ref, err := itemReference(c.Param("drawer"), c.Param("item"))
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
 	if err != nil {
 		return err
 	}
@@ -175,7 +175,7 @@ func (a *api) changeItem(c *call) error {
 // readValue is the hot path. The item may carry a version: db-password@3. With Accept: application/octet-stream the
 // answer is the bytes alone.
 func (a *api) readValue(c *call) error {
-	ref, err := reference.Parse(c.Param("drawer") + "/" + c.Param("item"))
+	ref, err := reference.Parse(c.param("drawer") + "/" + c.param("item"))
 	if err != nil {
 		return &service.Error{Code: service.InvalidInput, Field: "reference", Detail: err.Error()}
 	}

@@ -69,7 +69,7 @@ func queryTime(c *call, name string) (string, error) {
 }
 
 func (a *api) receipt(c *call) error {
-	r, err := a.service.Receipt(c.caller, c.Param("receipt"))
+	r, err := a.service.Receipt(c.caller, c.param("receipt"))
 	if err != nil {
 		return err
 	}

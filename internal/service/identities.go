@@ -66,7 +66,7 @@ func (s *Service) Me(c Caller) (me Me, err error) {
 		me.Steward = isSteward(st, c, s.now())
 		for _, row := range st.grants {
 			if row.Subject == c.id {
-				me.Grants = append(me.Grants, describeGrant(st, row))
+				me.Grants = append(me.Grants, describeGrant(st, row).inForce(s.now()))
 			}
 		}
 		slices.SortFunc(me.Grants, func(a, b Grant) int { return cmp.Compare(a.ID, b.ID) })

@@ -159,7 +159,11 @@ func (r *Refusal) sentence() string {
 	if target == "" {
 		target = "the chest"
 	}
-	text := r.Subject + " may not do " + r.Action + " on " + target + ": "
+	phrase := r.Action
+	if action, known := access.ParseAction(r.Action); known {
+		phrase = action.Phrase()
+	}
+	text := r.Subject + " may not " + phrase + " " + target + ": "
 	switch r.Reason {
 	case access.GrantEnded:
 		text += "the grant that allowed it has ended"

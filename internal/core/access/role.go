@@ -36,6 +36,34 @@ func (a Action) String() string {
 	return strings.Join(a.Names(), ",")
 }
 
+// Phrase says the action in a sentence, before its target: "read the value of".
+func (a Action) Phrase() string {
+	switch a {
+	case SeeMetadata:
+		return "see what is known of"
+	case ReadValue:
+		return "read the value of"
+	case UseKey:
+		return "use the key"
+	case WriteVersion:
+		return "add a version to"
+	case ChangeItem:
+		return "change what is said about"
+	case ChangeRules:
+		return "make or change"
+	case GrantAccess:
+		return "give access to"
+	case Register:
+		return "register or change identities in"
+	case ReadTrail:
+		return "read the trail of"
+	case Operate:
+		return "operate"
+	default:
+		return a.String()
+	}
+}
+
 // ParseAction returns the action of that name in the API.
 func ParseAction(name string) (Action, bool) {
 	for action, known := range actionNames {

@@ -1,0 +1,60 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Route, Routes } from "react-router";
+import { problemOf } from "./api/client";
+import { useMe, useStatus } from "./api/queries";
+import { AccessPage } from "./pages/access/AccessPage";
+import { IdentityPage } from "./pages/access/IdentityPage";
+import { ChestPage } from "./pages/chest/ChestPage";
+import { DrawerPage } from "./pages/drawer/DrawerPage";
+import { ItemPage } from "./pages/item/ItemPage";
+import { LockedPage } from "./pages/signin/LockedPage";
+import { SignInPage } from "./pages/signin/SignInPage";
+import { ReceiptPage } from "./pages/trail/ReceiptPage";
+import { TrailPage } from "./pages/trail/TrailPage";
+import { Frame } from "./shared/Frame";
+import { Empty, Loading } from "./shared/States";
+
+// App decides between the three situations: locked, signed out, signed in.
+export function App() {
+  const status = useStatus();
+  const me = useMe();
+  const ended = useSessionEnd(me.isSuccess);
+  if (status.isPending || me.isPending) return <Loading what="the chest" />;
+  if (status.data?.state === "locked") return <LockedPage status={status.data} />;
+  if (!me.data) return <SignInPage ended={ended} reachable={status.isSuccess} />;
+  return (
+    <Frame me={me.data}>
+      <Routes>
+        <Route index element={<ChestPage />} />
+        <Route path="drawers/:drawer" element={<DrawerPage />} />
+        <Route path="drawers/:drawer/:item" element={<ItemPage />} />
+        <Route path="access" element={<AccessPage me={me.data} />} />
+        <Route path="access/:subject" element={<IdentityPage />} />
+        <Route path="trail" element={<TrailPage />} />
+        <Route path="receipts/:receipt" element={<ReceiptPage />} />
+        <Route path="*" element={<Empty title="There is no such page">Choose one above.</Empty>} />
+      </Routes>
+    </Frame>
+  );
+}
+
+// useSessionEnd notices that a session that was there has ended: an answer to any query says so. It then asks who the
+// caller is, which brings the sign-in page up over the same address.
+function useSessionEnd(signedIn: boolean): boolean {
+  const queries = useQueryClient();
+  const [ended, setEnded] = useState(false);
+  useEffect(() => {
+    if (!signedIn) return;
+    return queries.getQueryCache().subscribe(({ query }) => {
+      const code = query.state.status === "error" ? problemOf(query.state.error).code : "";
+      if (code === "unauthenticated" && queries.getQueryData(["me"])) {
+        setEnded(true);
+        queries.removeQueries({ predicate: (other) => other.queryKey[0] !== "status" && other.queryKey[0] !== "me" });
+        void queries.resetQueries({ queryKey: ["me"] });
+      }
+      if (code === "locked") void queries.invalidateQueries({ queryKey: ["status"] });
+    });
+  }, [queries, signedIn]);
+  return ended && !signedIn;
+}

@@ -1,0 +1,80 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, data, type Schemas } from "./client";
+
+// Server state lives in these queries and nowhere else. Values are never in them: see pages/item/Reveal.tsx.
+
+export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => data(api.GET("/api/status")), refetchInterval: 15_000 });
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => data(api.GET("/api/me")), retry: false });
+export const useDrawers = () => useQuery({ queryKey: ["drawers"], queryFn: () => data(api.GET("/api/drawers")) });
+
+export const useDrawer = (drawer: string) =>
+  useQuery({ queryKey: ["drawers", drawer], queryFn: () => data(api.GET("/api/drawers/{drawer}", { params: { path: { drawer } } })) });
+
+export const useItem = (drawer: string, item: string) =>
+  useQuery({
+    queryKey: ["drawers", drawer, item],
+    queryFn: () => data(api.GET("/api/drawers/{drawer}/items/{item}", { params: { path: { drawer, item } } })),
+  });
+
+export const useIdentities = () => useQuery({ queryKey: ["identities"], queryFn: () => data(api.GET("/api/identities")) });
+
+export const useIdentity = (subject: string) =>
+  useQuery({
+    queryKey: ["identities", subject],
+    queryFn: () => data(api.GET("/api/identities/{subject}", { params: { path: { subject } } })),
+  });
+
+export const useGrants = (subject?: string) =>
+  useQuery({
+    queryKey: ["grants", subject ?? ""],
+    queryFn: () => data(api.GET("/api/grants", { params: { query: subject ? { subject } : {} } })),
+  });
+
+export const useRoles = () => useQuery({ queryKey: ["roles"], queryFn: () => data(api.GET("/api/roles")), staleTime: Infinity });
+
+export type TrailFilter = { subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
+
+export const useTrail = (query: TrailFilter) =>
+  useQuery({
+    queryKey: ["trail", query],
+    queryFn: () => data(api.GET("/api/trail", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const useReceipt = (receipt: string) =>
+  useQuery({ queryKey: ["receipts", receipt], queryFn: () => data(api.GET("/api/receipts/{receipt}", { params: { path: { receipt } } })) });
+
+// A change makes everything that is shown be asked for again.
+function useChange<In, Out>(change: (input: In) => Promise<Out>) {
+  const queries = useQueryClient();
+  return useMutation({ mutationFn: change, onSuccess: () => queries.invalidateQueries() });
+}
+
+export const useSignIn = () =>
+  useChange((body: { person: string; password: string }) => data(api.POST("/api/sign-in", { body: { ...body, session: "cookie" } })));
+export const useEnrol = () =>
+  useChange((body: { code: string; password: string }) => data(api.POST("/api/enrol", { body: { ...body, session: "cookie" } })));
+export const useUnlock = () => useChange((material: string) => data(api.POST("/api/unlock", { body: { material } })));
+export const useCreateDrawer = () => useChange((body: Schemas["NewDrawer"]) => data(api.POST("/api/drawers", { body })));
+
+export const useCreateItem = (drawer: string) =>
+  useChange((body: Schemas["NewItem"]) => data(api.POST("/api/drawers/{drawer}/items", { params: { path: { drawer } }, body })));
+
+export const useAddVersion = (drawer: string, item: string, revision: number) =>
+  useChange((body: Schemas["NewVersion"]) =>
+    data(
+      api.POST("/api/drawers/{drawer}/items/{item}/versions", {
+        params: { path: { drawer, item }, header: { "If-Match": `"r${revision}"` } },
+        body,
+      }),
+    ),
+  );
+
+export const useRegister = () => useChange((body: Schemas["NewIdentity"]) => data(api.POST("/api/identities", { body })));
+export const useGive = () => useChange((body: Schemas["NewGrant"]) => data(api.POST("/api/grants", { body })));
+export const useEndGrant = () => useChange((grant: string) => data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } })));
+export const useSetState = (subject: string) =>
+  useChange((state: "active" | "suspended") =>
+    data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { state } })));
+export const useIssueCredential = (subject: string) =>
+  useChange(() => data(api.POST("/api/identities/{subject}/credentials", { params: { path: { subject } } })));

@@ -1,0 +1,52 @@
+import type { FormEvent } from "react";
+import type { Schemas } from "../../api/client";
+import { useGive, useRoles } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../shared/Dialog";
+import { Choice, Field } from "../../shared/Field";
+import { ProblemBox } from "../../shared/ProblemBox";
+import { When } from "../../shared/When";
+
+type GiveDialogProps = { subject: string; onClose: () => void };
+
+const ends = [
+  { value: "7", text: "in 7 days" }, { value: "30", text: "in 30 days" }, { value: "90", text: "in 90 days" },
+  { value: "365", text: "in a year" }, { value: "never", text: "never, on purpose" },
+];
+
+// GiveDialog gives a grant and says what is unusual about it.
+export function GiveDialog({ subject, onClose }: GiveDialogProps) {
+  const give = useGive();
+  const roles = useRoles();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const text = (name: string) => String(form.get(name) ?? "");
+    const grant: Schemas["NewGrant"] = { subject, role: text("role"), scope: text("scope"), reason: text("reason") };
+    if (text("end") === "never") grant.never_ends = true;
+    else grant.not_after = new Date(Date.now() + Number(text("end")) * 86_400_000).toISOString();
+    give.mutate(grant);
+  };
+  if (give.data) {
+    const { grant, notes } = give.data;
+    return (
+      <Dialog title="In force now" onClose={onClose}>
+        <p><span className="name">{grant.subject}</span> is <b>{grant.role}</b> on <span className="name">{grant.scope}</span>, ends <When at={grant.not_after} />.</p>
+        <ul className="text-warning mt-2 font-semibold">{notes.map((n) => <li key={n}>Note: {n}</li>)}</ul>
+        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done</button></div>
+      </Dialog>
+    );
+  }
+  return (
+    <Dialog title={`Give ${subject} a grant`} onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit}>
+        <Choice label="Role" name="role" defaultValue="consumer" key={roles.data ? "ready" : "waiting"}
+          options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
+        <Field label="Scope" name="scope" required className="name" hint="Such as ticketing-prod/db-password, ticketing-prod/** or ticketing-*/db-*." />
+        <Choice label="Ends" name="end" defaultValue="90" options={ends} />
+        <Field label="Reason" name="reason" />
+        {give.error && <ProblemBox error={give.error} />}
+        <DialogButtons onClose={onClose} action="Give it" busy={give.isPending} />
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,89 @@
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useEndGrant, useGrants, useIdentity, useIssueCredential, useSetState } from "../../api/queries";
+import { Dialog } from "../../shared/Dialog";
+import { GrantTable } from "../../shared/GrantTable";
+import { Mark } from "../../shared/Mark";
+import { PageHead } from "../../shared/PageHead";
+import { ProblemBox } from "../../shared/ProblemBox";
+import { ShownOnce } from "../../shared/ShownOnce";
+import { Empty, Loading } from "../../shared/States";
+import { When } from "../../shared/When";
+import { GiveDialog } from "./GiveDialog";
+
+// IdentityPage shows one person or app: what it may do, and what it proves itself with.
+export function IdentityPage() {
+  const { subject = "" } = useParams();
+  const identity = useIdentity(subject);
+  const grants = useGrants(subject);
+  const end = useEndGrant();
+  const [giving, setGiving] = useState(false);
+  const list = grants.data?.grants ?? [];
+  return (
+    <>
+      <PageHead
+        above={{ to: "/access", text: "people and apps" }}
+        title={<><span className="name">{subject}</span>{identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}</>}
+        aside={identity.data && <><StateButton identity={identity.data} /><button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
+      >
+        {identity.data && (
+          <p>
+            {identity.data.description}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} · registered <When at={identity.data.created_at} /> ·{" "}
+            <Link className="link" to={`/trail?subject=${encodeURIComponent(subject)}`}>what it did</Link>
+          </p>
+        )}
+      </PageHead>
+      {identity.isPending && <Loading what={subject} />}
+      {identity.error && <ProblemBox error={identity.error} />}
+      {end.error && <div className="mb-4"><ProblemBox error={end.error} /></div>}
+      {identity.data && (
+        <div className="grid gap-10">
+          <section aria-label="Grants">
+            <h2 className="mb-2 text-xl font-semibold">Grants</h2>
+            {list.length > 0 ? <GrantTable grants={list} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
+          </section>
+          <Credentials identity={identity.data} />
+        </div>
+      )}
+      {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}
+    </>
+  );
+}
+
+function StateButton({ identity }: { identity: Schemas["Identity"] }) {
+  const set = useSetState(identity.subject);
+  const active = identity.state === "active";
+  return (
+    <>
+      {set.error && <ProblemBox error={set.error} />}
+      <button type="button" className="btn btn-outline" disabled={set.isPending} onClick={() => set.mutate(active ? "suspended" : "active")}>
+        {active ? "Suspend" : "Resume"}
+      </button>
+    </>
+  );
+}
+
+const kinds = { appsecret: "client secret", enrol: "enrolment code" };
+
+function Credentials({ identity }: { identity: Schemas["Identity"] }) {
+  const issue = useIssueCredential(identity.subject);
+  return (
+    <section aria-label="Credentials">
+      <div className="mb-2 flex items-center justify-between gap-4">
+        <h2 className="text-xl font-semibold">Credentials</h2>
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => issue.mutate()}>
+          {identity.subject.startsWith("app:") ? "One more client secret" : "Code for a new password"}
+        </button>
+      </div>
+      {issue.error && <ProblemBox error={issue.error} />}
+      {identity.credentials.length === 0 && <p className="muted">None besides a password.</p>}
+      <ul className="divide-base-300 divide-y">
+        {identity.credentials.map((c) => (
+          <li key={c.id} className="flex flex-wrap gap-x-6 py-2"><span className="name">{c.id}</span> {kinds[c.kind]} <span>issued <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span> <span>ends <When at={c.not_after} /></span></li>
+        ))}
+      </ul>
+      {issue.data && <Dialog title="Issued" onClose={() => issue.reset()}><ShownOnce issued={issue.data} subject={identity.subject} /><div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={() => issue.reset()}>Done, I have it</button></div></Dialog>}
+    </section>
+  );
+}

@@ -1,0 +1,33 @@
+import type { FormEvent } from "react";
+import { useNavigate } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useCreateDrawer } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../shared/Dialog";
+import { Choice, Field } from "../../shared/Field";
+import { ProblemBox } from "../../shared/ProblemBox";
+
+export function NewDrawerDialog({ onClose }: { onClose: () => void }) {
+  const create = useCreateDrawer();
+  const navigate = useNavigate();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const text = (name: string) => String(form.get(name));
+    const environment = text("environment") as Schemas["NewDrawer"]["environment"];
+    create.mutate({ name: text("name"), environment, description: text("description"), owner: text("owner") }, {
+      onSuccess: (d) => void navigate(`/drawers/${d.name}`),
+    });
+  };
+  return (
+    <Dialog title="New drawer" onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit}>
+        <Field label="Name" name="name" required className="name" hint="One for each application and environment, such as ticketing-prod." />
+        <Choice label="Environment" name="environment" options={["production", "staging", "development"].map((e) => ({ value: e, text: e }))} />
+        <Field label="Description" name="description" />
+        <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
+        {create.error && <ProblemBox error={create.error} />}
+        <DialogButtons onClose={onClose} action="Make the drawer" busy={create.isPending} />
+      </form>
+    </Dialog>
+  );
+}

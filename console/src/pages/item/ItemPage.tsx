@@ -1,0 +1,75 @@
+import { useState } from "react";
+import { useParams } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useItem } from "../../api/queries";
+import { Copy } from "../../shared/Copy";
+import { Mark } from "../../shared/Mark";
+import { PageHead } from "../../shared/PageHead";
+import { ProblemBox } from "../../shared/ProblemBox";
+import { Loading } from "../../shared/States";
+import { When } from "../../shared/When";
+import { PutDialog } from "./PutDialog";
+import { Reveal } from "./Reveal";
+
+// ItemPage shows an item and its versions; the value stays masked until it is asked for.
+export function ItemPage() {
+  const { drawer = "", item = "" } = useParams();
+  const history = useItem(drawer, item);
+  const [putting, setPutting] = useState(false);
+  const it = history.data?.item;
+  return (
+    <>
+      <PageHead
+        above={{ to: `/drawers/${drawer}`, text: drawer }}
+        title={<><span className="name">{item}</span>{it && <span className="font-sans text-base"><Mark state={it.state} /></span>}</>}
+        aside={it && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}
+      >
+        {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
+        <p className="flex items-center gap-2"><code className="name text-sm">{drawer}/{item}</code><Copy text={`${drawer}/${item}`} what="the reference" /></p>
+      </PageHead>
+      {history.isPending && <Loading what={item} />}
+      {history.error && <><ProblemBox error={history.error} /><div className="mt-6"><Reveal reference={`${drawer}/${item}`} /></div></>}
+      {history.data && it && (
+        <div className="grid gap-8">
+          <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />
+          <Versions drawer={drawer} item={item} versions={history.data.versions} />
+        </div>
+      )}
+      {putting && it && <PutDialog drawer={drawer} item={it} onClose={() => setPutting(false)} />}
+    </>
+  );
+}
+
+type VersionsProps = { drawer: string; item: string; versions: Schemas["Version"][] };
+
+function Versions({ drawer, item, versions }: VersionsProps) {
+  return (
+    <section aria-labelledby="versions">
+      <h2 id="versions" className="mb-2 text-xl font-semibold">Versions</h2>
+      <div className="overflow-x-auto">
+        <table className="dense table">
+          <thead>
+            <tr>
+              <th scope="col">Version</th><th scope="col">State</th><th scope="col">Size</th><th scope="col">Written</th>
+              <th scope="col">Served from</th><th scope="col">Until</th><th scope="col">Note</th><th scope="col">Value</th>
+            </tr>
+          </thead>
+          <tbody>
+            {versions.map((v) => (
+              <tr key={v.version} className={v.current ? "bg-base-200" : ""}>
+                <td className="name font-medium">@{v.version}</td>
+                <td><Mark state={v.current ? "current" : v.state} /></td>
+                <td className="whitespace-nowrap">{v.size} bytes{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
+                <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
+                <td><When at={v.not_before} none="at once" /></td>
+                <td><When at={v.not_after} none="no end" /></td>
+                <td>{v.note}</td>
+                <td>{!v.current && <Reveal reference={`${drawer}/${item}@${v.version}`} version={v.version} small />}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,84 @@
+import { Eye, EyeOff } from "lucide-react";
+import { useCallback, useEffect, useState } from "react";
+import { api, data } from "../../api/client";
+import { Copy } from "../../shared/Copy";
+import { ProblemBox } from "../../shared/ProblemBox";
+
+type RevealProps = { reference: string; version?: number; small?: boolean };
+
+// How long a value stays on the screen, in seconds.
+const shownFor = 20;
+
+// Reveal reads a value at one press and hides it by itself: after a while, when the page is left, and when another
+// window comes before it. The value is in this component's state and nowhere else; each press is a read in the trail.
+export function Reveal({ reference, version, small = false }: RevealProps) {
+  const [text, setText] = useState<string | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const [left, setLeft] = useState(0);
+  const hide = useCallback(() => setText(null), []);
+  useEffect(() => {
+    if (text === null) return;
+    const ends = Date.now() + shownFor * 1000;
+    const timer = setInterval(() => {
+      const seconds = Math.ceil((ends - Date.now()) / 1000);
+      setLeft(seconds);
+      if (seconds <= 0) hide();
+    }, 250);
+    const onHidden = () => document.hidden && hide();
+    document.addEventListener("visibilitychange", onHidden);
+    return () => {
+      clearInterval(timer);
+      document.removeEventListener("visibilitychange", onHidden);
+    };
+  }, [text, hide]);
+
+  const reveal = async () => {
+    setError(null);
+    try {
+      const value = await read(reference);
+      setLeft(shownFor);
+      setText(value);
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  const shown = text !== null;
+  const button = (
+    <button type="button" className={small ? "btn btn-outline btn-xs" : "btn btn-outline"} onClick={() => (shown ? hide() : void reveal())}>
+      {shown ? <EyeOff className="size-4" aria-hidden /> : <Eye className="size-4" aria-hidden />} {shown ? "Hide" : "Reveal"}
+      <span className="sr-only"> {reference}</span>
+    </button>
+  );
+  return (
+    <div className={small ? "grid gap-2" : "panel grid gap-3"}>
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        {!small && <h2 className="text-xl font-semibold">Value{version ? <span className="muted font-sans text-base font-normal"> of version {version}</span> : null}</h2>}
+        {button}
+      </div>
+      {shown ? <Shown text={text} left={left} /> : !small && <p className="name muted" aria-label="hidden">••••••••••••••••</p>}
+      {error !== null && <ProblemBox error={error} />}
+    </div>
+  );
+}
+
+function Shown({ text, left }: { text: string; left: number }) {
+  return (
+    <div className="grid gap-2">
+      <pre className="bg-base-300 rounded-field name p-3 whitespace-pre-wrap" data-value>{text}</pre>
+      <p className="muted flex items-center gap-3 text-sm"><Copy text={text} what="the value" /> Hides by itself in {left} s. The read is in the trail.</p>
+    </div>
+  );
+}
+
+// read gets a value as text; bytes that are not text are shown as base64 and said to be so.
+async function read(reference: string): Promise<string> {
+  const [drawer = "", item = ""] = reference.split("/");
+  const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } } }));
+  if (typeof value === "string") throw new Error("the answer has no value");
+  const bytes = Uint8Array.from(atob(value.value), (c) => c.charCodeAt(0));
+  try {
+    return new TextDecoder("utf-8", { fatal: true }).decode(bytes);
+  } catch {
+    return `(${bytes.length} bytes that are not text, in base64)\n${value.value}`;
+  }
+}

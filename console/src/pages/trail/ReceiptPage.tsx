@@ -1,0 +1,69 @@
+import { useParams } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useGive, useReceipt } from "../../api/queries";
+import { Mark } from "../../shared/Mark";
+import { PageHead } from "../../shared/PageHead";
+import { ProblemBox } from "../../shared/ProblemBox";
+import { Loading } from "../../shared/States";
+import { When } from "../../shared/When";
+
+const reasons: Record<string, string> = {
+  no_grant: "No grant gives this action on this target.",
+  grant_ended: "The grant that gave it has ended.",
+  denied: "A grant denies it.",
+  own_access: "Nobody changes their own access.",
+};
+
+// ReceiptPage explains one refusal, asks the question again, and lets a gatekeeper fix it.
+export function ReceiptPage() {
+  const { receipt = "" } = useParams();
+  const explained = useReceipt(receipt);
+  const r = explained.data;
+  return (
+    <>
+      <PageHead above={{ to: "/trail?outcome=refused", text: "refusals" }} title={<>Receipt <span className="name">{receipt}</span></>} />
+      {explained.isPending && <Loading what="the receipt" />}
+      {explained.error && <ProblemBox error={explained.error} />}
+      {r && (
+        <div className="grid gap-8 lg:grid-cols-2">
+          <section className="panel" aria-label="What was refused">
+            <h2 className="mb-3 text-xl font-semibold">What was refused</h2>
+            <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-2">
+              <dt className="muted">Who</dt><dd className="name">{r.entry.subject}</dd>
+              <dt className="muted">Action</dt><dd>{r.entry.action.replaceAll("_", " ")}</dd>
+              <dt className="muted">Target</dt><dd className="name">{r.entry.target || "the chest"}</dd>
+              <dt className="muted">Why</dt><dd>{reasons[r.entry.reason] ?? r.entry.reason}</dd>
+              <dt className="muted">When</dt><dd><When at={r.entry.at} /></dd>
+              <dt className="muted">From</dt><dd className="name">{r.entry.addr}</dd>
+              <dt className="muted">Request</dt><dd className="name text-sm">{r.entry.request_id}</dd>
+            </dl>
+          </section>
+          <Now receipt={r} />
+        </div>
+      )}
+    </>
+  );
+}
+
+function Now({ receipt }: { receipt: Schemas["Receipt"] }) {
+  const give = useGive();
+  return (
+    <section className="panel grid content-start gap-4" aria-label="Now">
+      <h2 className="text-xl font-semibold">If it were asked now</h2>
+      <p><Mark state={receipt.allowed_now ? "allowed" : "refused"} word={receipt.allowed_now ? "It would be allowed" : "It would still be refused"} />
+        {receipt.allowed_now && <>, by grant <span className="name">{receipt.grant_now}</span></>}</p>
+      {receipt.remedy && (
+        <>
+          <p>The smallest grant that allows it, for 90 days:</p>
+          <code className="bg-base-300 rounded-field name px-3 py-2">{receipt.remedy.command}</code>
+          {give.error && <ProblemBox error={give.error} />}
+          <button type="button" className="btn btn-primary justify-self-start" disabled={give.isPending}
+            onClick={() => receipt.remedy && give.mutate({ subject: receipt.remedy.subject, role: receipt.remedy.role, scope: receipt.remedy.scope, reason: `receipt ${receipt.entry.receipt}` })}>
+            Give this grant
+          </button>
+        </>
+      )}
+      {give.data && <p role="status"><Mark state="allowed" word="In force now" /></p>}
+    </section>
+  );
+}

@@ -1,0 +1,29 @@
+import { useId, type ComponentProps, type ReactNode } from "react";
+
+type FieldProps = ComponentProps<"input"> & { label: string; hint?: ReactNode };
+
+// Field is a labelled input; its hint is read out with it.
+export function Field({ label, hint, className = "", ...input }: FieldProps) {
+  const id = useId();
+  return (
+    <div className="grid gap-1">
+      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
+      <input id={id} className={`input w-full ${className}`} aria-describedby={hint ? `${id}-hint` : undefined} {...input} />
+      {hint && <p id={`${id}-hint`} className="muted text-sm">{hint}</p>}
+    </div>
+  );
+}
+
+type ChoiceProps = ComponentProps<"select"> & { label: string; options: { value: string; text: string }[] };
+
+export function Choice({ label, options, ...select }: ChoiceProps) {
+  const id = useId();
+  return (
+    <div className="grid gap-1">
+      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
+      <select id={id} className="select w-full" {...select}>
+        {options.map((o) => <option key={o.value} value={o.value}>{o.text}</option>)}
+      </select>
+    </div>
+  );
+}

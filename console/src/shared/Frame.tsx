@@ -1,0 +1,71 @@
+import { Archive, LogOut, Moon, ScrollText, Sun, Users } from "lucide-react";
+import { useState, type ReactNode } from "react";
+import { Link, NavLink } from "react-router";
+import { api, type Schemas } from "../api/client";
+
+const places = [
+  { to: "/", text: "Chest", Icon: Archive },
+  { to: "/access", text: "People and apps", Icon: Users },
+  { to: "/trail", text: "Trail", Icon: ScrollText },
+];
+
+// Frame is what every page stands in.
+export function Frame({ me, children }: { me: Schemas["Me"]; children: ReactNode }) {
+  return (
+    <div className="flex min-h-screen flex-col">
+      <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">To the content</a>
+      <header className="border-base-300 border-b">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3">
+          <Link to="/" className="flex items-center gap-2 font-serif text-xl font-semibold">
+            <img src="/mark.svg" alt="" className="size-7" /> Tansu
+          </Link>
+          <nav aria-label="Pages" className="flex flex-wrap gap-1">
+            {places.map(({ to, text, Icon }) => (
+              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `btn btn-ghost btn-sm ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`}>
+                <Icon className="size-4" aria-hidden /> {text}
+              </NavLink>
+            ))}
+          </nav>
+          <div className="ml-auto flex items-center gap-1">
+            <span className="name text-sm">{me.subject}</span>
+            <ThemeSwitch />
+            <button type="button" className="btn btn-ghost btn-sm" onClick={() => void signOut()}>
+              <LogOut className="size-4" aria-hidden /> Sign out
+            </button>
+          </div>
+        </div>
+      </header>
+      {me.steward && (
+        <p className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
+          You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.
+        </p>
+      )}
+      <main id="content" className="mx-auto w-full max-w-7xl grow px-6 py-8">{children}</main>
+    </div>
+  );
+}
+
+// signOut ends the session and loads the page anew, so that nothing of it stays in memory.
+async function signOut() {
+  await api.POST("/api/sign-out").catch(() => undefined);
+  window.location.assign("/");
+}
+
+function ThemeSwitch() {
+  const dark = () => {
+    const chosen = document.documentElement.dataset.theme;
+    return chosen ? chosen === "lacquer" : window.matchMedia("(prefers-color-scheme: dark)").matches;
+  };
+  const [night, setNight] = useState(dark);
+  const turn = () => {
+    const theme = night ? "paper" : "lacquer";
+    document.documentElement.dataset.theme = theme;
+    localStorage.setItem("theme", theme);
+    setNight(!night);
+  };
+  return (
+    <button type="button" className="btn btn-ghost btn-sm btn-square" onClick={turn} aria-label={night ? "Day theme" : "Night theme"}>
+      {night ? <Sun className="size-4" aria-hidden /> : <Moon className="size-4" aria-hidden />}
+    </button>
+  );
+}

@@ -1,0 +1,43 @@
+import { Link } from "react-router";
+import type { Schemas } from "../api/client";
+import { Mark } from "./Mark";
+import { When } from "./When";
+
+type GrantTableProps = { grants: Schemas["Grant"][]; showSubject?: boolean; onEnd?: (id: string) => void };
+
+// GrantTable lists grants; those in force first.
+export function GrantTable({ grants, showSubject = false, onEnd }: GrantTableProps) {
+  const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
+  return (
+    <div className="overflow-x-auto">
+      <table className="dense table">
+        <thead>
+          <tr>
+            {showSubject && <th scope="col">Subject</th>}
+            <th scope="col">Role</th><th scope="col">Scope</th><th scope="col">End</th><th scope="col">Given</th><th scope="col">Reason</th>
+            {onEnd && <th scope="col"><span className="sr-only">Do</span></th>}
+          </tr>
+        </thead>
+        <tbody>
+          {sorted.map((g) => (
+            <tr key={g.id} className={g.in_force ? "" : "muted"}>
+              {showSubject && <td><Link className="link link-hover name" to={`/access/${g.subject}`}>{g.subject}</Link></td>}
+              <td className="font-semibold">{g.effect === "deny" ? <Mark state="refused" word={`denied ${g.role}`} /> : g.role}</td>
+              <td className="name">{g.scope}</td>
+              <td><GrantEnd grant={g} /></td>
+              <td><When at={g.created_at} /><br /><span className="name muted text-sm">{g.created_by}</span></td>
+              <td>{g.reason}</td>
+              {onEnd && <td>{g.in_force && <button type="button" className="btn btn-outline btn-xs" onClick={() => onEnd(g.id)}>End<span className="sr-only"> grant of {g.role} on {g.scope}</span></button>}</td>}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function GrantEnd({ grant }: { grant: Schemas["Grant"] }) {
+  if (grant.ended_at) return <Mark state="ended" word={`ended by ${grant.ended_by}`} />;
+  if (!grant.not_after) return <Mark state="endless" word="never" />;
+  return <When at={grant.not_after} />;
+}

@@ -1,0 +1,170 @@
+// Command screenshots takes the pictures in docs/screenshots: the console of a demo chest, in headless Chromium.
+//
+//	go run ./scripts/screenshots [-dark] [-width 1280] [-only name] DIR
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"tansu/client"
+	"tansu/internal/demo"
+	"tansu/internal/server"
+	"tansu/internal/web"
+)
+
+var (
+	dark  = flag.Bool("dark", false, "take them in the night theme")
+	width = flag.Int("width", 1280, "of the window, in pixels")
+	only  = flag.String("only", "", "take this one alone")
+)
+
+func main() {
+	flag.Parse()
+	if err := run(flag.Arg(0)); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// step is one thing done in the page.
+type step = chromedp.Action[chromedp.Void]
+
+type page struct {
+	name, path, ready string
+	steps             []step
+	stepsAfter        bool // the steps come after ready, not before
+}
+
+func run(dir string) error {
+	made, err := os.MkdirTemp("", "tansu-screenshots-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(made) }()
+	console, err := web.Handler()
+	if err != nil {
+		return err
+	}
+	clock := &demo.Clock{}
+	clock.Set(90 * 24 * time.Hour)
+	chest, err := demo.Start(demo.Options{Dir: made, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, Console: console, Version: "0.1.0"}, clock)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = chest.Stop() }()
+	password, _, err := demo.Fill(chest.Service, clock, chest.Enrolment)
+	if err != nil {
+		return err
+	}
+	receipt, err := newestReceipt(chest.URL(), string(password.Reveal()))
+	if err != nil {
+		return err
+	}
+	shots := []page{
+		{name: "signin", ready: `input[name=person]`},
+		{name: "chest", ready: `.chest`, steps: signIn("security-duty", string(password.Reveal()))},
+		{name: "drawer", path: "/drawers/harbour-gates-prod", ready: `tbody`},
+		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
+		{name: "put", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
+		{name: "empty", path: "/drawers/timetable-dev", ready: `.panel`},
+		{name: "access", path: "/access", ready: `tbody`},
+		{name: "identity", path: "/access/app:nightly-ledger", ready: `tbody`},
+		{name: "trail", path: "/trail", ready: `tbody`},
+		{name: "receipt", path: "/receipts/" + receipt, ready: `dl`},
+		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`, steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"), chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
+		{name: "own-access", path: "/access", ready: `[role=alert]`},
+		{name: "missing", path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
+	}
+	return take(chest.URL(), dir, shots)
+}
+
+func signIn(person, password string) []step {
+	return []step{
+		chromedp.WaitVisible(`input[name=person]`),
+		chromedp.SendKeys(`input[name=person]`, person), chromedp.SendKeys(`input[name=password]`, password),
+		chromedp.Click(`button[type=submit]`), chromedp.WaitVisible(`header`),
+	}
+}
+
+// as signs whoever is there out and somebody else in.
+func as(person, password, back string) []step {
+	steps := []step{chromedp.Click(`//button[contains(., "Sign out")]`)}
+	steps = append(steps, signIn(person, password)...)
+	return append(steps, chromedp.Navigate(back), chromedp.WaitVisible(`tbody`))
+}
+
+func newestReceipt(address, password string) (string, error) {
+	c, err := client.New(client.Options{Address: address})
+	if err != nil {
+		return "", err
+	}
+	session, err := c.SignIn(context.Background(), "audit-desk", password, "")
+	if err != nil {
+		return "", err
+	}
+	if c, err = client.New(client.Options{Address: address, Token: session.Token}); err != nil {
+		return "", err
+	}
+	found, err := c.Trail(context.Background(), client.TrailFilter{Outcome: "refused", Subject: "app:gate-controller", Limit: 1})
+	if err != nil || len(found.Entries) == 0 {
+		return "", fmt.Errorf("find a receipt: %w", err)
+	}
+	return found.Entries[0].Receipt, nil
+}
+
+func take(address, dir string, shots []page) error {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	defer stop()
+	ctx, cancel := chromedp.NewContext(allocator)
+	defer cancel()
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(int64(*width), 800)); err != nil {
+		return err
+	}
+	for _, shot := range shots {
+		picture, err := capture(ctx, address, shot)
+		if err != nil {
+			return fmt.Errorf("%s: %w", shot.name, err)
+		}
+		if *only != "" && *only != shot.name {
+			continue
+		}
+		if err := os.WriteFile(filepath.Join(dir, shot.name+".png"), picture, 0o644); err != nil { //nolint:gosec // pictures are for everyone
+			return err
+		}
+	}
+	return nil
+}
+
+func capture(ctx context.Context, address string, shot page) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, chromedp.Navigate(address+shot.path)); err != nil {
+		return nil, err
+	}
+	if *dark {
+		if _, err := chromedp.Run(ctx, chromedp.Evaluate[string](`localStorage.setItem("theme", "lacquer"); document.documentElement.dataset.theme = "lacquer"`)); err != nil {
+			return nil, err
+		}
+	}
+	steps := append(shot.steps, chromedp.WaitVisible(shot.ready))
+	if shot.stepsAfter {
+		steps = append([]step{chromedp.WaitVisible(shot.ready)}, shot.steps...)
+	}
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		return nil, err
+	}
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise)); err != nil {
+		return nil, err
+	}
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
