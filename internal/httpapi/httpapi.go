@@ -129,9 +129,14 @@ func New(o Options) http.Handler {
 	for _, r := range routes {
 		e.Add(r.method, r.path, a.handle(r))
 	}
-	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
 	if o.Console != nil {
-		e.GET("/*", echo.WrapHandler(o.Console))
+		console := echo.WrapHandler(o.Console)
+		e.GET("/*", func(c *echo.Context) error {
+			if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+				return echo.ErrNotFound
+			}
+			return console(c)
+		})
 	}
 	return recovered{e, a.log}
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -30,7 +31,7 @@ type Item struct {
 	State       string // usable, due, waiting, ended
 	ChangedAt   time.Time
 	ChangedBy   string
-	NotAfter    time.Time // of the current version; zero for none
+	NotAfter    time.Time // of the current version, or of the newest when none is usable; zero for none
 }
 
 // Version is a version as others see it, without its value.
@@ -67,8 +68,8 @@ func describeItem(d *drawer, it *item, now time.Time) Item {
 	if newest := len(it.versions); newest > 0 {
 		r.ChangedAt, r.ChangedBy = fromMicros(it.versions[newest-1].CreatedAt), it.versions[newest-1].CreatedBy
 	}
-	if r.Current > 0 {
-		r.NotAfter = it.windows[r.Current-1].NotAfter
+	if shown := cmp.Or(r.Current, len(it.windows)); shown > 0 {
+		r.NotAfter = it.windows[shown-1].NotAfter
 	}
 	return r
 }

@@ -29,13 +29,13 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
       />
       {identities.isPending && <Loading what="people and apps" />}
       {identities.error && (
-        <div className="grid gap-8">
+        <div className="grid grid-cols-1 gap-8">
           <ProblemBox error={identities.error} />
           <section><h2 className="mb-2 text-xl font-semibold">Your own grants</h2><GrantTable grants={me.grants} /></section>
         </div>
       )}
       {identities.data && (
-        <div className="grid gap-10">
+        <div className="grid grid-cols-1 gap-10">
           <Section title="Apps" identities={of("app")} grants={given} />
           <Section title="People" identities={of("person")} grants={given} />
         </div>
@@ -57,7 +57,7 @@ function Section({ title, identities, grants }: SectionProps) {
           <tbody>
             {identities.map((i) => (
               <tr key={i.subject}>
-                <td><Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>{i.subject.replace(/^.*?:/, "")}</Link></td>
+                <td className="min-w-44"><Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>{i.subject.replace(/^.*?:/, "")}</Link></td>
                 <td><Mark state={i.enrolled ? i.state : "waiting"} word={i.enrolled ? i.state : "not enrolled"} /></td>
                 <td><Access grants={grants.filter((g) => g.subject === i.subject && g.in_force)} /></td>
                 <td className="name text-sm">{i.owner}</td>

@@ -38,7 +38,7 @@ export function IdentityPage() {
       {identity.error && <ProblemBox error={identity.error} />}
       {end.error && <div className="mb-4"><ProblemBox error={end.error} /></div>}
       {identity.data && (
-        <div className="grid gap-10">
+        <div className="grid grid-cols-1 gap-10">
           <section aria-label="Grants">
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
             {list.length > 0 ? <GrantTable grants={list} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}

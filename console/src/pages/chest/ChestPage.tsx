@@ -1,3 +1,4 @@
+import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
@@ -15,17 +16,21 @@ export function ChestPage() {
   const list = drawers.data?.drawers ?? [];
   return (
     <>
-      <PageHead title="The chest" aside={<button type="button" className="btn btn-outline" onClick={() => setAdding(true)}>New drawer</button>}>
+      <PageHead title="The chest">
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
       {drawers.isPending && <Loading what="the chest" />}
       {drawers.error && <ProblemBox error={drawers.error} />}
       {drawers.data && list.length === 0 && (
-        <Empty title="No drawer that you may see">Somebody who keeps the chest can make one, or grant you the role viewer on one.</Empty>
+        <Empty title="No drawer that you may see">
+          <p>Somebody who keeps the chest can make one, or grant you the role viewer on one.</p>
+          <button type="button" className="btn btn-outline mt-3" onClick={() => setAdding(true)}>New drawer</button>
+        </Empty>
       )}
       {list.length > 0 && (
         <ul className="chest" aria-label="Drawers">
           {list.map((d) => <Front key={d.name} drawer={d} />)}
+          <li className="contents"><button type="button" className="front front-blank" onClick={() => setAdding(true)}><Plus className="size-5" aria-hidden /> New drawer</button></li>
         </ul>
       )}
       {adding && <NewDrawerDialog onClose={() => setAdding(false)} />}

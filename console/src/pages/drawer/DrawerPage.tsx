@@ -51,7 +51,7 @@ function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) 
         <tbody>
           {items.map((item) => (
             <tr key={item.name}>
-              <td className="max-w-80"><Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${item.name}`}>{item.name}</Link></td>
+              <td className="max-w-80 min-w-44"><Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${item.name}`}>{item.name}</Link></td>
               <td><Mark state={item.state} /></td>
               <td className="whitespace-nowrap">{item.current ? `version ${item.current} of ${item.versions}` : `none of ${item.versions}`}</td>
               <td><When at={item.not_after} none="no end" /></td>

@@ -30,7 +30,7 @@ export function ItemPage() {
       {history.isPending && <Loading what={item} />}
       {history.error && <><ProblemBox error={history.error} /><div className="mt-6"><Reveal reference={`${drawer}/${item}`} /></div></>}
       {history.data && it && (
-        <div className="grid gap-8">
+        <div className="grid grid-cols-1 gap-8">
           <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />
           <Versions drawer={drawer} item={item} versions={history.data.versions} />
         </div>

@@ -47,7 +47,7 @@ function Entries({ entries }: { entries: Schemas["Entry"][] }) {
         <tbody>
           {entries.map((e) => (
             <tr key={e.seq} className={e.outcome === "refused" ? "bg-base-200" : ""}>
-              <td className="muted name text-sm">{e.seq}</td>
+              <td className="muted text-sm whitespace-nowrap tabular-nums">{e.seq}</td>
               <td><When at={e.at} /></td>
               <td><Subject of={e.subject} /></td>
               <td className="whitespace-nowrap">{e.action.replaceAll("_", " ")}</td>

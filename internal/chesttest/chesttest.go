@@ -1,0 +1,261 @@
+// Package chesttest stands up real chests for tests: a service on loopback over TLS, a clock of the test's own, and
+// calls whose answers are held against the OpenAPI contract.
+package chesttest
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"tansu/client"
+	"tansu/internal/demo"
+	"tansu/internal/httpapi"
+	"tansu/internal/server"
+	"tansu/internal/web"
+)
+
+// Password of everybody that a test enrols.
+const Password = "a password for tests only"
+
+// Chest is a running chest with an enrolled steward.
+type Chest struct {
+	*demo.Chest
+	Log     *Log
+	Steward string // the steward's token
+	HTTP    *http.Client
+}
+
+// Log is a log that a test can read while it is being written.
+type Log struct {
+	mu     sync.Mutex
+	buffer bytes.Buffer
+}
+
+func (l *Log) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buffer.Write(b)
+}
+
+func (l *Log) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buffer.String()
+}
+
+// Start founds and serves a chest in a new directory, over TLS. It is stopped when the test ends.
+func Start(t testing.TB) *Chest { return StartIn(t, filepath.Join(t.TempDir(), "demo"), server.TLS) }
+
+// StartIn is Start in a directory that the test chooses, over the transport that it chooses.
+func StartIn(t testing.TB, dir string, transport server.Transport) *Chest {
+	t.Helper()
+	c := &Chest{Log: &Log{}}
+	console, err := web.Handler()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Chest, err = demo.Start(demo.Options{Dir: dir, Listen: "127.0.0.1:0", Transport: transport, Console: console, Version: "test",
+		Log: slog.New(slog.NewTextHandler(c.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))}, &demo.Clock{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Stop() })
+	authority, err := c.Authority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(authority)
+	c.HTTP = &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13}, MaxIdleConnsPerHost: 64}}
+	t.Cleanup(c.HTTP.CloseIdleConnections)
+	c.Steward = c.Enrol(t, string(c.Enrolment.Reveal()))
+	return c
+}
+
+// Client makes a client with a token.
+func (c *Chest) Client(t testing.TB, token string) *client.Client {
+	t.Helper()
+	authority, err := c.Authority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	made, err := client.New(client.Options{Address: c.URL(), Authority: authority, Token: token})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return made
+}
+
+// Enrol uses a code and returns the session's token.
+func (c *Chest) Enrol(t testing.TB, code string) string {
+	t.Helper()
+	session, err := c.Client(t, "").Enrol(context.Background(), code, Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return session.Token
+}
+
+// Grant is a role on a scope.
+type Grant struct{ Role, Scope string }
+
+// Person registers and enrols a person with grants, and returns a token.
+func (c *Chest) Person(t testing.TB, name string, grants ...Grant) string {
+	t.Helper()
+	issued := c.register(t, client.NewIdentity{Kind: "person", Name: name}, grants)
+	return c.Enrol(t, issued.Secret)
+}
+
+// App registers an app with grants, and returns its secret and a token.
+func (c *Chest) App(t testing.TB, name string, grants ...Grant) (secret, token string) {
+	t.Helper()
+	issued := c.register(t, client.NewIdentity{Kind: "app", Name: name}, grants)
+	token, _, err := c.Client(t, "").AppToken(context.Background(), name, issued.Secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return issued.Secret, token
+}
+
+func (c *Chest) register(t testing.TB, n client.NewIdentity, grants []Grant) client.Issued {
+	t.Helper()
+	steward := c.Client(t, c.Steward)
+	registered, err := steward.Register(context.Background(), n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range grants {
+		if _, err := steward.Give(context.Background(), client.NewGrant{Subject: registered.Identity.Subject, Role: g.Role, Scope: g.Scope}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return registered.Credential
+}
+
+// Fill makes a drawer and puts one version of one item in.
+func (c *Chest) Fill(t testing.TB, drawer, item, value string) {
+	t.Helper()
+	steward := c.Client(t, c.Steward)
+	if _, err := steward.CreateDrawer(context.Background(), client.NewDrawer{Name: drawer, Environment: "production"}); err != nil && Code(err) != "exists" {
+		t.Fatal(err)
+	}
+	if _, err := steward.CreateItem(context.Background(), drawer, client.NewItem{Name: item, Version: client.Content([]byte(value))}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Code is the code of a problem, or empty.
+func Code(err error) string {
+	if problem, ok := err.(*client.Problem); ok {
+		return problem.Code
+	}
+	return ""
+}
+
+// Call is a request as any HTTP client would send it.
+type Call struct {
+	Method, Path string
+	Token        string
+	Body         string // JSON, unless Header says otherwise
+	Header       map[string]string
+}
+
+// Answer is what came back.
+type Answer struct {
+	Status  int
+	Header  http.Header
+	Body    []byte
+	Problem client.Problem // of a problem document
+}
+
+// Do sends a call and checks the answer against the contract.
+func (c *Chest) Do(t testing.TB, call Call) Answer {
+	t.Helper()
+	request, err := http.NewRequestWithContext(context.Background(), call.Method, c.URL()+call.Path, strings.NewReader(call.Body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if call.Body != "" {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if call.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+call.Token)
+	}
+	for name, value := range call.Header {
+		request.Header.Set(name, value)
+	}
+	response, err := c.HTTP.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = response.Body.Close() }()
+	body, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer := Answer{Status: response.StatusCode, Header: response.Header, Body: body}
+	if strings.HasPrefix(response.Header.Get("Content-Type"), "application/problem+json") {
+		if err := json.Unmarshal(body, &answer.Problem); err != nil {
+			t.Fatal(err)
+		}
+	}
+	checkContract(t, request, answer)
+	return answer
+}
+
+var contract = sync.OnceValues(func() (routers.Router, error) {
+	loader := openapi3.NewLoader()
+	document, err := loader.LoadFromData(httpapi.Contract())
+	if err != nil {
+		return nil, err
+	}
+	if err := document.Validate(loader.Context); err != nil {
+		return nil, err
+	}
+	openapi3filter.RegisterBodyDecoder("application/yaml", func(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (any, error) {
+		content, err := io.ReadAll(body)
+		return string(content), err
+	})
+	return gorillamux.NewRouter(document)
+})
+
+// checkContract fails the test when an answer is not one that the contract describes.
+func checkContract(t testing.TB, request *http.Request, answer Answer) {
+	t.Helper()
+	router, err := contract()
+	if err != nil {
+		t.Fatal(err)
+	}
+	asked := request.Clone(context.Background())
+	asked.URL = &url.URL{Path: request.URL.Path, RawPath: request.URL.RawPath, RawQuery: request.URL.RawQuery}
+	route, parameters, err := router.FindRoute(asked)
+	if err != nil {
+		if answer.Status != http.StatusNotFound && answer.Status != http.StatusMethodNotAllowed {
+			t.Errorf("%s %s is not in the contract, and was answered with %d", request.Method, request.URL.Path, answer.Status)
+		}
+		return
+	}
+	err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: asked, PathParams: parameters, Route: route},
+		Status:                 answer.Status, Header: answer.Header, Body: io.NopCloser(bytes.NewReader(answer.Body)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	})
+	if err != nil {
+		t.Errorf("%s %s answered %d, which is not in the contract: %v", request.Method, request.URL.Path, answer.Status, err)
+	}
+}

@@ -1,0 +1,160 @@
+package access
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"tansu/internal/core/reference"
+)
+
+var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+func grant(t *testing.T, id string, effect Effect, role, scope string, end time.Time) Grant {
+	t.Helper()
+	r, known := FindRole(role)
+	p, err := reference.ParsePattern(scope)
+	if err != nil || !known {
+		t.Fatalf("grant %s: %v", id, err)
+	}
+	return Grant{ID: id, Subject: "me", Effect: effect, Role: r, Scope: p, End: end}
+}
+
+func TestDecide(t *testing.T) {
+	later, earlier := now.Add(time.Hour), now.Add(-time.Hour)
+	read := func(target ...string) Request {
+		return Request{Subject: "me", Action: ReadValue, Target: target, Now: now}
+	}
+	for _, c := range []struct {
+		name    string
+		grants  []Grant
+		request Request
+		want    Decision
+	}{
+		{"without a grant the answer is no", nil, read("d", "i"), Decision{Reason: NoGrant}},
+		{"a grant on the scope allows", []Grant{grant(t, "g", Allow, "consumer", "d/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"a grant on another scope does not", []Grant{grant(t, "g", Allow, "consumer", "e/**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
+		{"a role without the action does not", []Grant{grant(t, "g", Allow, "keeper", "**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
+		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded}},
+		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded}},
+		{"a grant without end allows", []Grant{grant(t, "g", Allow, "consumer", "**", time.Time{})}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"a denial wins", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "d/i", later)}, read("d", "i"), Decision{Grant: "n", Reason: Denied}},
+		{"a denial elsewhere does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "e/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"an ended denial does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "**", earlier)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"a grant of somebody else does not", []Grant{grant(t, "g", Allow, "consumer", "**", later)}, Request{Subject: "you", Action: ReadValue, Target: []string{"d", "i"}, Now: now}, Decision{Reason: NoGrant}},
+		{"a drawer's grant is not one on the chest", []Grant{grant(t, "g", Allow, "operator", "d/**", later)}, Request{Subject: "me", Action: Operate, Now: now}, Decision{Reason: NoGrant}},
+	} {
+		policy := Policy{}
+		for _, g := range c.grants {
+			policy.Add(g)
+		}
+		if got := policy.Decide(c.request); got != c.want {
+			t.Errorf("%s: got %+v, want %+v", c.name, got, c.want)
+		}
+	}
+}
+
+func TestOrderOfGrantsDoesNotMatter(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	scopes := []string{"**", "d/**", "d/i", "e/**", "*/i"}
+	roles := []string{"consumer", "viewer", "keeper"}
+	effects := []Effect{Allow, Allow, Deny}
+	ends := []time.Time{{}, now.Add(time.Hour), now.Add(-time.Hour)}
+	for range 2000 {
+		var grants []Grant
+		for range 1 + random.IntN(5) {
+			grants = append(grants, grant(t, "g", effects[random.IntN(3)], roles[random.IntN(3)], scopes[random.IntN(5)], ends[random.IntN(3)]))
+		}
+		request := Request{Subject: "me", Action: []Action{List, ReadValue}[random.IntN(2)], Target: []string{"d", "i"}, Now: now}
+		first := Policy{"me": grants}.Decide(request)
+		for range 4 {
+			random.Shuffle(len(grants), func(i, j int) { grants[i], grants[j] = grants[j], grants[i] })
+			if got := (Policy{"me": grants}).Decide(request); got.Allowed != first.Allowed || got.Reason != first.Reason {
+				t.Fatalf("%+v in another order: got %+v, first %+v", grants, got, first)
+			}
+		}
+	}
+}
+
+func TestManagingNeverImpliesReading(t *testing.T) {
+	for _, role := range Roles {
+		reads := role.Actions&(ReadValue|UseKey) != 0
+		if reads != (role.Name == "consumer") {
+			t.Errorf("role %s reads values: %v", role.Name, reads)
+		}
+	}
+}
+
+func TestRemoveTakesOneGrantAway(t *testing.T) {
+	policy := Policy{}
+	policy.Add(grant(t, "a", Allow, "consumer", "d/**", time.Time{}))
+	policy.Add(grant(t, "b", Allow, "consumer", "e/**", time.Time{}))
+	policy.Remove("me", "a")
+	if policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"d", "i"}, Now: now}).Allowed {
+		t.Error("a removed grant still allows")
+	}
+	if !policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"e", "i"}, Now: now}).Allowed {
+		t.Error("the other grant is gone too")
+	}
+}
+
+func TestDelegationStaysInsideOnesOwnScope(t *testing.T) {
+	gate := grant(t, "g", Allow, "gatekeeper", "ticketing-*/**", now.Add(time.Hour))
+	denied := grant(t, "n", Deny, "gatekeeper", "*-prod/**", now.Add(time.Hour))
+	for _, c := range []struct {
+		grants []Grant
+		scope  string
+		want   Decision
+	}{
+		{[]Grant{gate}, "ticketing-prod/**", Decision{Allowed: true, Grant: "g"}},
+		{[]Grant{gate}, "ticketing-*/db-*", Decision{Allowed: true, Grant: "g"}},
+		{[]Grant{gate}, "**", Decision{Reason: NoGrant}},
+		{[]Grant{gate}, "*/db-password", Decision{Reason: NoGrant}},
+		{[]Grant{gate, denied}, "ticketing-staging/**", Decision{Allowed: true, Grant: "g"}},
+		{[]Grant{gate, denied}, "ticketing-*/**", Decision{Grant: "n", Reason: Denied}},
+	} {
+		p, err := reference.ParsePattern(c.scope)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := (Policy{"me": c.grants}).DecideScope("me", GrantAccess, p, now); got != c.want {
+			t.Errorf("%s: got %+v, want %+v", c.scope, got, c.want)
+		}
+	}
+}
+
+func TestADrawerIsSeenThroughOneItem(t *testing.T) {
+	policy := Policy{"me": {grant(t, "g", Allow, "viewer", "crew-rota-prod/rota-*", now.Add(time.Hour))}}
+	if !policy.Reaches("me", List, "crew-rota-prod", now).Allowed {
+		t.Error("the drawer of a listed item is not seen")
+	}
+	if policy.Reaches("me", List, "fuel-billing-prod", now).Allowed {
+		t.Error("another drawer is seen")
+	}
+	policy.Add(grant(t, "n", Deny, "viewer", "crew-rota-prod/**", now.Add(time.Hour)))
+	if policy.Reaches("me", List, "crew-rota-prod", now).Allowed {
+		t.Error("a drawer that is denied whole is seen")
+	}
+}
+
+func TestSmallestRoleIsTheNarrowest(t *testing.T) {
+	for action, want := range map[Action]string{ReadValue: "consumer", List: "viewer", WriteVersion: "depositor", ReadTrail: "auditor", Operate: "operator", GrantAccess: "gatekeeper", Shred: "keeper"} {
+		if got := SmallestRole(action).Name; got != want {
+			t.Errorf("%s: got %s, want %s", action, got, want)
+		}
+		if parsed, known := ParseAction(action.String()); !known || parsed != action {
+			t.Errorf("%s does not read back", action)
+		}
+	}
+}
+
+// The cost of a decision must not grow with other subjects' grants: a look-up by subject is all that they add.
+func TestDecideAllocatesNothing(t *testing.T) {
+	policy := Policy{"me": {grant(t, "g", Allow, "consumer", "d/**", time.Time{})}}
+	target := []string{"d", "i"}
+	if n := testing.AllocsPerRun(100, func() {
+		policy.Decide(Request{Subject: "me", Action: ReadValue, Target: target, Now: now})
+	}); n != 0 {
+		t.Errorf("a decision allocates %v times", n)
+	}
+}

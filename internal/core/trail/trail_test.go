@@ -1,0 +1,75 @@
+package trail
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+func full() Entry {
+	return Entry{Seq: 7, At: time.Date(2026, 11, 23, 8, 0, 0, 123456000, time.UTC), Subject: "app:ticket-api", Via: "app_token", Action: "read_value",
+		Target: "ticketing-prod/db-password", Version: 3, Outcome: Allowed, Reason: "r", Grant: "gr_1", Detail: "d", RequestID: "q", Receipt: "c", Addr: "192.0.2.1"}
+}
+
+// These bytes are what hashes will be over: they may never change.
+func TestEncodingStaysWhatItWas(t *testing.T) {
+	e := full()
+	const want = `{"action":"read_value","addr":"192.0.2.1","at":"2026-11-23T08:00:00.123456Z","detail":"d","grant":"gr_1","outcome":"allowed","reason":"r","receipt":"c","request_id":"q","seq":7,"subject":"app:ticket-api","target":"ticketing-prod/db-password","version":3,"via":"app_token"}`
+	if got := string(e.AppendCanonical(nil)); got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+}
+
+func TestEncodingIsCanonical(t *testing.T) {
+	e := full()
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(e.AppendCanonical(nil), &members); err != nil {
+		t.Fatal(err)
+	}
+	decoder := json.NewDecoder(strings.NewReader(string(e.AppendCanonical(nil))))
+	var names []string
+	for depth := 0; ; {
+		token, err := decoder.Token()
+		if err != nil {
+			break
+		}
+		if name, ok := token.(string); ok && depth%2 == 0 {
+			names = append(names, name)
+		}
+		if _, delimiter := token.(json.Delim); !delimiter {
+			depth++
+		}
+	}
+	if !slices.IsSorted(names) || len(names) != len(members) {
+		t.Errorf("members are not sorted or repeat: %v", names)
+	}
+}
+
+func FuzzEncodingReadsBack(f *testing.F) {
+	f.Add("a\"\\\x00\x1f\u2028é\b\t", "ticketing-prod")
+	f.Fuzz(func(t *testing.T, detail, target string) {
+		e := Entry{Seq: 1, At: time.Unix(1, 0).UTC(), Subject: "s", Action: "a", Outcome: Failed, Detail: detail, Target: target}
+		got, err := Decode(e.AppendCanonical(nil))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := string([]rune(detail)); got.Detail != want { // every byte that is not UTF-8 becomes U+FFFD
+			t.Fatalf("got %q, want %q", got.Detail, want)
+		}
+		got.At = got.At.UTC()
+		again, err := Decode(got.AppendCanonical(nil))
+		if err != nil || again != got {
+			t.Fatalf("read again: got %+v, %v; want %+v", again, err, got)
+		}
+	})
+}
+
+func TestDecodeReadsEveryField(t *testing.T) {
+	e := full()
+	got, err := Decode(e.AppendCanonical(nil))
+	if err != nil || got != e {
+		t.Errorf("got %+v, %v; want %+v", got, err, e)
+	}
+}
