@@ -66,7 +66,7 @@ const (
 )
 
 // Start opens the chest and listens. The chest is locked unless a key file is given.
-func Start(o Options) (s *Server, err error) {
+func Start(o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -76,28 +76,32 @@ func Start(o Options) (s *Server, err error) {
 	if err := checkListen(o); err != nil {
 		return nil, err
 	}
-	s = &Server{options: o, failed: make(chan error, 1)}
-	if s.store, err = store.Open(o.Dir); err != nil {
+	records, err := store.Open(o.Dir)
+	if err != nil {
 		return nil, err
 	}
-	defer func() {
-		if err != nil {
-			_ = s.store.Close()
-		}
-	}()
-	s.Service, err = service.New(s.store, service.Options{Now: o.Now, Log: o.Log, OnUnlock: s.renew})
+	s := &Server{store: records, options: o, failed: make(chan error, 1)}
+	if err := s.start(); err != nil {
+		_ = records.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Server) start() (err error) {
+	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew})
 	if err != nil {
-		return nil, &store.OpenError{Dir: o.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
+		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
 	}
 	if err := s.loadCertificate(); err != nil {
-		return nil, err
+		return err
 	}
-	if o.KeyFile != "" {
-		if err := s.unlockWith(o.KeyFile); err != nil {
-			return nil, err
+	if s.options.KeyFile != "" {
+		if err := s.unlockWith(s.options.KeyFile); err != nil {
+			return err
 		}
 	}
-	return s, s.listen()
+	return s.listen()
 }
 
 // checkListen refuses plain HTTP anywhere but on this machine.

@@ -233,7 +233,7 @@ func (s *Store) migrate() error {
 	return nil
 }
 
-// Close answers everything that was submitted, then closes the files. Submit fails from then on.
+// Close answers everything that was submitted, then closes the files. Submit fails from then on, and closing again does nothing.
 func (s *Store) Close() error {
 	s.stop()
 	return s.closeFiles()
@@ -246,7 +246,9 @@ func (s *Store) closeFiles() error {
 			errs = append(errs, db.Close())
 		}
 	}
-	errs = append(errs, s.lock.Close())
+	if err := s.lock.Close(); !errors.Is(err, os.ErrClosed) {
+		errs = append(errs, err)
+	}
 	return errors.Join(errs...)
 }
 

@@ -99,10 +99,13 @@ func (w *writer) start() error {
 	return nil
 }
 
+// stop lets the writer finish what is queued; it may be called again.
 func (w *writer) stop() {
 	w.closing.Lock()
-	w.closed = true
-	close(w.queue)
+	if !w.closed {
+		w.closed = true
+		close(w.queue)
+	}
 	w.closing.Unlock()
 	<-w.ended
 }

@@ -1,0 +1,383 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/trail"
+)
+
+var root = envelope.NewRoot("ch_test")
+
+// newStore makes a store with one row of most kinds in it.
+func newStore(t *testing.T) (*Store, string) {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "chest")
+	s, err := Create(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	s.Found(root)
+	err = s.Submit(&Work{Entry: entry("found"), Change: func(tx *Tx) error {
+		return errors.Join(
+			tx.InsertChest(Chest{ID: "ch_test", SlotMethod: "key_file", SlotSalt: []byte{1}, SlotWrapped: []byte{1}, AuthorityCertificate: []byte{1}, AuthoritySealed: []byte{1}}),
+			insert(tx, Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"}),
+			insert(tx, Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}}),
+			insert(tx, Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5}),
+			insert(tx, Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"}),
+			insert(tx, Grant{ID: "gr_2", Subject: "id_1", Effect: "deny", Role: "consumer", Scope: "a/b"}),
+			insert(tx, Drawer{ID: "dr_1", Name: "a", Environment: "staging"}),
+			insert(tx, DrawerKey{ID: "dr_1/1", Drawer: "dr_1", Number: 1, Wrapped: []byte{3}}),
+			insert(tx, Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"}),
+			insert(tx, Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}}),
+			tx.InsertContent("it_1/1", []byte{5}),
+		)
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, dir
+}
+
+func insert[R Row](tx *Tx, row R) error {
+	_, err := Insert(tx, row)
+	return err
+}
+
+func entry(action string) trail.Entry {
+	return trail.Entry{At: time.Unix(1000, 0), Subject: "test", Action: action, Outcome: trail.Allowed}
+}
+
+// edit changes the database file behind the store's back.
+func edit(t *testing.T, dir, statement string, arguments ...any) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, databaseName)+"?_pragma=foreign_keys(0)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = db.Close() }()
+	if _, err := db.Exec(statement, arguments...); err != nil {
+		t.Fatalf("%s: %v", statement, err)
+	}
+}
+
+// Whoever can write the file must not get access by it: every edit of a row that decides access is noticed.
+func TestEditedFileIsNoticed(t *testing.T) {
+	for _, statement := range []string{
+		"UPDATE grants SET scope = '**' WHERE id = 'gr_1'",
+		"UPDATE grants SET not_after = 0, role = 'steward' WHERE id = 'gr_1'",
+		"UPDATE grants SET effect = 'allow' WHERE id = 'gr_2'",
+		"UPDATE grants SET subject = 'id_2' WHERE id = 'gr_1'",
+		"UPDATE grants SET revision = revision + 1 WHERE id = 'gr_1'",
+		"DELETE FROM grants WHERE id = 'gr_2'",
+		"INSERT INTO grants SELECT 'gr_3', subject, effect, role, scope, not_after, reason, created_at, created_by, ended_at, ended_by, revision, mac FROM grants WHERE id = 'gr_1'",
+		"UPDATE identities SET state = 'suspended'",
+		"UPDATE identities SET password = 'x'",
+		"UPDATE credentials SET hash = x'00'",
+		"DELETE FROM credentials",
+		"UPDATE tokens SET not_after = 99",
+		"UPDATE tokens SET identity = 'id_2'",
+		"UPDATE drawers SET name = 'z'",
+		"UPDATE drawer_keys SET wrapped = x'00'",
+		"UPDATE items SET name = 'z'",
+		"UPDATE versions SET not_after = 1",
+		"UPDATE versions SET number = 2",
+		"DELETE FROM versions",
+		"UPDATE chest SET tally = x'0000000000000000000000000000000000000000000000000000000000000000'",
+		"UPDATE chest SET tally_revision = 0",
+	} {
+		s, dir := newStore(t)
+		if _, err := s.Bind(root); err != nil {
+			t.Fatal(err)
+		}
+		edit(t, dir, statement)
+		var tampered *TamperedError
+		if _, err := s.Bind(root); !errors.As(err, &tampered) {
+			t.Errorf("%s: got %v, want a TamperedError", statement, err)
+		}
+		_ = s.Close()
+	}
+}
+
+// A row put back as it once was has a good MAC; the tally notices that it is not what was stored last.
+func TestRowPutBackIsNoticed(t *testing.T) {
+	s, dir := newStore(t)
+	edit(t, dir, "CREATE TABLE kept AS SELECT * FROM grants WHERE id = 'gr_2'")
+	snapshot, err := s.Bind(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := snapshot.Grants[1]
+	after := before
+	after.EndedAt = 7
+	if err := s.Submit(&Work{Entry: entry("end"), Change: func(tx *Tx) error { _, err := Update(tx, before, after); return err }}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Bind(root); err != nil {
+		t.Fatalf("after an honest change: %v", err)
+	}
+	edit(t, dir, "DELETE FROM grants WHERE id = 'gr_2'")
+	edit(t, dir, "INSERT INTO grants SELECT * FROM kept")
+	var tampered *TamperedError
+	if _, err := s.Bind(root); !errors.As(err, &tampered) || tampered.ID != "" {
+		t.Errorf("got %v, want a TamperedError about the tally", err)
+	}
+}
+
+func TestAnotherRootKeyDoesNotBind(t *testing.T) {
+	s, _ := newStore(t)
+	if _, err := s.Bind(envelope.NewRoot("ch_test")); err == nil {
+		t.Error("rows verify under another key")
+	}
+	s.Unbind()
+	err := s.Submit(&Work{Entry: entry("x"), Change: func(tx *Tx) error { return insert(tx, Drawer{ID: "dr_2", Name: "z"}) }})
+	if !errors.Is(err, ErrNotBound) {
+		t.Errorf("a locked store takes a row: %v", err)
+	}
+	if err := s.Submit(&Work{Entry: entry("y")}); err != nil {
+		t.Errorf("a locked store does not take an entry: %v", err)
+	}
+}
+
+func TestChangeAndEntryAreOne(t *testing.T) {
+	s, _ := newStore(t)
+	err := s.Submit(&Work{Entry: entry("lost"), Change: func(tx *Tx) error {
+		return errors.Join(insert(tx, Drawer{ID: "dr_2", Name: "new"}), insert(tx, Drawer{ID: "dr_3", Name: "a"})) // the name is taken
+	}})
+	if !errors.Is(err, ErrExists) {
+		t.Fatalf("got %v, want ErrExists", err)
+	}
+	snapshot, err := s.Bind(root)
+	if err != nil || len(snapshot.Drawers) != 1 {
+		t.Errorf("half a change stayed: %d drawers, %v", len(snapshot.Drawers), err)
+	}
+	if actions := actionsOf(t, s); strings.Contains(actions, "lost") {
+		t.Errorf("the entry of a change that was undone stayed: %s", actions)
+	}
+}
+
+// One change that fails must not take along what happens to be in the same transaction.
+func TestFailingChangeLeavesItsCompanyAlone(t *testing.T) {
+	s, _ := newStore(t)
+	var wg sync.WaitGroup
+	for n := range 200 {
+		wg.Go(func() {
+			name := "a" // taken
+			if n%2 == 0 {
+				name = fmt.Sprintf("drawer-%d", n)
+			}
+			err := s.Submit(&Work{Entry: entry(name), Change: func(tx *Tx) error { return insert(tx, Drawer{ID: fmt.Sprintf("dr_x%d", n), Name: name}) }})
+			if (err == nil) != (n%2 == 0) {
+				t.Errorf("%d: %v", n, err)
+			}
+		})
+	}
+	wg.Wait()
+	snapshot, err := s.Bind(root)
+	if err != nil || len(snapshot.Drawers) != 101 {
+		t.Errorf("%d drawers, want 101, %v", len(snapshot.Drawers), err)
+	}
+	if got := strings.Count(actionsOf(t, s), "drawer-"); got != 100 {
+		t.Errorf("%d entries, want 100", got)
+	}
+}
+
+func actionsOf(t *testing.T, s *Store) string {
+	t.Helper()
+	var actions []string
+	last := uint64(1 << 60)
+	err := s.Entries(Filter{}, func(e trail.Entry) bool {
+		if e.Seq != last-1 && last != 1<<60 {
+			t.Errorf("entry %d follows %d", last, e.Seq)
+		}
+		last = e.Seq
+		actions = append(actions, e.Action)
+		return true
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.Join(actions, " ")
+}
+
+func TestStaleRowIsNotReplaced(t *testing.T) {
+	s, _ := newStore(t)
+	snapshot, err := s.Bind(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := snapshot.Drawers[0]
+	update := func() error {
+		return s.Submit(&Work{Entry: entry("u"), Change: func(tx *Tx) error { _, err := Update(tx, before, before); return err }})
+	}
+	if err := update(); err != nil {
+		t.Fatal(err)
+	}
+	if err := update(); !errors.Is(err, ErrStale) {
+		t.Errorf("got %v, want ErrStale", err)
+	}
+}
+
+// A full file system is imitated by SQLite's own limit on pages, which fails in the same place with the same error; a
+// real one is filled in the server's tests.
+func TestNothingIsAcknowledgedWhenTheFileCannotGrow(t *testing.T) {
+	s, _ := newStore(t)
+	var pages int
+	if err := s.db.Get(&pages, "PRAGMA page_count"); err != nil {
+		t.Fatal(err)
+	}
+	s.db.MustExec(fmt.Sprintf("PRAGMA max_page_count = %d", pages))
+	var err error
+	accepted := 0
+	for ; accepted < 10000 && err == nil; accepted++ {
+		err = s.Submit(&Work{Entry: entry("fill")})
+	}
+	if !errors.Is(err, ErrNotRecorded) {
+		t.Fatalf("got %v after %d entries, want ErrNotRecorded", err, accepted)
+	}
+	s.db.MustExec("PRAGMA max_page_count = 1000000")
+	if err := s.Submit(&Work{Entry: entry("after")}); err != nil {
+		t.Fatalf("with room again: %v", err)
+	}
+	if got := strings.Count(actionsOf(t, s), "fill"); got != accepted-1 {
+		t.Errorf("%d entries are there, %d were acknowledged", got, accepted-1)
+	}
+}
+
+func TestSubmitAfterCloseFails(t *testing.T) {
+	s, _ := newStore(t)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Submit(&Work{Entry: entry("late")}); !errors.Is(err, ErrNotRecorded) {
+		t.Errorf("got %v, want ErrNotRecorded", err)
+	}
+}
+
+func TestFilesAreForTheirOwnerAlone(t *testing.T) {
+	s, dir := newStore(t)
+	if err := s.WriteTLS(TLSFiles{Certificate: []byte("c"), Key: []byte("k"), Authority: []byte("a")}); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(dir)
+	if err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("the directory has mode %v, %v", info.Mode(), err)
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) < 6 {
+		t.Fatalf("%d files, %v", len(entries), err)
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s has mode %v, %v", e.Name(), info.Mode(), err)
+		}
+	}
+}
+
+func TestOpenSaysWhyItCannot(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		spoil   func(t *testing.T, dir string)
+		problem string
+	}{
+		{"missing", func(t *testing.T, dir string) { must(t, os.RemoveAll(dir)) }, "does not exist"},
+		{"a file", func(t *testing.T, dir string) { must(t, os.RemoveAll(dir)); must(t, os.WriteFile(dir, nil, 0o600)) }, "is not a directory"},
+		{"empty", func(t *testing.T, dir string) { must(t, os.Remove(filepath.Join(dir, databaseName))) }, "holds no chest"},
+		{"open to others", func(t *testing.T, dir string) { must(t, os.Chmod(dir, 0o755)) }, "is open to others"},
+		{"database open to others", func(t *testing.T, dir string) { must(t, os.Chmod(filepath.Join(dir, databaseName), 0o644)) }, "is open to others"},
+		{"not a database", func(t *testing.T, dir string) {
+			must(t, os.WriteFile(filepath.Join(dir, databaseName), []byte(strings.Repeat("nonsense ", 1000)), 0o600))
+		}, "is not a Tansu database"},
+		{"somebody else's database", func(t *testing.T, dir string) { edit(t, dir, "PRAGMA application_id = 7") }, "is not a Tansu database"},
+		{"from a newer Tansu", func(t *testing.T, dir string) {
+			edit(t, dir, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)")
+		}, "was written by a newer Tansu"},
+	} {
+		s, dir := newStore(t)
+		must(t, s.Close())
+		c.spoil(t, dir)
+		_, err := Open(dir)
+		var problem *OpenError
+		if !errors.As(err, &problem) || !strings.Contains(problem.Problem, c.problem) {
+			t.Errorf("%s: got %v, want %q", c.name, err, c.problem)
+		}
+	}
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestSecondOpenIsRefusedWhileTheFirstIsOpen(t *testing.T) {
+	s, dir := newStore(t)
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "in use by another Tansu process") {
+		t.Errorf("got %v", err)
+	}
+	must(t, s.Close())
+	again, err := Open(dir)
+	must(t, err)
+	if _, err := again.Bind(root); err != nil {
+		t.Error(err)
+	}
+	must(t, again.Close())
+	if _, err := Create(dir); err == nil || !strings.Contains(err.Error(), "already holds a chest") {
+		t.Errorf("a second initialisation: got %v", err)
+	}
+}
+
+// An older database is one with fewer migrations applied: the oldest of all has none but the table that counts them.
+func TestOlderDatabaseIsBroughtUpToDate(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "chest")
+	must(t, os.Mkdir(dir, 0o700))
+	must(t, os.WriteFile(filepath.Join(dir, databaseName), nil, 0o600))
+	edit(t, dir, fmt.Sprintf("PRAGMA application_id = %d", applicationID))
+	edit(t, dir, "CREATE TABLE goose_db_version (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL, is_applied INTEGER NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))")
+	edit(t, dir, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (0, 1)")
+	s, err := Open(dir)
+	must(t, err)
+	defer func() { _ = s.Close() }()
+	must(t, s.Submit(&Work{Entry: entry("first")}))
+}
+
+func TestFilterSelects(t *testing.T) {
+	s, _ := newStore(t)
+	add := func(subject, target, outcome string, at int64) {
+		e := trail.Entry{At: time.Unix(at, 0), Subject: subject, Action: "read_value", Target: target, Outcome: trail.Outcome(outcome), RequestID: fmt.Sprint(at), Receipt: "r" + fmt.Sprint(at)}
+		must(t, s.Submit(&Work{Entry: e}))
+	}
+	add("app:a", "d/i", "allowed", 2001)
+	add("app:b", "d/i", "refused", 2002)
+	add("app:a", "d2/i", "allowed", 2003)
+	add("app:a", "d", "allowed", 2004)
+	for _, c := range []struct {
+		filter Filter
+		want   string
+	}{
+		{Filter{Subject: "app:a"}, "2004 2003 2001"},
+		{Filter{Target: "d"}, "2004 2002 2001"},
+		{Filter{Target: "d/i"}, "2002 2001"},
+		{Filter{Target: "d' OR 1=1 --"}, ""},
+		{Filter{Outcome: "refused"}, "2002"},
+		{Filter{Receipt: "r2003"}, "2003"},
+		{Filter{Action: "read_value", Since: trail.FormatTime(time.Unix(2002, 0)), Until: trail.FormatTime(time.Unix(2004, 0))}, "2003 2002"},
+		{Filter{Action: "read_value", Before: 4}, "2002 2001"},
+	} {
+		var got []string
+		must(t, s.Entries(c.filter, func(e trail.Entry) bool { got = append(got, e.RequestID); return true }))
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%+v: got %v, want %s", c.filter, got, c.want)
+		}
+	}
+}
