@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) drawerCommand() *cobra.Command {
-	command := &cobra.Command{Use: "drawer", Short: "Make drawers", Args: noSubcommand}
+	command := &cobra.Command{Use: "drawer", Short: "Make drawers", RunE: noSubcommand}
 	var n client.NewDrawer
 	add := &cobra.Command{
 		Use:     "add NAME --env ENVIRONMENT",

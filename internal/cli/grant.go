@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) grantCommand() *cobra.Command {
-	command := &cobra.Command{Use: "grant", Short: "Give, list and end access", Args: noSubcommand}
+	command := &cobra.Command{Use: "grant", Short: "Give, list and end access", RunE: noSubcommand}
 	command.AddCommand(a.giveCommand(), a.grantListCommand(), a.grantEndCommand())
 	return command
 }

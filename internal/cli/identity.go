@@ -24,7 +24,7 @@ func (a *app) appCommand() *cobra.Command {
 
 // identityCommand makes the commands that persons and apps share.
 func (a *app) identityCommand(kind, short, addShort, credentialShort string) *cobra.Command {
-	command := &cobra.Command{Use: kind, Short: short, Args: noSubcommand}
+	command := &cobra.Command{Use: kind, Short: short, RunE: noSubcommand}
 	n := client.NewIdentity{Kind: kind}
 	add := &cobra.Command{
 		Use: "add NAME", Short: addShort, Args: exactly("NAME"),
