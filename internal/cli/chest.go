@@ -50,12 +50,19 @@ The steward's enrolment code is printed once. It ends after 72 hours.`,
 }
 
 func (a *app) found(dir, keyFile string, hosts []string) error {
+	if err := store.Vacant(dir); err != nil {
+		return err
+	}
 	founding := service.Founding{Method: envelope.MethodPassphrase, Hosts: serverHosts(hosts)}
+	if err := a.chooseMaterial(&founding, keyFile); err != nil {
+		return err
+	}
+	defer founding.Material.Wipe()
 	records, err := store.Create(dir)
 	if err != nil {
 		return err
 	}
-	founded, err := a.foundIn(records, founding, keyFile)
+	founded, err := foundIn(records, founding, keyFile)
 	if err != nil {
 		records.Discard()
 		return err
@@ -80,18 +87,28 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 	})
 }
 
-func (a *app) foundIn(records *store.Store, founding service.Founding, keyFile string) (founded service.Founded, err error) {
+// chooseMaterial asks for a passphrase, or makes the content of a key file.
+func (a *app) chooseMaterial(founding *service.Founding, keyFile string) (err error) {
+	if keyFile != "" {
+		founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile()
+		return nil
+	}
+	if founding.Material, err = a.askNew("passphrase"); err != nil {
+		return err
+	}
+	if err := envelope.CheckPassphrase(founding.Material); err != nil {
+		return usageError{err}
+	}
+	a.say("Measuring this machine so that a wrong guess costs about half a second …")
+	founding.Costs = envelope.Calibrate(stretchTime, uint8(min(runtime.NumCPU(), 255)), time.Now)
+	return nil
+}
+
+// foundIn stores the key file first, so that no chest exists that nothing can open.
+func foundIn(records *store.Store, founding service.Founding, keyFile string) (founded service.Founded, err error) {
 	if keyFile == "" {
-		if founding.Material, err = a.askNew("passphrase"); err != nil {
-			return founded, err
-		}
-		defer founding.Material.Wipe()
-		a.say("Measuring this machine so that a wrong guess costs about half a second …")
-		founding.Costs = envelope.Calibrate(stretchTime, uint8(min(runtime.NumCPU(), 255)), time.Now)
 		return service.Found(records, founding)
 	}
-	founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile()
-	defer founding.Material.Wipe()
 	if err := writeNew(keyFile, founding.Material); err != nil {
 		return founded, err
 	}

@@ -321,6 +321,25 @@ func (u user) terminal(t *testing.T, arguments ...string) (*os.File, *exec.Cmd, 
 	return screen, c, until
 }
 
+// An initialisation that is given up at the prompt must leave nothing that stands in the way of the next one.
+func TestInitialisationGivenUpLeavesNothing(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "chest")
+	screen, c, until := user{t.TempDir()}.terminal(t, "init", "--dir", dir)
+	until("Passphrase: ")
+	fmt.Fprint(screen, "\x03")
+	until("nothing was done")
+	_ = c.Wait()
+	if _, err := os.Stat(dir); c.ProcessState.ExitCode() != 130 || !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("exit %d, %v", c.ProcessState.ExitCode(), err)
+	}
+	if r := (user{t.TempDir()}).run(t, "too short\n", "init", "--dir", dir); r.code == 0 || !strings.Contains(r.talk, "at least 12") {
+		t.Errorf("a short passphrase: exit %d: %s", r.code, r.talk)
+	}
+	if _, err := os.Stat(dir); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("after a short passphrase something is left: %v", err)
+	}
+}
+
 func TestHiddenPromptHidesComparesAndStores(t *testing.T) {
 	u, chest := signedIn(t)
 	chest.Fill(t, "d", "i", "v")
@@ -350,7 +369,7 @@ func TestHiddenPromptHidesComparesAndStores(t *testing.T) {
 func TestInterruptAtAHiddenPromptGivesTheTerminalBack(t *testing.T) {
 	u, chest := signedIn(t)
 	chest.Fill(t, "d", "i", "v")
-	shell := exec.Command("sh", "-c", `trap : INT; "$0" put d/new; echo "exit $?"; stty -a | grep -o -- '-\?echo\b'; echo done`, program)
+	shell := exec.Command("sh", "-c", `trap : INT; "$0" put d/new; echo "exit $?"; stty -a | grep -o -- '-\?echo\b'; echo finished`, program)
 	shell.Env = u.command().Env
 	screen, err := pty.Start(shell)
 	if err != nil {
@@ -360,7 +379,7 @@ func TestInterruptAtAHiddenPromptGivesTheTerminalBack(t *testing.T) {
 	var seen strings.Builder
 	buffer := make([]byte, 1024)
 	interrupted := false
-	for !strings.Contains(seen.String(), "done") {
+	for !strings.Contains(seen.String(), "finished") {
 		n, err := screen.Read(buffer)
 		seen.Write(buffer[:n])
 		if err != nil {

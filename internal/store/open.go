@@ -60,6 +60,14 @@ type Store struct {
 	writer
 }
 
+// Vacant reports whether a chest can be made in a directory: an [*OpenError] if there is one already.
+func Vacant(dir string) error {
+	if _, err := os.Lstat(filepath.Join(dir, databaseName)); err == nil {
+		return &OpenError{Dir: dir, Problem: "already holds a chest", Remedy: "choose another directory, or start this one with tansu serve"}
+	}
+	return nil
+}
+
 // Create makes a new data directory, or uses an empty one, and opens it. It fails if there already is a chest in it.
 func Create(dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -68,11 +76,11 @@ func Create(dir string) (*Store, error) {
 	if err := os.Chmod(dir, 0o700); err != nil {
 		return nil, &OpenError{Dir: dir, Problem: "cannot be made private", Err: reason(err)}
 	}
+	if err := Vacant(dir); err != nil {
+		return nil, err
+	}
 	file, err := os.OpenFile(filepath.Join(dir, databaseName), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-		return nil, &OpenError{Dir: dir, Problem: "already holds a chest", Remedy: "choose another directory, or start this one with tansu serve"}
-	case err != nil:
+	if err != nil {
 		return nil, &OpenError{Dir: dir, Problem: "cannot be written", Err: reason(err)}
 	}
 	_ = file.Close()

@@ -28,6 +28,14 @@ const MinPassphrase = 12
 // ErrWrongMaterial says that the passphrase or key file does not open this chest, and nothing more.
 var ErrWrongMaterial = errors.New("the unlock material does not open this chest")
 
+// CheckPassphrase refuses a passphrase that is too short.
+func CheckPassphrase(passphrase secretvalue.Value) error {
+	if passphrase.Len() < MinPassphrase {
+		return fmt.Errorf("a passphrase has at least %d bytes; this one has %d", MinPassphrase, passphrase.Len())
+	}
+	return nil
+}
+
 // Stretch are the costs of Argon2id.
 type Stretch struct {
 	Passes  uint32 `json:"passes"`
@@ -80,8 +88,8 @@ func NewSlot(root *Root, method string, material secretvalue.Value, costs Stretc
 	_, _ = rand.Read(salt)
 	slot := Slot{Method: method, Salt: salt}
 	if method == MethodPassphrase {
-		if material.Len() < MinPassphrase {
-			return Slot{}, fmt.Errorf("a passphrase has at least %d characters", MinPassphrase)
+		if err := CheckPassphrase(material); err != nil {
+			return Slot{}, err
 		}
 		slot.Costs = costs
 	}
