@@ -13,7 +13,8 @@ import { SignInPage } from "./pages/signin/SignInPage";
 import { ReceiptPage } from "./pages/trail/ReceiptPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./shared/Frame";
-import { Empty, Loading } from "./shared/States";
+import { PageHead } from "./shared/PageHead";
+import { Loading } from "./shared/States";
 
 // App decides between the three situations: locked, signed out, signed in.
 export function App() {
@@ -33,7 +34,7 @@ export function App() {
         <Route path="access/:subject" element={<IdentityPage />} />
         <Route path="trail" element={<TrailPage />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />
-        <Route path="*" element={<Empty title="There is no such page">Choose one above.</Empty>} />
+        <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
       </Routes>
     </Frame>
   );

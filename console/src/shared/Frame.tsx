@@ -36,9 +36,9 @@ export function Frame({ me, children }: { me: Schemas["Me"]; children: ReactNode
         </div>
       </header>
       {me.steward && (
-        <p className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
+        <aside aria-label="About the steward" className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
           You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.
-        </p>
+        </aside>
       )}
       <main id="content" className="mx-auto w-full max-w-7xl grow px-6 py-8">{children}</main>
     </div>

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Mark } from "./Mark";
+import { Scroll } from "./Scroll";
 import { When } from "./When";
 
 type GrantTableProps = { grants: Schemas["Grant"][]; showSubject?: boolean; onEnd?: (id: string) => void };
@@ -9,7 +10,7 @@ type GrantTableProps = { grants: Schemas["Grant"][]; showSubject?: boolean; onEn
 export function GrantTable({ grants, showSubject = false, onEnd }: GrantTableProps) {
   const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
   return (
-    <div className="overflow-x-auto">
+    <Scroll label="Table of grants">
       <table className="dense table">
         <thead>
           <tr>
@@ -32,7 +33,7 @@ export function GrantTable({ grants, showSubject = false, onEnd }: GrantTablePro
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 

@@ -7,6 +7,7 @@ import { Mark } from "../../shared/Mark";
 import { PageHead } from "../../shared/PageHead";
 import { ProblemBox } from "../../shared/ProblemBox";
 import { Loading } from "../../shared/States";
+import { Scroll } from "../../shared/Scroll";
 import { When } from "../../shared/When";
 import { RegisterDialog } from "./RegisterDialog";
 
@@ -51,7 +52,7 @@ function Section({ title, identities, grants }: SectionProps) {
   return (
     <section aria-label={title}>
       <h2 className="mb-2 text-xl font-semibold">{title} <span className="muted font-sans text-base font-normal">{identities.length}</span></h2>
-      <div className="overflow-x-auto">
+      <Scroll label={`Table of ${title}`}>
         <table className="dense table">
           <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Access in force</th><th scope="col">Owner</th><th scope="col">Registered</th><th scope="col">Description</th></tr></thead>
           <tbody>
@@ -67,7 +68,7 @@ function Section({ title, identities, grants }: SectionProps) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
     </section>
   );
 }

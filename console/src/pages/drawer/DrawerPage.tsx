@@ -6,6 +6,7 @@ import { Environment, Mark } from "../../shared/Mark";
 import { PageHead } from "../../shared/PageHead";
 import { ProblemBox } from "../../shared/ProblemBox";
 import { Empty, Loading } from "../../shared/States";
+import { Scroll } from "../../shared/Scroll";
 import { When } from "../../shared/When";
 import { PutDialog } from "../item/PutDialog";
 
@@ -40,7 +41,7 @@ export function DrawerPage() {
 
 function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) {
   return (
-    <div className="overflow-x-auto">
+    <Scroll label="Items">
       <table className="dense table">
         <thead>
           <tr>
@@ -61,6 +62,6 @@ function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) 
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }

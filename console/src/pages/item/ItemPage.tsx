@@ -7,6 +7,7 @@ import { Mark } from "../../shared/Mark";
 import { PageHead } from "../../shared/PageHead";
 import { ProblemBox } from "../../shared/ProblemBox";
 import { Loading } from "../../shared/States";
+import { Scroll } from "../../shared/Scroll";
 import { When } from "../../shared/When";
 import { PutDialog } from "./PutDialog";
 import { Reveal } from "./Reveal";
@@ -46,7 +47,7 @@ function Versions({ drawer, item, versions }: VersionsProps) {
   return (
     <section aria-labelledby="versions">
       <h2 id="versions" className="mb-2 text-xl font-semibold">Versions</h2>
-      <div className="overflow-x-auto">
+      <Scroll label="Table of versions">
         <table className="dense table">
           <thead>
             <tr>
@@ -69,7 +70,7 @@ function Versions({ drawer, item, versions }: VersionsProps) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
     </section>
   );
 }

@@ -5,6 +5,7 @@ import { Mark } from "../../shared/Mark";
 import { PageHead } from "../../shared/PageHead";
 import { ProblemBox } from "../../shared/ProblemBox";
 import { Empty, Loading } from "../../shared/States";
+import { Scroll } from "../../shared/Scroll";
 import { When } from "../../shared/When";
 import { Filters } from "./Filters";
 
@@ -39,7 +40,7 @@ export function TrailPage() {
 
 function Entries({ entries }: { entries: Schemas["Entry"][] }) {
   return (
-    <div className="overflow-x-auto">
+    <Scroll label="Entries">
       <table className="dense table">
         <thead>
           <tr><th scope="col">No</th><th scope="col">When</th><th scope="col">Who</th><th scope="col">Action</th><th scope="col">Target</th><th scope="col">Outcome</th><th scope="col">From</th><th scope="col">Detail</th></tr>
@@ -59,7 +60,7 @@ function Entries({ entries }: { entries: Schemas["Entry"][] }) {
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 

@@ -1,0 +1,39 @@
+# make alone lists what there is.
+.DEFAULT_GOAL := help
+.PHONY: help demo test build console bench screenshots fuzz clean
+
+help: ## list the targets
+	@awk -F ':.*## ' '/^[a-z]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
+
+demo: build ## install what is missing, build, and start a chest with made-up data
+	@bin/tansu demo
+
+test: ## install what is missing, and run every check and test
+	@scripts/install.sh test
+	@scripts/test.sh
+
+build: console ## build bin/tansu, one static program with the console inside
+	@CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/tansu ./cmd/tansu
+
+console: internal/web/dist/index.html
+
+# The console is built anew when anything it is made of has changed.
+CONSOLE := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null) internal/httpapi/openapi.yaml
+internal/web/dist/index.html: $(CONSOLE)
+	@scripts/install.sh build
+	@cd console && npm run --silent build
+
+bench: build ## measure an audited read against a bare handler, in one run
+	@scripts/install.sh bench
+	@go build -o build/bench ./scripts/bench && build/bench
+
+screenshots: build ## take the pictures in docs/screenshots anew
+	@scripts/install.sh test
+	@go run ./scripts/screenshots docs/screenshots
+
+fuzz: ## fuzz the parsers for a minute each
+	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference
+	@go test -fuzz FuzzEncodingReadsBack -fuzztime 60s ./internal/core/trail
+
+clean: ## remove what was built
+	@rm -rf bin build console/node_modules internal/web/dist && git checkout -q -- internal/web/dist 2>/dev/null || true

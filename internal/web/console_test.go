@@ -1,0 +1,366 @@
+package web_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+	"tansu/internal/server"
+)
+
+// browser is one tab of headless Chromium on a chest, and what it complained of.
+type browser struct {
+	t     *testing.T
+	ctx   context.Context
+	chest *chesttest.Chest
+
+	mu       sync.Mutex
+	problems []string // errors in the page, content that was refused, requests to anywhere else
+}
+
+type step = chromedp.Action[chromedp.Void]
+
+// stepTime is how long one step may take before the test gives up.
+const stepTime = 30 * time.Second
+
+// open starts a chest with the drawer ticketing-prod and a browser on it.
+func open(t *testing.T) *browser {
+	t.Helper()
+	b := &browser{t: t, chest: chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP)}
+	b.chest.Fill(t, "ticketing-prod", "db-password", "canary-in-the-browser")
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(stop)
+	ctx, cancel := chromedp.NewContext(allocator)
+	t.Cleanup(cancel)
+	b.ctx = ctx
+	if err := chromedp.Listen(ctx, b.listen); err != nil {
+		t.Fatalf("start Chromium: %v", err)
+	}
+	if _, err := chromedp.Call(ctx, log.Enable, struct{}{}); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+func (b *browser) listen(event any) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch e := event.(type) {
+	case *log.EventEntryAdded:
+		// An answer of 4xx is what some tests ask for; everything else is a defect.
+		if e.Entry.Source != "network" && e.Entry.Level != "verbose" {
+			b.problems = append(b.problems, e.Entry.Text)
+		}
+	case *runtime.EventExceptionThrown:
+		b.problems = append(b.problems, "exception: "+e.ExceptionDetails.Text)
+	case *network.EventRequestWillBeSent:
+		if !strings.HasPrefix(e.Request.URL, b.chest.URL()+"/") && !strings.HasPrefix(e.Request.URL, "data:image/") {
+			b.problems = append(b.problems, "request to "+e.Request.URL)
+		}
+	}
+}
+
+// clean fails the test if the page complained of anything.
+func (b *browser) clean() {
+	b.t.Helper()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, problem := range b.problems {
+		b.t.Errorf("the page: %s", problem)
+	}
+	b.problems = nil
+}
+
+func (b *browser) do(steps ...step) {
+	b.t.Helper()
+	for n, s := range steps {
+		ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+		err := chromedp.Do(ctx, s)
+		cancel()
+		if err != nil {
+			b.t.Fatalf("step %d: %v; the page shows: %s", n+1, err, b.text())
+		}
+	}
+}
+
+// eval runs an expression in the page.
+func eval[T any](b *browser, expression string) T {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
+	value, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression, chromedp.EvalAwaitPromise))
+	if err != nil {
+		b.t.Fatalf("%.80s: %v", expression, err)
+	}
+	return value
+}
+
+func (b *browser) text() string {
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
+	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	return text
+}
+
+func (b *browser) html() string { return eval[string](b, `document.documentElement.outerHTML`) }
+
+func (b *browser) visit(path, ready string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(b.chest.URL()+path), see(ready))
+}
+
+// see waits for a text on the page.
+func see(text string) step {
+	return chromedp.WaitVisible(fmt.Sprintf(`//body//*[contains(normalize-space(.), %q)]`, text))
+}
+
+// press clicks a button, of the whole page or inside an element.
+func press(button string, inside ...string) step {
+	return chromedp.Click(fmt.Sprintf(`//%sbutton[contains(normalize-space(.), %q)]`, strings.Join(append(inside, ""), "//"), button))
+}
+
+func (b *browser) signIn(person string) {
+	b.t.Helper()
+	b.do(chromedp.WaitVisible(`input[name=person]`), chromedp.SendKeys(`input[name=person]`, person),
+		chromedp.SendKeys(`input[name=password]`, chesttest.Password), press("Sign in"), chromedp.WaitVisible(`header nav`))
+}
+
+// axe runs axe-core's rules of WCAG 2.2 AA and returns what they find.
+func (b *browser) axe() string {
+	b.t.Helper()
+	if !eval[bool](b, `typeof axe === "object"`) {
+		source, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+		if err != nil {
+			b.t.Fatalf("%v: run make test, which installs it", err)
+		}
+		eval[bool](b, string(source)+"; true")
+	}
+	return eval[string](b, `axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] }).then((r) =>
+		r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary)).join("\n"))`)
+}
+
+// Every page, in both themes and in a narrow window: nothing that axe-core finds, nothing wider than the window, no
+// error, nothing refused by the content policy, no request to anywhere else.
+func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
+	b := open(t)
+	secret, token := b.chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	_ = secret
+	refused := b.chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/fuel-billing-prod/ledger", Token: token})
+	if _, err := b.chest.Client(t, b.chest.Steward).CreateDrawer(b.ctx, client.NewDrawer{Name: strings.Repeat("long-name-", 6) + "prod", Environment: "production"}); err != nil {
+		t.Fatal(err)
+	}
+	pages := []struct{ path, ready string }{
+		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
+		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "Credentials"},
+		{"/trail", "127.0.0.1"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/nowhere", "no such page"},
+	}
+	b.visit("/", "Sign in")
+	check := func(what string) {
+		t.Helper()
+		if found := b.axe(); found != "" {
+			t.Errorf("%s: %s", what, found)
+		}
+		if wide := eval[int](b, `document.documentElement.scrollWidth - window.innerWidth`); wide > 0 {
+			t.Errorf("%s is %d pixels wider than the window", what, wide)
+		}
+	}
+	check("sign-in")
+	b.signIn("steward")
+	for _, theme := range []string{"paper", "lacquer"} {
+		eval[bool](b, fmt.Sprintf(`localStorage.setItem("theme", %q); true`, theme))
+		for _, width := range []int64{1280, 400} {
+			b.do(chromedp.EmulateViewport(width, 800))
+			for _, p := range pages {
+				b.visit(p.path, p.ready)
+				check(fmt.Sprintf("%s in %s at %d", p.path, theme, width))
+			}
+		}
+	}
+	b.clean()
+}
+
+// Somebody without a mouse signs in, opens a drawer and an item, and gets on.
+func TestConsoleWorksFromTheKeyboard(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.do(chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := chromedp.Evaluate[bool](`document.querySelector("input[name=person]").focus(); true`)(ctx, target)
+		return err
+	}), chromedp.KeyEvent("steward"), chromedp.KeyEvent("\t"), chromedp.KeyEvent(chesttest.Password), chromedp.KeyEvent("\r"), chromedp.WaitVisible(`.chest`))
+	b.tabTo("ticketing-prod")
+	b.do(chromedp.KeyEvent("\r"), see("db-password"))
+	b.tabTo("db-password")
+	b.do(chromedp.KeyEvent("\r"), see("Versions"))
+	b.tabTo("Add a version")
+	b.do(chromedp.KeyEvent("\r"), chromedp.WaitVisible(`dialog[open]`), chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`dialog[open]`))
+	if focus := eval[string](b, `document.activeElement.textContent`); !strings.Contains(focus, "Add a version") {
+		t.Errorf("after the dialog the focus is on %q", focus)
+	}
+	b.clean()
+}
+
+// tabTo presses Tab until the focus is on a link or button with the text.
+func (b *browser) tabTo(text string) {
+	b.t.Helper()
+	for range 40 {
+		if focus := eval[string](b, `document.activeElement.matches("a, button") ? document.activeElement.textContent : ""`); strings.Contains(focus, text) {
+			return
+		}
+		b.do(chromedp.KeyEvent("\t"))
+	}
+	b.t.Fatalf("Tab does not reach %q", text)
+}
+
+func TestRevealedValueHidesByItselfAndIsInTheTrail(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**"})
+	const canary = "canary-in-the-browser"
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	if strings.Contains(b.html(), canary) {
+		t.Fatal("the value is in the page before it was asked for")
+	}
+	for what, hide := range map[string]string{
+		"pressing Hide":          `document.querySelector("[data-value]").closest("div.panel").querySelector("button").click(); true`,
+		"time":                   `{ const real = Date.now; Date.now = () => real() + 21000; } true`,
+		"another window":         `Object.defineProperty(document, "hidden", { value: true, configurable: true }); document.dispatchEvent(new Event("visibilitychange")); delete document.hidden; true`,
+		"leaving for the drawer": `document.querySelector("main a").click(); true`,
+	} {
+		b.visit("/drawers/ticketing-prod/db-password", "Versions")
+		b.do(press("Reveal"), chromedp.WaitVisible(`[data-value]`))
+		if got := eval[string](b, `document.querySelector("[data-value]").textContent`); got != canary {
+			t.Errorf("shown: %q", got)
+		}
+		eval[bool](b, hide)
+		b.do(chromedp.WaitNotPresent(`[data-value]`))
+		if strings.Contains(b.html(), canary) {
+			t.Errorf("after %s the value is still in the page", what)
+		}
+		if stored := eval[string](b, `JSON.stringify([localStorage, sessionStorage, document.cookie])`); strings.Contains(stored, canary) || strings.Contains(stored, "tansu_person") {
+			t.Errorf("the browser keeps %s", stored)
+		}
+	}
+	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Subject: "person:ticketing-lead", Action: "read_value"})
+	if err != nil || len(page.Entries) != 4 || page.Entries[0].Via != "console_session" {
+		t.Errorf("%d reads are in the trail, %v", len(page.Entries), err)
+	}
+	b.clean()
+}
+
+// A refusal in the console becomes a receipt, and a gatekeeper fixes it there.
+func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
+	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "auditor", Scope: "**"})
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("person:ticketing-lead may not read the value of"), see("tansu grant give person:ticketing-lead consumer"))
+	b.do(press("Sign out"))
+	b.signIn("security-duty")
+	b.visit("/trail?outcome=refused", "no grant")
+	b.do(chromedp.Click(`tbody tr td:last-child a`), see("It would still be refused"), press("Give this grant"), see("It would be allowed"))
+	b.do(press("Sign out"))
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Reveal"), chromedp.WaitVisible(`[data-value]`))
+	b.clean()
+}
+
+func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
+	b := open(t)
+	const typed = "typed-into-the-console"
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "new-token"), chromedp.SendKeys(`dialog input[name=value]`, typed))
+	if kind := eval[string](b, `document.querySelector("dialog input[name=value]").type`); kind != "password" {
+		t.Errorf("the value is typed into a field of type %q", kind)
+	}
+	b.do(press("Put it in"), see("Versions"))
+	if strings.Contains(b.html(), typed) {
+		t.Error("the value is in the page")
+	}
+	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
+		t.Fatal(err)
+	}
+	if got, _, err := b.chest.Client(t, b.chest.Steward).Read(b.ctx, "ticketing-prod/new-token"); err != nil || string(got) != typed {
+		t.Errorf("stored %q, %v", got, err)
+	}
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "Bad Name"), chromedp.SendKeys(`dialog input[name=value]`, typed),
+		press("Put it in"), see("Invalid input"))
+	b.clean()
+}
+
+func TestAppSecretIsShownOnce(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access", "Apps")
+	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"), press("Register", `dialog`), see("shown only now"))
+	if !strings.Contains(b.html(), "tansu_appsecret_") {
+		t.Error("the secret is not shown")
+	}
+	b.do(press("Done"), chromedp.WaitNotPresent(`dialog[open]`), see("gate-controller"))
+	if strings.Contains(b.html(), "tansu_appsecret_") {
+		t.Error("the secret is still in the page")
+	}
+	b.clean()
+}
+
+func TestEndedSessionComesBackToTheSamePage(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.chest.Clock.Set(-9 * time.Hour)
+	b.do(chromedp.Click(`//a[contains(., "db-password")]`), see("Your session has ended"))
+	b.signIn("steward")
+	b.do(see("Versions"))
+	b.clean()
+}
+
+func TestLockedChestIsUnlockedInTheConsole(t *testing.T) {
+	b := open(t)
+	if _, err := b.chest.Client(t, b.chest.Steward).Lock(b.ctx); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "The chest is locked")
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	wrong := filepath.Join(t.TempDir(), "wrong")
+	if err := os.WriteFile(wrong, []byte("nonsense"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.SetUploadFiles(`input[type=file]`, []string{wrong}), press("Unlock"), see("does not open this chest"),
+		chromedp.SetUploadFiles(`input[type=file]`, []string{filepath.Join(b.chest.Dir, "unlock.key")}), press("Unlock"), chromedp.WaitVisible(`input[name=person]`))
+	b.clean()
+}
+
+func TestPersonWithoutAGrantIsToldWhatToDo(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "rota-trainee")
+	b.visit("/", "Sign in")
+	b.signIn("rota-trainee")
+	b.do(see("person:rota-trainee may not list"), see("viewer"))
+	b.visit("/access", "Your own grants")
+	b.clean()
+}

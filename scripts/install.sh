@@ -1,0 +1,40 @@
+#!/usr/bin/env bash
+# Installs what is missing for a purpose: build, test or bench. It asks nothing, and does nothing when all is there.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+purpose=${1:?usage: scripts/install.sh build|test|bench}
+
+need() { # need COMMAND PACKAGE: a program from Debian's packages
+  command -v "$1" >/dev/null 2>&1 || missing+=("$2")
+}
+
+missing=()
+need node nodejs
+need npm npm
+if [ "$purpose" = test ]; then
+  need chromium chromium
+  need curl curl
+  need gcc gcc
+  [ -e /usr/include/stdio.h ] || missing+=(libc6-dev)
+fi
+[ "$purpose" != bench ] || need wrk wrk
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "installing ${missing[*]}"
+  sudo=()
+  [ "$(id -u)" = 0 ] || sudo=(sudo)
+  "${sudo[@]}" apt-get update -qq
+  "${sudo[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+fi
+
+if ! command -v go >/dev/null 2>&1; then
+  echo "Go is missing: install the version that go.mod names, from your distribution or from go.dev" >&2
+  exit 1
+fi
+
+# The stamp is newer than the lock file when what is installed is what is locked.
+stamp=console/node_modules/.installed
+if [ ! -e "$stamp" ] || [ console/package-lock.json -nt "$stamp" ]; then
+  echo "installing the console's packages"
+  (cd console && npm ci --no-fund --no-audit --loglevel=error)
+  touch "$stamp"
+fi
