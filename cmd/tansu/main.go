@@ -7,4 +7,6 @@ import (
 	"tansu/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr})) }
+func main() {
+	os.Exit(cli.Main(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"time"
@@ -89,6 +90,9 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 	if err != nil {
 		return err
 	}
+	if listen == DefaultListen && taken(listen) {
+		listen = "127.0.0.1:0" // somebody has a chest there already; the demo takes what is free
+	}
 	clock := &demo.Clock{}
 	clock.Set(demoDays)
 	chest, err := demo.Start(demo.Options{Dir: dir, Listen: listen, Transport: server.PlainHTTP, Console: console, Version: Version,
@@ -108,6 +112,15 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 	err = chest.Wait(ctx)
 	a.say("\nEnding the demo and removing %s.", dir)
 	return errors.Join(err, chest.Stop())
+}
+
+func taken(address string) bool {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return true
+	}
+	_ = listener.Close()
+	return false
 }
 
 // Profiles that the demo signs in, so that commands can be tried at once.

@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"strings"
 
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"tansu/internal/core/secretvalue"
@@ -17,8 +18,9 @@ import (
 // exitInterrupted is what a shell expects of a program that Ctrl-C ended.
 const exitInterrupted = 130
 
-// hidden asks for something on a terminal without showing it. Ctrl-C ends the program with the terminal as it was.
-func (a *app) hidden(prompt string) (secretvalue.Value, error) {
+// quietly runs ask with the terminal's echo off, from before the first prompt to after the last answer, so that what is
+// typed ahead does not show either. Ctrl-C ends the program with the terminal as it was.
+func (a *app) quietly(ask func() (secretvalue.Value, error)) (secretvalue.Value, error) {
 	fd := int(a.In.Fd())
 	before, err := term.GetState(fd)
 	if err != nil {
@@ -30,6 +32,7 @@ func (a *app) hidden(prompt string) (secretvalue.Value, error) {
 	defer func() {
 		signal.Stop(interrupted)
 		close(done)
+		_ = term.Restore(fd, before)
 	}()
 	go func() {
 		select {
@@ -40,8 +43,21 @@ func (a *app) hidden(prompt string) (secretvalue.Value, error) {
 		case <-done:
 		}
 	}()
-	fmt.Fprint(a.Err, prompt)
-	content, err := term.ReadPassword(fd)
+	settings, err := unix.IoctlGetTermios(fd, unix.TCGETS)
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
+	}
+	settings.Lflag &^= unix.ECHO
+	if err := unix.IoctlSetTermios(fd, unix.TCSETS, settings); err != nil {
+		return secretvalue.Value{}, fmt.Errorf("switch the terminal's echo off: %w", err)
+	}
+	return ask()
+}
+
+// prompt asks for one line; the echo is off already.
+func (a *app) prompt(text string) (secretvalue.Value, error) {
+	fmt.Fprint(a.Err, text)
+	content, err := term.ReadPassword(int(a.In.Fd()))
 	fmt.Fprintln(a.Err)
 	if errors.Is(err, io.EOF) {
 		return secretvalue.Value{}, usagef("nothing was given")
@@ -52,24 +68,31 @@ func (a *app) hidden(prompt string) (secretvalue.Value, error) {
 	return secretvalue.New(content), nil
 }
 
-func (a *app) terminal() bool { return term.IsTerminal(int(a.In.Fd())) }
+// hidden asks for something without showing it.
+func (a *app) hidden(prompt string) (secretvalue.Value, error) {
+	return a.quietly(func() (secretvalue.Value, error) { return a.prompt(prompt) })
+}
 
 // hiddenTwice asks twice and compares.
 func (a *app) hiddenTwice(what string) (secretvalue.Value, error) {
-	first, err := a.hidden(what + ": ")
-	if err != nil {
-		return first, err
-	}
-	second, err := a.hidden(what + " again: ")
-	if err != nil {
-		return second, err
-	}
-	defer second.Wipe()
-	if !first.Equal(second) {
-		return secretvalue.Value{}, usagef("the two are not the same; nothing was done")
-	}
-	return first, nil
+	return a.quietly(func() (secretvalue.Value, error) {
+		first, err := a.prompt(what + ": ")
+		if err != nil {
+			return first, err
+		}
+		second, err := a.prompt(what + " again: ")
+		if err != nil {
+			return second, err
+		}
+		defer second.Wipe()
+		if !first.Equal(second) {
+			return secretvalue.Value{}, usagef("the two are not the same; nothing was done")
+		}
+		return first, nil
+	})
 }
+
+func (a *app) terminal() bool { return term.IsTerminal(int(a.In.Fd())) }
 
 // one line of standard input, when it is not a terminal: for passphrases, passwords and codes in scripts.
 func (a *app) line(what string) (secretvalue.Value, error) {

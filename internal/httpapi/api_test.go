@@ -466,8 +466,9 @@ func TestGatekeeperCannotWidenTheirOwnAccess(t *testing.T) {
 			_, err := gate.Give(ctx, client.NewGrant{Subject: "person:ticketing-lead", Role: "steward", Scope: "**"})
 			return err
 		},
-		"end one's own denial": func() error { _, err := gate.EndGrant(ctx, denial.Grant.ID); return err },
-		"a code for oneself":   func() error { _, err := gate.IssueCredential(ctx, "person:security-duty"); return err },
+		"end one's own denial":                func() error { _, err := gate.EndGrant(ctx, denial.Grant.ID); return err },
+		"a code for somebody with a password": func() error { _, err := gate.IssueCredential(ctx, "person:steward"); return err },
+		"a code for oneself":                  func() error { _, err := gate.IssueCredential(ctx, "person:security-duty"); return err },
 		"give outside one's scope": func() error {
 			_, err := narrow.Give(ctx, client.NewGrant{Subject: "person:security-duty", Role: "viewer", Scope: "**"})
 			return err
@@ -486,8 +487,8 @@ func TestGatekeeperCannotWidenTheirOwnAccess(t *testing.T) {
 		t.Errorf("inside one's scope: %v", err)
 	}
 	page, err := steward.Trail(ctx, client.TrailFilter{Outcome: "refused"})
-	if err != nil || len(page.Entries) != 8 {
-		t.Errorf("%d refusals are in the trail, want 8, %v", len(page.Entries), err)
+	if err != nil || len(page.Entries) != 9 {
+		t.Errorf("%d refusals are in the trail, want 9, %v", len(page.Entries), err)
 	}
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"slices"
 	"time"
 
@@ -211,13 +212,32 @@ func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
 	if err != nil {
 		return Issued{}, err
 	}
-	if row.ID == c.id {
-		return Issued{}, a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody issues credentials to themselves"})
+	if err := s.mayIssue(c, a, row); err != nil {
+		return Issued{}, err
 	}
 	issued, cr := newCredential(row, a.entry.At, c.name)
 	err = a.change("credential", func(tx *store.Tx) (err error) { cr, err = store.Insert(tx, cr); return err },
 		func(st *state) { st.putCredential(cr) })
 	return issued, err
+}
+
+// mayIssue keeps who registers from becoming somebody else: a code for a person who has a password already hands over
+// everything that person may do.
+func (s *Service) mayIssue(c Caller, a *attempt, row store.Identity) error {
+	if row.ID == c.id {
+		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody issues credentials to themselves"})
+	}
+	if row.Kind == reference.App || row.Password == "" {
+		return nil
+	}
+	var steward bool
+	if err := s.view(func(st *state) error { steward = isSteward(st, c, a.entry.At); return nil }); err != nil {
+		return err
+	}
+	if !steward {
+		return a.refuse(&Error{Code: Refused, Reason: "steward_only", Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
+	}
+	return nil
 }
 
 // RevokeCredential ends a credential and every token that was given for it.
@@ -250,15 +270,27 @@ func (s *Service) RevokeCredential(c Caller, subject, id string) error {
 		return store.Delete(tx, cr)
 	}, func(st *state) {
 		st.dropCredential(cr)
-		for _, t := range tokens {
-			delete(st.tokens, t.ID)
-		}
+		st.dropTokens(tokens)
 	})
+}
+
+// tokensOf lists the tokens of an identity.
+func (s *Service) tokensOf(identity string) (tokens []store.Token, err error) {
+	err = s.view(func(st *state) error {
+		for _, t := range st.tokens {
+			if t.Identity == identity {
+				tokens = append(tokens, t)
+			}
+		}
+		return nil
+	})
+	return tokens, err
 }
 
 func deleteAll(tx *store.Tx, tokens []store.Token) error {
 	for _, t := range tokens {
-		if err := store.Delete(tx, t); err != nil {
+		// One that is not there any more was removed by somebody else meanwhile: there is nothing left to do.
+		if err := store.Delete(tx, t); err != nil && !errors.Is(err, store.ErrStale) {
 			return err
 		}
 	}
@@ -277,16 +309,10 @@ func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error)
 	after := before
 	after.State = to
 	var tokens []store.Token
-	err = s.view(func(st *state) error {
-		for _, t := range st.tokens {
-			if t.Identity == before.ID && to == stateSuspended {
-				tokens = append(tokens, t)
-			}
+	if to == stateSuspended {
+		if tokens, err = s.tokensOf(before.ID); err != nil {
+			return d, err
 		}
-		return nil
-	})
-	if err != nil {
-		return d, err
 	}
 	err = a.change(subject, func(tx *store.Tx) (err error) {
 		if err := deleteAll(tx, tokens); err != nil {
@@ -296,9 +322,7 @@ func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error)
 		return err
 	}, func(st *state) {
 		st.putIdentity(after)
-		for _, t := range tokens {
-			delete(st.tokens, t.ID)
-		}
+		st.dropTokens(tokens)
 		d = describeIdentity(st, after)
 	})
 	return d, err

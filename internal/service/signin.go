@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"strings"
 	"time"
 
@@ -109,22 +110,20 @@ func (a *attempt) addToken(token store.Token) error {
 		return err
 	}
 	change := func(tx *store.Tx) (err error) {
-		for _, t := range ended {
-			// Somebody else's sign-in may have removed it in the same moment: then there is nothing left to do.
-			_ = store.Delete(tx, t)
+		if err := deleteAll(tx, ended); err != nil {
+			return err
 		}
 		token, err = store.Insert(tx, token)
 		return err
 	}
 	return a.change("token", change, func(st *state) {
-		for _, t := range ended {
-			delete(st.tokens, t.ID)
-		}
+		st.dropTokens(ended)
 		st.tokens[token.ID] = token
 	})
 }
 
-// Enrol uses an enrolment code to set a person's password. The code is gone afterwards.
+// Enrol uses an enrolment code to set a person's password. The code is gone afterwards, and so are sessions that were
+// started with an earlier password.
 func (s *Service) Enrol(origin Origin, code string, password secretvalue.Value, via string) (Session, error) {
 	a := s.attempt(Caller{Origin: origin, name: unknown, via: "enrolment_code"}, "enrol", "")
 	if err := credential.CheckPassword(password); err != nil {
@@ -154,8 +153,12 @@ func (s *Service) Enrol(origin Origin, code string, password secretvalue.Value, 
 	a.entry.Subject = subjectOf(before)
 	after := before
 	after.Password = s.hashPassword(password)
+	tokens, err := s.tokensOf(before.ID)
+	if err != nil {
+		return Session{}, err
+	}
 	change := func(tx *store.Tx) (err error) {
-		if err := store.Delete(tx, used); err != nil {
+		if err := errors.Join(deleteAll(tx, tokens), store.Delete(tx, used)); err != nil {
 			return err
 		}
 		after, err = store.Update(tx, before, after)
@@ -164,6 +167,7 @@ func (s *Service) Enrol(origin Origin, code string, password secretvalue.Value, 
 	err = a.change("enrolment code", change, func(st *state) {
 		st.dropCredential(used)
 		st.putIdentity(after)
+		st.dropTokens(tokens)
 	})
 	if err != nil {
 		return Session{}, err

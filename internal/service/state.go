@@ -120,6 +120,12 @@ func (st *state) dropCredential(row store.Credential) {
 	delete(st.enrolments, string(row.Hash))
 }
 
+func (st *state) dropTokens(rows []store.Token) {
+	for _, row := range rows {
+		delete(st.tokens, row.ID)
+	}
+}
+
 // putGrant brings the policy in line with a grant's row; an ended grant leaves it.
 func (st *state) putGrant(row store.Grant) error {
 	role, known := access.FindRole(row.Role)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/subtle"
+	"database/sql"
 	"errors"
 	"fmt"
 	"runtime"
@@ -81,13 +82,16 @@ const maxBatch = 512
 // Entries are inserted in groups of these sizes, largest first: one statement each.
 var groupSizes = []int{128, 32, 8, 1}
 
+// entryColumns are those that an insert fills.
+const entryColumns = 3
+
 func (w *writer) start() error {
 	if err := w.db.Get(&w.seq, "SELECT coalesce(max(seq), 0) FROM entries"); err != nil {
 		return fmt.Errorf("read the end of the trail: %w", err)
 	}
 	w.inserts = make(map[int]*sqlx.Stmt)
 	for _, size := range groupSizes {
-		stmt, err := w.db.Preparex("INSERT INTO entries (seq, body) VALUES (?, ?)" + strings.Repeat(", (?, ?)", size-1))
+		stmt, err := w.db.Preparex("INSERT INTO entries (seq, body, receipt) VALUES (?, ?, ?)" + strings.Repeat(", (?, ?, ?)", size-1))
 		if err != nil {
 			return fmt.Errorf("prepare: %w", err)
 		}
@@ -195,7 +199,7 @@ func (w *writer) write(batch []*Work) (err error) {
 		}
 	}()
 	before := w.tally
-	arguments := make([]any, 0, 2*len(batch))
+	arguments := make([]any, 0, entryColumns*len(batch))
 	for _, work := range batch {
 		if work.Change != nil {
 			if work.err, err = w.change(tx, work.Change); err != nil {
@@ -208,7 +212,7 @@ func (w *writer) write(batch []*Work) (err error) {
 		w.seq++
 		work.Entry.Seq = w.seq
 		w.buffer = work.Entry.AppendCanonical(w.buffer[:0])
-		arguments = append(arguments, w.seq, string(w.buffer))
+		arguments = append(arguments, w.seq, string(w.buffer), sql.NullString{String: work.Entry.Receipt, Valid: work.Entry.Receipt != ""})
 	}
 	if w.tally != before {
 		if err := w.writeTally(tx); err != nil {
@@ -216,11 +220,10 @@ func (w *writer) write(batch []*Work) (err error) {
 		}
 	}
 	for _, size := range groupSizes {
-		for len(arguments) >= 2*size {
-			if _, err := tx.Stmtx(w.inserts[size]).Exec(arguments[:2*size]...); err != nil {
+		for n := entryColumns * size; len(arguments) >= n; arguments = arguments[n:] {
+			if _, err := tx.Stmtx(w.inserts[size]).Exec(arguments[:n]...); err != nil {
 				return err
 			}
-			arguments = arguments[2*size:]
 		}
 	}
 	return tx.Commit()

@@ -138,7 +138,7 @@ func take(address, dir string, shots []page) error {
 		if *only != "" && *only != shot.name {
 			continue
 		}
-		if err := os.WriteFile(filepath.Join(dir, shot.name+".png"), picture, 0o644); err != nil { //nolint:gosec // pictures are for everyone
+		if err := os.WriteFile(filepath.Join(dir, shot.name+".png"), picture, 0o644); err != nil {
 			return err
 		}
 	}

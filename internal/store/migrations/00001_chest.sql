@@ -134,15 +134,18 @@ CREATE TABLE contents (
     ciphertext BLOB NOT NULL
 ) STRICT;
 
--- The trail: the canonical bytes of each entry, and columns computed from them for asking.
+-- The trail: the canonical bytes of each entry, columns computed from them for asking, and a refusal's receipt, which
+-- stands in a column of its own so that looking one up does not read the whole trail.
 CREATE TABLE entries (
     seq INTEGER PRIMARY KEY,
     body TEXT NOT NULL,
+    receipt TEXT,
     at TEXT GENERATED ALWAYS AS (json_extract(body, '$.at')) VIRTUAL,
     subject TEXT GENERATED ALWAYS AS (json_extract(body, '$.subject')) VIRTUAL,
     action TEXT GENERATED ALWAYS AS (json_extract(body, '$.action')) VIRTUAL,
     target TEXT GENERATED ALWAYS AS (json_extract(body, '$.target')) VIRTUAL,
     outcome TEXT GENERATED ALWAYS AS (json_extract(body, '$.outcome')) VIRTUAL,
-    request_id TEXT GENERATED ALWAYS AS (json_extract(body, '$.request_id')) VIRTUAL,
-    receipt TEXT GENERATED ALWAYS AS (json_extract(body, '$.receipt')) VIRTUAL
+    request_id TEXT GENERATED ALWAYS AS (json_extract(body, '$.request_id')) VIRTUAL
 ) STRICT;
+
+CREATE INDEX entries_receipt ON entries (receipt) WHERE receipt IS NOT NULL;

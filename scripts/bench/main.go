@@ -1,0 +1,322 @@
+// Command bench measures what an audited read costs: the real service and a bare Echo handler that answers the same
+// bytes, driven by wrk in alternation, in one run on one machine. Only the ratios mean something elsewhere.
+//
+// The service runs as it always does: token, decision, decryption and a durable trail entry in every read. Afterwards
+// the trail must have an entry for every answer that wrk counted, or the run fails.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"tansu/client"
+)
+
+var (
+	bare        = flag.String("bare", "", "serve this file's bytes with a bare Echo handler (used by the command itself)")
+	listen      = flag.String("listen", "", "where the bare handler listens")
+	seconds     = flag.Int("seconds", 5, "how long each measurement lasts")
+	rounds      = flag.Int("rounds", 3, "how many alternations")
+	connections = []int{1, 64, 256}
+)
+
+const reference = "ticketing-prod/db-password"
+
+func main() {
+	flag.Parse()
+	if *bare != "" {
+		log.Fatal(serveBare(*bare, *listen))
+	}
+	if err := run(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func serveBare(file, address string) error {
+	answer, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	e := echo.New()
+	e.GET("/api/values/:drawer/:item", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/json", answer) })
+	server := &http.Server{Addr: address, Handler: e, ReadHeaderTimeout: 10 * time.Second}
+	return server.ListenAndServe()
+}
+
+// measurement is one wrk run.
+type measurement struct {
+	rate     float64 // requests per second
+	p99      time.Duration
+	requests int
+}
+
+func run() error {
+	dir, err := os.MkdirTemp("", "tansu-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	b := &bench{dir: dir}
+	defer b.stop()
+	if err := b.start(); err != nil {
+		return err
+	}
+	before, err := b.entries()
+	if err != nil {
+		return err
+	}
+	result := map[string]any{"go": goVersion(), "seconds": *seconds, "rounds": *rounds}
+	fmt.Printf("%-12s %14s %14s %8s %14s %14s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99")
+	total := 0
+	for _, c := range connections {
+		var audited, plain []measurement
+		for range *rounds {
+			for _, side := range []struct {
+				url string
+				to  *[]measurement
+			}{{b.service, &audited}, {b.bare, &plain}} {
+				m, err := b.wrk(side.url, c)
+				if err != nil {
+					return err
+				}
+				*side.to = append(*side.to, m)
+			}
+		}
+		for _, m := range audited {
+			total += m.requests
+		}
+		a, p := median(audited), median(plain)
+		key := fmt.Sprintf("c%d", c)
+		result["audited_read_over_bare_"+key] = round(a.rate / p.rate)
+		result["audited_read_per_second_"+key], result["bare_per_second_"+key] = round(a.rate), round(p.rate)
+		result["audited_read_p99_us_"+key], result["bare_p99_us_"+key] = a.p99.Microseconds(), p.p99.Microseconds()
+		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99)
+	}
+	after, err := b.entries()
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\n%d answers were counted, %d entries are in the trail for them.\n", total, after-before)
+	if int(after-before) < total {
+		return errors.New("there are answers without an entry")
+	}
+	return write(result)
+}
+
+func round(x float64) float64 { return float64(int(x*1000+0.5)) / 1000 }
+
+func median(list []measurement) measurement {
+	rates, tails := []float64{}, []time.Duration{}
+	for _, m := range list {
+		rates, tails = append(rates, m.rate), append(tails, m.p99)
+	}
+	slices.Sort(rates)
+	slices.Sort(tails)
+	return measurement{rate: rates[len(rates)/2], p99: tails[len(tails)/2]}
+}
+
+func goVersion() string {
+	out, err := exec.Command("go", "version").Output()
+	if err != nil {
+		return "unknown"
+	}
+	return string(out[:len(out)-1])
+}
+
+func write(result map[string]any) error {
+	encoded, err := json.MarshalIndent(result, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll("build", 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile("build/bench.json", append(encoded, '\n'), 0o644)
+}
+
+// bench is a chest with one secret and one app, and the bare handler beside it.
+type bench struct {
+	dir           string
+	service, bare string
+	processes     []*exec.Cmd
+	auditor       *client.Client
+}
+
+func (b *bench) stop() {
+	for _, p := range b.processes {
+		_ = p.Process.Signal(syscall.SIGTERM)
+		_ = p.Wait()
+	}
+}
+
+func (b *bench) start() error {
+	ctx := context.Background()
+	chest, key := filepath.Join(b.dir, "chest"), filepath.Join(b.dir, "key")
+	out, err := exec.Command("bin/tansu", "init", "--dir", chest, "--key-file", key, "-o", "json").Output()
+	if err != nil {
+		return fmt.Errorf("init: %w", err)
+	}
+	var founded struct {
+		Code string `json:"enrolment_code"`
+	}
+	if err := json.Unmarshal(out, &founded); err != nil {
+		return err
+	}
+	address, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	b.service = "http://" + address
+	if err := b.launch(address, "bin/tansu", "serve", "--dir", chest, "--key-file", key, "--plain-http", "--listen", address); err != nil {
+		return err
+	}
+	anyone, err := client.New(client.Options{Address: b.service})
+	if err != nil {
+		return err
+	}
+	session, err := anyone.Enrol(ctx, founded.Code, "a password of the bench")
+	if err != nil {
+		return err
+	}
+	if b.auditor, err = client.New(client.Options{Address: b.service, Token: session.Token}); err != nil {
+		return err
+	}
+	return b.fill(ctx, anyone)
+}
+
+func (b *bench) fill(ctx context.Context, anyone *client.Client) error {
+	if _, err := b.auditor.CreateDrawer(ctx, client.NewDrawer{Name: "ticketing-prod", Environment: "production"}); err != nil {
+		return err
+	}
+	item := client.NewItem{Name: "db-password", Version: client.Content([]byte("a value of thirty-two characters"))}
+	if _, err := b.auditor.CreateItem(ctx, "ticketing-prod", item); err != nil {
+		return err
+	}
+	registered, err := b.auditor.Register(ctx, client.NewIdentity{Kind: "app", Name: "ticket-api"})
+	if err != nil {
+		return err
+	}
+	if _, err := b.auditor.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: "ticketing-prod/**"}); err != nil {
+		return err
+	}
+	token, _, err := anyone.AppToken(ctx, "ticket-api", registered.Credential.Secret)
+	if err != nil {
+		return err
+	}
+	return b.startBare(token)
+}
+
+// startBare lets the bare handler answer the very bytes that the service answers.
+func (b *bench) startBare(token string) error {
+	request, err := http.NewRequest(http.MethodGet, b.service+"/api/values/"+reference, nil)
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = response.Body.Close() }()
+	body, err := io.ReadAll(response.Body)
+	if err != nil || response.StatusCode != http.StatusOK {
+		return fmt.Errorf("read the value once: %s: %w", response.Status, err)
+	}
+	answer := filepath.Join(b.dir, "answer")
+	if err := os.WriteFile(answer, body, 0o600); err != nil {
+		return err
+	}
+	script := fmt.Sprintf("wrk.headers[\"Authorization\"] = \"Bearer %s\"\n", token)
+	if err := os.WriteFile(filepath.Join(b.dir, "headers.lua"), []byte(script), 0o600); err != nil {
+		return err
+	}
+	address, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	b.bare = "http://" + address
+	return b.launch(address, os.Args[0], "-bare", answer, "-listen", address)
+}
+
+// launch starts a process and returns when it accepts connections.
+func (b *bench) launch(address, program string, arguments ...string) error {
+	command := exec.Command(program, arguments...)
+	command.Stderr = os.Stderr
+	if slices.Contains(arguments, "serve") {
+		command.Stderr = nil // its log would stand between the figures
+	}
+	if err := command.Start(); err != nil {
+		return err
+	}
+	b.processes = append(b.processes, command)
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); {
+		connection, err := net.DialTimeout("tcp", address, time.Second)
+		if err == nil {
+			return connection.Close()
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return fmt.Errorf("%s does not listen on %s", program, address)
+}
+
+func freeAddress() (string, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = listener.Close() }()
+	return listener.Addr().String(), nil
+}
+
+// entries is the number of the newest entry in the trail.
+func (b *bench) entries() (uint64, error) {
+	page, err := b.auditor.Trail(context.Background(), client.TrailFilter{Limit: 1})
+	if err != nil {
+		return 0, err
+	}
+	return page.Entries[0].Seq, nil
+}
+
+var (
+	rateLine  = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
+	countLine = regexp.MustCompile(`(\d+) requests in`)
+	tailLine  = regexp.MustCompile(`99%\s+([\d.]+)(us|ms|s)`)
+	badLine   = regexp.MustCompile(`Non-2xx|Socket errors`)
+)
+
+func (b *bench) wrk(url string, connections int) (m measurement, err error) {
+	out, err := exec.Command("wrk", "-t", strconv.Itoa(min(2, connections)), "-c", strconv.Itoa(connections), "-d", fmt.Sprintf("%ds", *seconds),
+		"--latency", "-s", filepath.Join(b.dir, "headers.lua"), url+"/api/values/"+reference).CombinedOutput()
+	if err != nil || badLine.Match(out) {
+		return m, fmt.Errorf("wrk on %s: %w: %s", url, err, out)
+	}
+	rate, count, tail := rateLine.FindSubmatch(out), countLine.FindSubmatch(out), tailLine.FindSubmatch(out)
+	if rate == nil || count == nil || tail == nil {
+		return m, fmt.Errorf("wrk said something else: %s", out)
+	}
+	if m.rate, err = strconv.ParseFloat(string(rate[1]), 64); err != nil {
+		return m, err
+	}
+	if m.requests, err = strconv.Atoi(string(count[1])); err != nil {
+		return m, err
+	}
+	m.p99, err = time.ParseDuration(string(tail[1]) + string(tail[2]))
+	return m, err
+}
