@@ -247,5 +247,5 @@ func (f Filter) query() (string, []any) {
 	if f.Before != 0 {
 		add("seq < ?", f.Before)
 	}
-	return "SELECT body FROM entries WHERE " + strings.Join(conditions, " AND ") + " ORDER BY seq DESC", arguments
+	return "SELECT body FROM trail WHERE " + strings.Join(conditions, " AND ") + " ORDER BY seq DESC", arguments
 }

@@ -134,18 +134,26 @@ CREATE TABLE contents (
     ciphertext BLOB NOT NULL
 ) STRICT;
 
--- The trail: the canonical bytes of each entry, columns computed from them for asking, and a refusal's receipt, which
--- stands in a column of its own so that looking one up does not read the whole trail.
+-- The trail: the canonical bytes of each entry, and a refusal's receipt, which stands in a column of its own so that
+-- looking one up does not read the whole trail.
 CREATE TABLE entries (
     seq INTEGER PRIMARY KEY,
     body TEXT NOT NULL,
-    receipt TEXT,
-    at TEXT GENERATED ALWAYS AS (json_extract(body, '$.at')) VIRTUAL,
-    subject TEXT GENERATED ALWAYS AS (json_extract(body, '$.subject')) VIRTUAL,
-    action TEXT GENERATED ALWAYS AS (json_extract(body, '$.action')) VIRTUAL,
-    target TEXT GENERATED ALWAYS AS (json_extract(body, '$.target')) VIRTUAL,
-    outcome TEXT GENERATED ALWAYS AS (json_extract(body, '$.outcome')) VIRTUAL,
-    request_id TEXT GENERATED ALWAYS AS (json_extract(body, '$.request_id')) VIRTUAL
+    receipt TEXT
 ) STRICT;
 
 CREATE INDEX entries_receipt ON entries (receipt) WHERE receipt IS NOT NULL;
+
+-- What is asked of the trail is computed when it is asked: as columns of the table it would be computed at each insert.
+CREATE VIEW trail AS
+SELECT
+    seq,
+    body,
+    receipt,
+    json_extract(body, '$.at') AS at,
+    json_extract(body, '$.subject') AS subject,
+    json_extract(body, '$.action') AS action,
+    json_extract(body, '$.target') AS target,
+    json_extract(body, '$.outcome') AS outcome,
+    json_extract(body, '$.request_id') AS request_id
+FROM entries;
