@@ -28,8 +28,10 @@ bench: build ## measure an audited read against a bare handler, in one run
 	@go build -o build/bench ./scripts/bench && build/bench
 
 screenshots: build ## take the pictures in docs/screenshots anew
-	@scripts/install.sh test
+	@scripts/install.sh screenshots
 	@go run ./scripts/screenshots docs/screenshots
+	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
+	@scripts/screenshots/terminal.sh docs/screenshots
 
 fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference

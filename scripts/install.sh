@@ -1,8 +1,8 @@
 #!/usr/bin/env bash
-# Installs what is missing for a purpose: build, test or bench. It asks nothing, and does nothing when all is there.
+# Installs what is missing for a purpose: build, test, bench or screenshots. It asks nothing, and does nothing when all is there.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-purpose=${1:?usage: scripts/install.sh build|test|bench}
+purpose=${1:?usage: scripts/install.sh build|test|bench|screenshots}
 
 need() { # need COMMAND PACKAGE: a program from Debian's packages
   command -v "$1" >/dev/null 2>&1 || missing+=("$2")
@@ -11,13 +11,19 @@ need() { # need COMMAND PACKAGE: a program from Debian's packages
 missing=()
 need node nodejs
 need npm npm
-if [ "$purpose" = test ]; then
+if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need chromium chromium
   need curl curl
   need gcc gcc
   [ -e /usr/include/stdio.h ] || missing+=(libc6-dev)
 fi
 [ "$purpose" != bench ] || need wrk wrk
+if [ "$purpose" = screenshots ]; then
+  need Xvfb xvfb
+  need xterm xterm
+  need import imagemagick
+  [ -e /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf ] || missing+=(fonts-dejavu-core)
+fi
 if [ ${#missing[@]} -gt 0 ]; then
   echo "installing ${missing[*]}"
   sudo=()

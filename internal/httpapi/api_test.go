@@ -669,7 +669,7 @@ func TestAnswersAreNotCachedAndCarryTheRequest(t *testing.T) {
 	}
 	chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers", Token: chest.Steward, Header: map[string]string{"Traceparent": "00-" + trace + "-00f067aa0ba902b7-01"}})
 	page, err := chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{RequestID: trace})
-	if err != nil || len(page.Entries) != 1 || page.Entries[0].Action != "list" {
+	if err != nil || len(page.Entries) != 1 || page.Entries[0].Action != "list_drawers" {
 		t.Errorf("under the trace: %+v, %v", page.Entries, err)
 	}
 	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/openapi.yaml"}); answer.Status != 200 || !strings.HasPrefix(string(answer.Body), "openapi: 3.1.0") {

@@ -64,7 +64,7 @@ func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
 
 // Drawers lists the drawers in which the caller may list something.
 func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
-	a, err := s.allowAnywhere(c, access.List, access.List)
+	a, err := s.allowOverview(c, overDrawers)
 	if err != nil {
 		return nil, err
 	}

@@ -57,8 +57,7 @@ func (g Grant) inForce(now time.Time) Grant {
 // Grants lists the grants that the caller may see: their own, those whose whole scope they may give, and all of them
 // for who reads the whole trail.
 func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
-	a := s.attempt(c, access.List.String(), "")
-	a.entry.Detail = "grants"
+	a := s.attempt(c, "list_grants", "")
 	err = s.view(func(st *state) error {
 		auditor := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadTrail, Now: a.entry.At})
 		a.entry.Grant = auditor.Grant

@@ -99,11 +99,10 @@ func describeIdentity(st *state, row store.Identity) Identity {
 
 // Identities lists persons and apps for those who register, grant or audit.
 func (s *Service) Identities(c Caller) (list []Identity, err error) {
-	a, err := s.allowAnywhere(c, access.List, access.Register|access.GrantAccess|access.ReadTrail)
+	a, err := s.allowOverview(c, overIdentities)
 	if err != nil {
 		return nil, err
 	}
-	a.entry.Detail = "persons and apps"
 	err = s.view(func(st *state) error {
 		for _, subject := range sortedKeys(st.subjects) {
 			list = append(list, describeIdentity(st, st.identities[st.subjects[subject]]))
@@ -116,18 +115,41 @@ func (s *Service) Identities(c Caller) (list []Identity, err error) {
 	return list, a.done()
 }
 
-// allowAnywhere decides whether the caller has any of the actions on anything; the entry says that it did shown.
-func (s *Service) allowAnywhere(c Caller, shown, actions access.Action) (*attempt, error) {
-	a := s.attempt(c, shown.String(), "")
+// overview is a question about the chest as a whole whose answer is cut to what the caller may see: it takes one of
+// the actions on anything at all.
+type overview struct {
+	name    string // in the trail
+	what    string // completes "may not …"
+	actions access.Action
+}
+
+var (
+	overDrawers    = overview{"list_drawers", "list any drawer", access.List}
+	overIdentities = overview{"list_identities", "see people and apps", access.Register | access.GrantAccess | access.ReadTrail}
+	overTrail      = overview{"read_trail", "read any of the trail", access.ReadTrail}
+	overviews      = []overview{overDrawers, overIdentities, overTrail}
+)
+
+// remedy is a grant that would allow it. There is none for listing drawers: on which one is for a gatekeeper to say.
+func (o overview) remedy(subject string) *Remedy {
+	if o.actions == access.List {
+		return nil
+	}
+	return remedyFor(subject, o.actions, "")
+}
+
+// allowOverview decides on an overview.
+func (s *Service) allowOverview(c Caller, o overview) (*attempt, error) {
+	a := s.attempt(c, o.name, "")
 	var decision access.Decision
 	err := s.view(func(st *state) error {
-		decision = st.policy.Anywhere(c.id, actions, a.entry.At)
+		decision = st.policy.Anywhere(c.id, o.actions, a.entry.At)
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	return a, a.decided(decision, shown)
+	return a, a.answered(decision, o.what, o.remedy(c.name))
 }
 
 // Identity describes one person or app.
@@ -135,11 +157,11 @@ func (s *Service) Identity(c Caller, subject string) (d Identity, err error) {
 	if _, err := reference.ParseSubject(subject); err != nil {
 		return d, invalid("subject", "%s", err)
 	}
-	a, err := s.allowAnywhere(c, access.SeeMetadata, access.Register|access.GrantAccess|access.ReadTrail)
+	a, err := s.allowOverview(c, overIdentities)
 	if err != nil {
 		return d, err
 	}
-	a.entry.Target = subject
+	a.entry.Action, a.entry.Target = access.SeeMetadata.String(), subject
 	row, err := s.knownSubject("", subject)
 	if err != nil {
 		return d, a.fail(err)

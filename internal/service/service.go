@@ -137,33 +137,39 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 	return a, a.decided(decision, action)
 }
 
-// decided notes a decision in the entry; a no is recorded at once and returned as an [*Error].
+// decided notes a decision about the attempt's target; a no is recorded at once and returned as an [*Error].
 func (a *attempt) decided(decision access.Decision, action access.Action) error {
+	target := a.entry.Target
+	if target == "" {
+		target = "the chest"
+	}
+	return a.answered(decision, action.Phrase()+" "+target, remedyFor(a.entry.Subject, action, a.entry.Target))
+}
+
+// remedyFor is the smallest grant of an action on a target.
+func remedyFor(subject string, action access.Action, target string) *Remedy {
+	if target == "" {
+		target = "**"
+	}
+	return &Remedy{Subject: subject, Role: access.SmallestRole(action).Name, Scope: target}
+}
+
+// answered notes a decision; a no is recorded at once and returned as an [*Error]. What completes the sentence "may
+// not …".
+func (a *attempt) answered(decision access.Decision, what string, remedy *Remedy) error {
 	a.entry.Grant = decision.Grant
 	if decision.Allowed {
 		return nil
 	}
-	refusal := &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: action.String(), Target: a.entry.Target, Reason: decision.Reason}
+	refusal := &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: a.entry.Action, Target: a.entry.Target, Reason: decision.Reason}
 	if decision.Reason != access.Denied {
-		scope := a.entry.Target
-		if scope == "" {
-			scope = "**"
-		}
-		refusal.Remedy = &Remedy{Subject: a.entry.Subject, Role: access.SmallestRole(action).Name, Scope: scope}
+		refusal.Remedy = remedy
 	}
-	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(), Reason: string(decision.Reason), Refusal: refusal})
+	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(what), Reason: string(decision.Reason), Refusal: refusal})
 }
 
-func (r *Refusal) sentence() string {
-	target := r.Target
-	if target == "" {
-		target = "the chest"
-	}
-	phrase := r.Action
-	if action, known := access.ParseAction(r.Action); known {
-		phrase = action.Phrase()
-	}
-	text := r.Subject + " may not " + phrase + " " + target + ": "
+func (r *Refusal) sentence(what string) string {
+	text := r.Subject + " may not " + what + ": "
 	switch r.Reason {
 	case access.GrantEnded:
 		text += "the grant that allowed it has ended"

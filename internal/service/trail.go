@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"strings"
 
 	"tansu/internal/core/access"
@@ -19,7 +18,7 @@ type TrailPage struct {
 // Trail lists entries that the filter selects and the caller may read: those about a drawer or item need the action
 // read_trail there, all others need it on the chest.
 func (s *Service) Trail(c Caller, f store.Filter, most int) (page TrailPage, err error) {
-	a, err := s.allowAnywhere(c, access.ReadTrail, access.ReadTrail)
+	a, err := s.allowOverview(c, overTrail)
 	if err != nil {
 		return page, err
 	}
@@ -118,15 +117,22 @@ func (s *Service) Receipt(c Caller, id string) (r Receipt, err error) {
 
 // explain asks the refused question again, now.
 func (s *Service) explain(r *Receipt) error {
-	action, known := access.ParseAction(r.Entry.Action)
-	if !known {
-		return nil
-	}
 	return s.view(func(st *state) error {
-		decision := st.policy.Decide(access.Request{Subject: st.subjects[r.Entry.Subject], Action: action, Target: targetOf(r.Entry), Now: s.now()})
+		var decision access.Decision
+		subject := st.subjects[r.Entry.Subject]
+		if action, known := access.ParseAction(r.Entry.Action); known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
+			decision = st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(r.Entry), Now: s.now()})
+			r.Remedy = remedyFor(r.Entry.Subject, action, r.Entry.Target)
+		}
+		for _, o := range overviews {
+			if o.name == r.Entry.Action {
+				decision = st.policy.Anywhere(subject, o.actions, s.now())
+				r.Remedy = o.remedy(r.Entry.Subject)
+			}
+		}
 		r.AllowedNow, r.GrantNow = decision.Allowed, decision.Grant
-		if !decision.Allowed && decision.Reason != access.Denied {
-			r.Remedy = &Remedy{Subject: r.Entry.Subject, Role: access.SmallestRole(action).Name, Scope: cmp.Or(r.Entry.Target, "**")}
+		if decision.Allowed || decision.Reason == access.Denied {
+			r.Remedy = nil
 		}
 		return nil
 	})

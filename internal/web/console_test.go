@@ -360,7 +360,7 @@ func TestPersonWithoutAGrantIsToldWhatToDo(t *testing.T) {
 	b.chest.Person(t, "rota-trainee")
 	b.visit("/", "Sign in")
 	b.signIn("rota-trainee")
-	b.do(see("person:rota-trainee may not list"), see("viewer"))
+	b.do(see("person:rota-trainee may not list any drawer"), see("Receipt"))
 	b.visit("/access", "Your own grants")
 	b.clean()
 }

@@ -1,6 +1,6 @@
 // Command screenshots takes the pictures in docs/screenshots: the console of a demo chest, in headless Chromium.
 //
-//	go run ./scripts/screenshots [-dark] [-width 1280] [-only name] DIR
+//	go run ./scripts/screenshots [-dark] [-width 1280] [-only name] [-all] DIR
 package main
 
 import (
@@ -24,6 +24,7 @@ var (
 	dark  = flag.Bool("dark", false, "take them in the night theme")
 	width = flag.Int("width", 1280, "of the window, in pixels")
 	only  = flag.String("only", "", "take this one alone")
+	all   = flag.Bool("all", false, "take those too that docs do not show, to look at")
 )
 
 func main() {
@@ -39,6 +40,7 @@ type step = chromedp.Action[chromedp.Void]
 type page struct {
 	name, path, ready string
 	steps             []step
+	extra             bool // not for docs/screenshots
 	stepsAfter        bool // the steps come after ready, not before
 }
 
@@ -74,14 +76,14 @@ func run(dir string) error {
 		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
 		{name: "put", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
-		{name: "empty", path: "/drawers/timetable-dev", ready: `.panel`},
+		{name: "empty", extra: true, path: "/drawers/timetable-dev", ready: `.panel`},
 		{name: "access", path: "/access", ready: `tbody`},
 		{name: "identity", path: "/access/app:nightly-ledger", ready: `tbody`},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "receipt", path: "/receipts/" + receipt, ready: `dl`},
 		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`, steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"), chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
-		{name: "own-access", path: "/access", ready: `[role=alert]`},
-		{name: "missing", path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
+		{name: "own-access", extra: true, path: "/access", ready: `[role=alert]`},
+		{name: "missing", extra: true, path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
 	}
 	return take(chest.URL(), dir, shots)
 }
@@ -135,7 +137,7 @@ func take(address, dir string, shots []page) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", shot.name, err)
 		}
-		if *only != "" && *only != shot.name {
+		if *only != "" && *only != shot.name || shot.extra && !*all {
 			continue
 		}
 		if err := os.WriteFile(filepath.Join(dir, shot.name+".png"), picture, 0o644); err != nil {

@@ -10,17 +10,19 @@ bin/tansu demo --dir "$work/demo" --listen 127.0.0.1:8297 >"$work/out" 2>&1 & de
 trap 'kill $demo $xvfb 2>/dev/null || true; wait 2>/dev/null || true; rm -rf "$work"' EXIT
 until grep -q 'Ctrl-C ends' "$work/out"; do kill -0 $demo; sleep 0.2; done
 
-# shot NAME COMMANDS: types nothing; each line of COMMANDS is shown as a prompt and then run.
+# shot NAME COMMANDS: each line of COMMANDS is shown after a prompt and run. A line may use $receipt, the newest receipt
+# that a line before it printed.
 shot() {
   local name=$1 line
   {
     echo "export TANSU_HOME='$work/demo' PATH='$PWD/bin:$PATH'; clear"
     while IFS= read -r line; do
-      printf 'printf "\\033[1;31m$\\033[0m %%s\\n" %q; %s; echo\n' "$line" "$line"
+      printf 'printf "\\033[1;31m$\\033[0m %%s\\n" "%s"; { %s; } 2> >(tee %q >&2); sleep 0.2; echo\n' "$line" "$line" "$work/talk"
+      printf 'receipt=$(sed -n "s/^  receipt  *\\([a-z0-9]*\\) .*/\\1/p" %q)\n' "$work/talk"
     done <<<"$2"
     echo "touch '$work/$name.done'; sleep 60"
   } >"$work/$name.sh"
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 200x62+0+0 -bw 12 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 9 -geometry 200x68+0+0 -bw 0 -b 14 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
   until [ -e "$work/$name.done" ]; do sleep 0.1; done
   sleep 0.5 # the window draws what was written
   DISPLAY=$display import -window root "$dir/$name.png"
@@ -30,10 +32,11 @@ shot() {
 
 shot cli-help 'tansu --help'
 shot cli-story 'tansu demo --story'
-receipt='$(tansu check fuel-billing-prod/ledger-db-password 2>&1 | sed -n "s/.*receipt  *\([a-z0-9]*\) .*/\1/p")'
-shot cli-refused "tansu check ticketing-prod/db-password
+shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
-tansu --profile security-duty receipt $receipt"
+tansu --profile security-duty receipt $receipt
+tansu --profile security-duty grant give app:ticket-api consumer fuel-billing-prod/ledger-db-password --until 7d
+tansu check fuel-billing-prod/ledger-db-password'
 shot cli-trail 'tansu --profile audit-desk list
 tansu --profile audit-desk history ticketing-prod/db-password
 tansu --profile audit-desk trail --target ticketing-prod --limit 14'

@@ -117,7 +117,8 @@ func FindRole(name string) (Role, bool) {
 	return Role{}, false
 }
 
-// SmallestRole returns the role with the fewest actions that includes the action; the earlier one when two are equal.
+// SmallestRole returns the role with the fewest actions that includes the action, or one of several; the earlier one
+// when two are equal.
 func SmallestRole(action Action) Role {
 	var best Role
 	for _, role := range Roles {

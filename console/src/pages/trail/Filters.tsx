@@ -5,7 +5,7 @@ import { Choice, Field } from "../../shared/Field";
 type FiltersProps = { filter: TrailFilter; onChange: (filter: Record<string, string>) => void };
 
 const any = { value: "", text: "any" };
-const actions = ["read_value", "write_version", "list", "see_metadata", "grant", "register", "change_rules", "change_item", "sign_in", "issue_token", "read_trail", "unlock", "lock"];
+const actions = ["read_value", "write_version", "list", "list_drawers", "see_metadata", "grant", "register", "change_rules", "change_item", "sign_in", "issue_token", "read_trail", "unlock", "lock"];
 const outcomes = ["allowed", "refused", "failed"];
 const options = (values: string[]) => [any, ...values.map((v) => ({ value: v, text: v.replaceAll("_", " ") }))];
 
