@@ -79,7 +79,7 @@ func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return list, a.done()
+	return answer(a, list)
 }
 
 // CreateDrawer makes an empty drawer with a key of its own.
@@ -158,7 +158,10 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 	if err != nil {
 		return d, nil, a.fail(err)
 	}
-	return d, items, a.done()
+	if err := a.done(); err != nil {
+		return Drawer{}, nil, err
+	}
+	return d, items, nil
 }
 
 // ChangeDrawer changes what is said about a drawer if it still has the revision that the caller read.

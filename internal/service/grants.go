@@ -81,7 +81,7 @@ func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 	slices.SortFunc(list, func(x, y Grant) int {
 		return cmp.Or(cmp.Compare(x.Subject, y.Subject), x.CreatedAt.Compare(y.CreatedAt), cmp.Compare(x.ID, y.ID))
 	})
-	return list, a.done()
+	return answer(a, list)
 }
 
 // Give adds a grant, in force from the moment it returns. The notes point out what is unusual about it.

@@ -112,7 +112,7 @@ func (s *Service) Identities(c Caller) (list []Identity, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return list, a.done()
+	return answer(a, list)
 }
 
 // overview is a question about the chest as a whole whose answer is cut to what the caller may see: it takes one of
@@ -170,7 +170,7 @@ func (s *Service) Identity(c Caller, subject string) (d Identity, err error) {
 	if err != nil {
 		return d, err
 	}
-	return d, a.done()
+	return answer(a, d)
 }
 
 // Register adds a person, who gets an enrolment code, or an app, which gets a secret. Either is shown once.

@@ -242,7 +242,10 @@ func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions 
 	if err != nil {
 		return it, nil, a.fail(err)
 	}
-	return it, versions, a.done()
+	if err := a.done(); err != nil {
+		return Item{}, nil, err
+	}
+	return it, versions, nil
 }
 
 // ChangeItem changes what is said about an item if it still has the revision that the caller read.

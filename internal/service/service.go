@@ -207,6 +207,15 @@ func (a *attempt) done() error {
 	return a.record(nil)
 }
 
+// answer records success and returns what is answered; nothing, if it could not be recorded.
+func answer[T any](a *attempt, data T) (T, error) {
+	if err := a.done(); err != nil {
+		var none T
+		return none, err
+	}
+	return data, nil
+}
+
 // record makes the entry durable and returns err, or that it could not be made durable.
 func (a *attempt) record(err error) error {
 	if lost := a.s.records.Submit(&store.Work{Entry: a.entry}); lost != nil {

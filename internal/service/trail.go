@@ -2,6 +2,7 @@ package service
 
 import (
 	"strings"
+	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
@@ -46,7 +47,7 @@ func (s *Service) Trail(c Caller, f store.Filter, most int) (page TrailPage, err
 	if err != nil {
 		return TrailPage{}, a.fail(err)
 	}
-	return page, a.done()
+	return answer(a, page)
 }
 
 // mayReadEntry returns a function that decides for one entry.
@@ -54,11 +55,20 @@ func (s *Service) mayReadEntry(c Caller, action access.Action) func(trail.Entry)
 	now := s.now()
 	return func(e trail.Entry) (allowed bool, err error) {
 		err = s.view(func(st *state) error {
-			allowed = st.policy.Decide(access.Request{Subject: c.id, Action: action, Target: targetOf(e), Now: now}).Allowed
+			allowed = st.decideOn(e, c.id, action, now).Allowed
 			return nil
 		})
 		return allowed, err
 	}
+}
+
+// decideOn decides whether a subject may do an action on what an entry is about: a whole scope when it is about giving
+// access, else a drawer, an item or the chest.
+func (st *state) decideOn(e trail.Entry, subject string, action access.Action, now time.Time) access.Decision {
+	if scope, err := reference.ParsePattern(e.Target); err == nil && e.Action == access.GrantAccess.String() {
+		return st.policy.DecideScope(subject, action, scope, now)
+	}
+	return st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(e), Now: now})
 }
 
 // targetOf returns the segments of an entry's target: those of a drawer or item, none for everything else.
@@ -112,7 +122,7 @@ func (s *Service) Receipt(c Caller, id string) (r Receipt, err error) {
 	if err := s.explain(&r); err != nil {
 		return Receipt{}, err
 	}
-	return r, a.done()
+	return answer(a, r)
 }
 
 // explain asks the refused question again, now.
@@ -121,7 +131,7 @@ func (s *Service) explain(r *Receipt) error {
 		var decision access.Decision
 		subject := st.subjects[r.Entry.Subject]
 		if action, known := access.ParseAction(r.Entry.Action); known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
-			decision = st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(r.Entry), Now: s.now()})
+			decision = st.decideOn(r.Entry, subject, action, s.now())
 			r.Remedy = remedyFor(r.Entry.Subject, action, r.Entry.Target)
 		}
 		for _, o := range overviews {

@@ -1,0 +1,58 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"tansu/client"
+	"tansu/internal/service"
+)
+
+func decodeText(body string, into any) error {
+	request := httptest.NewRequest("POST", "/", strings.NewReader(body))
+	request.Header.Set("Content-Type", "application/json; charset=utf-8")
+	return decode(httptest.NewRecorder(), request, smallBody, into)
+}
+
+// An error about a body must never repeat what the body holds: it may be a value in the wrong place.
+func TestDecodeErrorsDoNotRepeatTheBody(t *testing.T) {
+	const canary = "canary-in-the-body"
+	for _, body := range []string{
+		canary, `{"name":` + canary + `}`, `{"name":["` + canary + `"]}`, `{"version":"` + canary + `"}`, `{"name":"x"}` + canary, `["` + canary + `"]`,
+		`{"version":{"value":"x","not_after":"` + canary + `"}}`, `{"name":"` + canary,
+	} {
+		err := decodeText(body, &client.NewItem{})
+		var known *service.Error
+		if !errors.As(err, &known) || strings.Contains(known.Detail+known.Field, canary) {
+			t.Errorf("%s: got %v", body, err)
+		}
+	}
+}
+
+// Whatever passes means the same to every JSON reader: one object, each field once, in lower case.
+func FuzzDecodeIsStrict(f *testing.F) {
+	for _, seed := range []string{`{"name":"a"}`, `{"name":"a","name":"b"}`, `{"Name":"a"}`, `{"a":{"a":[1,{"b":2}]}}`, `{}{}`, `{"name":"\u0000"}`, "{\"name\":\"\xff\"}"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, body string) {
+		var first client.NewDrawer
+		if decodeText(body, &first) != nil {
+			return
+		}
+		var loose map[string]any
+		if err := json.Unmarshal([]byte(body), &loose); err != nil {
+			t.Fatalf("%q passes and is not JSON: %v", body, err)
+		}
+		for name := range loose {
+			if name != strings.ToLower(name) {
+				t.Fatalf("%q passes with the field %q", body, name)
+			}
+		}
+		if text, _ := loose["name"].(string); text != first.Name {
+			t.Fatalf("%q is read as %q and as %q", body, first.Name, text)
+		}
+	})
+}
