@@ -54,3 +54,6 @@ tool (
 	golang.org/x/vuln/cmd/govulncheck
 	honnef.co/go/tools/cmd/staticcheck
 )
+
+// The console's packages bring Go files along that are not ours.
+ignore ./console/node_modules
