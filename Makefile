@@ -36,6 +36,8 @@ screenshots: build ## take the pictures in docs/screenshots anew
 fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference
 	@go test -fuzz FuzzEncodingReadsBack -fuzztime 60s ./internal/core/trail
+	@go test -fuzz FuzzParseHours -fuzztime 60s ./internal/core/access
+	@go test -fuzz FuzzDecodeIsStrict -fuzztime 60s ./internal/httpapi
 
 clean: ## remove what was built
 	@rm -rf bin build console/node_modules internal/web/dist && git checkout -q -- internal/web/dist 2>/dev/null || true

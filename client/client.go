@@ -39,6 +39,7 @@ type Options struct {
 	Authority []byte // the chest's authority certificate, PEM; empty for the system's authorities
 	Token     string // a token to use as it is
 	App       string // or: an app's name,
+	Reason    string // stated with every request, for grants that ask for one; at most 200 bytes
 	// Secret is called whenever a new access token is needed, so that a replaced secret is picked up.
 	Secret func() (string, error)
 }
@@ -170,6 +171,9 @@ func (c *Client) send(ctx context.Context, method, path, token string, in, out a
 	}
 	if in != nil {
 		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.options.Reason != "" {
+		request.Header.Set("Tansu-Reason", c.options.Reason)
 	}
 	if token != "" {
 		request.Header.Set("Authorization", "Bearer "+token)

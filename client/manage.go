@@ -164,6 +164,54 @@ func (c *Client) EndGrant(ctx context.Context, id string) (g Grant, err error) {
 	return g, c.do(ctx, http.MethodDelete, "/api/grants/"+url.PathEscape(id), nil, &g, nil)
 }
 
+// Question is a question about access.
+type Question struct {
+	Subject, Action, Target string
+	At                      time.Time // zero for now
+	Addr, Via, Reason       string    // the circumstances; empty for none
+}
+
+// Ask answers whether a subject may do an action on a target, and why.
+func (c *Client) Ask(ctx context.Context, q Question) (v Verdict, err error) {
+	query := queryOf(map[string]string{"subject": q.Subject, "action": q.Action, "target": q.Target, "addr": q.Addr, "via": q.Via, "reason": q.Reason},
+		map[string]time.Time{"at": q.At})
+	return v, c.get(ctx, "/api/ask/verdict?"+query.Encode(), &v)
+}
+
+// Holders lists who has an action on a target.
+func (c *Client) Holders(ctx context.Context, action, target string) ([]Holder, error) {
+	var answer struct {
+		Holders []Holder `json:"holders"`
+	}
+	err := c.get(ctx, "/api/ask/holders?"+queryOf(map[string]string{"action": action, "target": target}, nil).Encode(), &answer)
+	return answer.Holders, err
+}
+
+// Reach lists everything that exists and that a subject may do something with.
+func (c *Client) Reach(ctx context.Context, subject string) ([]Reach, error) {
+	var answer struct {
+		Reach []Reach `json:"reach"`
+	}
+	err := c.get(ctx, "/api/ask/reach?"+url.Values{"subject": {subject}}.Encode(), &answer)
+	return answer.Reach, err
+}
+
+// queryOf leaves out what is empty.
+func queryOf(texts map[string]string, times map[string]time.Time) url.Values {
+	query := url.Values{}
+	for name, value := range texts {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, t := range times {
+		if !t.IsZero() {
+			query.Set(name, t.UTC().Format(time.RFC3339))
+		}
+	}
+	return query
+}
+
 // TrailFilter selects entries; empty fields select all.
 type TrailFilter struct {
 	Subject, Action, Target, Outcome, RequestID, Receipt string
@@ -174,18 +222,8 @@ type TrailFilter struct {
 
 // Trail reads a page of the trail, newest first.
 func (c *Client) Trail(ctx context.Context, f TrailFilter) (p TrailPage, err error) {
-	query := url.Values{}
-	for name, value := range map[string]string{"subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
-		"request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor} {
-		if value != "" {
-			query.Set(name, value)
-		}
-	}
-	for name, t := range map[string]time.Time{"since": f.Since, "until": f.Until} {
-		if !t.IsZero() {
-			query.Set(name, t.UTC().Format(time.RFC3339))
-		}
-	}
+	query := queryOf(map[string]string{"subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
+		"request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor}, map[string]time.Time{"since": f.Since, "until": f.Until})
 	if f.Limit != 0 {
 		query.Set("limit", strconv.Itoa(f.Limit))
 	}

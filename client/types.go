@@ -190,6 +190,15 @@ type Grant struct {
 	CreatedBy string    `json:"created_by"`
 	EndedAt   time.Time `json:"ended_at,omitzero"`
 	EndedBy   string    `json:"ended_by"`
+	Conditions
+}
+
+// Conditions are what must hold besides a grant's subject, role and scope; empty ones always hold.
+type Conditions struct {
+	Networks    []string `json:"networks,omitempty"` // CIDR
+	Hours       string   `json:"hours,omitempty"`    // "mon-fri 08:00-18:00 Europe/Lisbon"
+	Via         []string `json:"via,omitempty"`      // "app_token", "person_token", "console_session"
+	NeedsReason bool     `json:"needs_reason,omitempty"`
 }
 
 // NewGrant gives a grant; without NotAfter and NeverEnds it ends after 90 days.
@@ -201,6 +210,7 @@ type NewGrant struct {
 	Reason    string    `json:"reason,omitempty"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
 	NeverEnds bool      `json:"never_ends,omitempty"`
+	Conditions
 }
 
 // Given is the answer to a new grant, which is in force from that moment.
@@ -222,6 +232,7 @@ type Entry struct {
 	Reason    string    `json:"reason"`
 	Grant     string    `json:"grant"`
 	Detail    string    `json:"detail"`
+	Stated    string    `json:"stated"` // the reason that the subject stated
 	RequestID string    `json:"request_id"`
 	Receipt   string    `json:"receipt"`
 	Addr      string    `json:"addr"`
@@ -247,6 +258,37 @@ type Receipt struct {
 	AllowedNow bool    `json:"allowed_now"`
 	GrantNow   string  `json:"grant_now"`
 	Remedy     *Remedy `json:"remedy,omitempty"`
+	// Considered are the subject's grants, nearest first, and what kept each from allowing it as it was asked.
+	Considered []Considered `json:"considered"`
+}
+
+// Considered is a grant held against a question.
+type Considered struct {
+	Grant Grant  `json:"grant"`
+	Miss  string `json:"miss"` // what did not fit, in a sentence; empty when it fits
+}
+
+// Verdict answers whether a subject may do something.
+type Verdict struct {
+	Allowed    bool         `json:"allowed"`
+	Grant      string       `json:"grant"`
+	Reason     string       `json:"reason"`
+	Remedy     *Remedy      `json:"remedy,omitempty"`
+	Considered []Considered `json:"considered"`
+}
+
+// Holder is a subject that has an action on a target.
+type Holder struct {
+	Subject string  `json:"subject"`
+	State   string  `json:"state"`
+	Grants  []Grant `json:"grants"` // that give it; their conditions say when
+	Unless  []Grant `json:"unless"` // that deny it under conditions
+}
+
+// Reach is what a subject may do on one target; the chest has an empty one.
+type Reach struct {
+	Target  string   `json:"target"`
+	Actions []string `json:"actions"`
 }
 
 // Value is a value as the API gives it.

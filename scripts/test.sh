@@ -40,7 +40,10 @@ CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/tansu ./cmd/tansu
 if ldd bin/tansu >/dev/null 2>&1; then echo "bin/tansu needs shared libraries"; exit 1; fi
 
 step "tests, with the race detector"
-go test -race -timeout 20m ./...
+go test -race -short -timeout 20m ./...
+
+step "a million random decisions against the naive reading"
+go test -run NaiveReading -v ./internal/core/access | grep -v '^=== '
 
 step "the story, in FIPS 140-3 mode"
 GODEBUG=fips140=on bin/tansu demo --story | tail -1

@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // hours of grants name time zones, which a small machine may not have
 
 	"tansu/internal/cli"
 )

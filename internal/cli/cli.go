@@ -62,6 +62,7 @@ type app struct {
 	Streams
 	profile string // --profile
 	output  string // --output
+	reason  string // --reason of the commands that have it
 }
 
 // Groups of the help, in the order in which a newcomer meets them.
@@ -132,7 +133,7 @@ A first tour:
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.grantCommand(), a.rolesCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand()},
-		groupProve:  {a.trailCommand(), a.receiptCommand()},
+		groupProve:  {a.askCommand(), a.trailCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {
 		for _, command := range commands {
@@ -165,7 +166,7 @@ func (a *app) connected() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return profile.client()
+	return profile.client(a.reason)
 }
 
 // report prints an error where errors go and returns the exit code.
@@ -183,6 +184,8 @@ func (a *app) report(err error) int {
 	case errors.As(err, &usage):
 		a.printError("wrong_usage", err.Error())
 		return exitUsage
+	case errors.As(err, &answeredNo{}):
+		return exitRefused
 	case errors.Is(err, context.Canceled):
 		return exitFailed
 	}

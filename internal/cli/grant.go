@@ -29,6 +29,8 @@ func (a *app) giveCommand() *cobra.Command {
 A scope is a pattern over references: "*" stands for anything inside a name, "**" for everything below.`,
 		Example: `  tansu grant give app:ticket-api consumer 'ticketing-prod/**'
   tansu grant give app:gate-controller consumer 'harbour-gates-prod/radio-*' --until 30d --reason "winter timetable"
+  tansu grant give app:telemetry-collector consumer 'fleet-telemetry-prod/**' --from 10.1.0.0/16 --via app_token
+  tansu grant give person:ticketing-lead consumer 'ticketing-prod/**' --hours "mon-fri 08:00-18:00 Europe/Lisbon" --needs-reason
   tansu grant give person:rota-trainee viewer 'crew-rota-prod/*' --until 2027-01-31T00:00:00Z`,
 		Args: exactly("SUBJECT", "ROLE", "SCOPE"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
@@ -54,6 +56,10 @@ A scope is a pattern over references: "*" stands for anything inside a name, "**
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d)")
 	command.Flags().BoolVar(&n.NeverEnds, "never-ends", false, "let it have no end, on purpose")
 	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
+	command.Flags().StringSliceVar(&n.Networks, "from", nil, "only from this `network` (CIDR) or address; can be repeated")
+	command.Flags().StringVar(&n.Hours, "hours", "", "only in these `hours`: days, span and time zone")
+	command.Flags().StringSliceVar(&n.Via, "via", nil, "only for who signed in this `way`: app_token, person_token or console_session; can be repeated")
+	command.Flags().BoolVar(&n.NeedsReason, "needs-reason", false, "only with a stated reason")
 	command.Flags().BoolVar(&deny, "deny", false, "deny these actions instead; a denial wins over every grant")
 	return command
 }
@@ -63,6 +69,27 @@ func roleText(g client.Grant) string {
 		return "denied " + g.Role
 	}
 	return g.Role
+}
+
+// conditionText says conditions in a few words; "-" for none.
+func conditionText(c client.Conditions) string {
+	var parts []string
+	if len(c.Networks) > 0 {
+		parts = append(parts, "from "+strings.Join(c.Networks, ", "))
+	}
+	if c.Hours != "" {
+		parts = append(parts, c.Hours)
+	}
+	if len(c.Via) > 0 {
+		parts = append(parts, "via "+strings.Join(c.Via, " or "))
+	}
+	if c.NeedsReason {
+		parts = append(parts, "with a reason")
+	}
+	if len(parts) == 0 {
+		return "-"
+	}
+	return strings.Join(parts, "; ")
 }
 
 func grantEnd(g client.Grant) string {
@@ -94,9 +121,9 @@ func (a *app) grantListCommand() *cobra.Command {
 }
 
 func (a *app) printGrants(grants []client.Grant) {
-	t := table{head: []string{"GRANT", "SUBJECT", "ROLE", "SCOPE", "END", "GIVEN BY", "REASON"}}
+	t := table{head: []string{"GRANT", "SUBJECT", "ROLE", "SCOPE", "CONDITIONS", "END", "GIVEN BY", "REASON"}}
 	for _, g := range grants {
-		t.add(g.ID, g.Subject, roleText(g), g.Scope, grantEnd(g), g.CreatedBy, g.Reason)
+		t.add(g.ID, g.Subject, roleText(g), g.Scope, conditionText(g.Conditions), grantEnd(g), g.CreatedBy, g.Reason)
 	}
 	a.printTable(t, "No grants.")
 }

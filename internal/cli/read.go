@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) readCommand() *cobra.Command {
-	return &cobra.Command{
+	return a.withReason(&cobra.Command{
 		Use:   "read DRAWER/ITEM[@VERSION]",
 		Short: "Write the bytes of a value to standard output, and nothing else",
 		Long: `Writes the exact bytes of the current version, or of the one asked for, to standard output. The read is in the trail
@@ -35,11 +35,17 @@ before the value leaves the chest. To see whether a read works, use tansu check,
 			}
 			return nil
 		},
-	}
+	})
+}
+
+// withReason gives a command that reads values the option that some grants ask for.
+func (a *app) withReason(command *cobra.Command) *cobra.Command {
+	command.Flags().StringVar(&a.reason, "reason", "", "why you read it, for grants that ask; it is in the trail")
+	return command
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	return &cobra.Command{
+	return a.withReason(&cobra.Command{
 		Use:   "check DRAWER/ITEM[@VERSION]",
 		Short: "Prove that a read works, without showing the value",
 		Long: `Reads a value as whoever is signed in and throws it away: what comes back is which version was served, how long it is
@@ -63,7 +69,7 @@ and until when it may be served. It is a read like any other, and in the trail l
 				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size), relative(v.CreatedAt, time.Now()), ends)
 			})
 		},
-	}
+	})
 }
 
 func (a *app) fetch(cmd *cobra.Command, text string) (v client.Value, content []byte, err error) {

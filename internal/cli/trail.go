@@ -92,6 +92,8 @@ func detailText(e client.Entry) string {
 		return e.Reason + ", receipt " + e.Receipt
 	case e.Reason != "":
 		return e.Reason
+	case e.Stated != "":
+		return "reason: " + e.Stated
 	case e.Detail != "":
 		return e.Detail
 	case e.Grant != "":
@@ -114,9 +116,12 @@ func (a *app) receiptCommand() *cobra.Command {
 				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "action", r.Entry.Action, "target", targetText(r.Entry),
 					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request", r.Entry.RequestID)
 				fmt.Fprintln(a.Out)
+				a.printConsidered(r.Considered)
 				switch {
 				case r.AllowedNow:
 					fmt.Fprintf(a.Out, "It would be allowed now, by grant %s.\n", r.GrantNow)
+				case r.Entry.Reason == "reason_needed":
+					fmt.Fprintln(a.Out, "Stating a reason (--reason) is all it takes.")
 				case r.Remedy != nil:
 					fmt.Fprintf(a.Out, "It would still be refused. The smallest grant that allows it:\n  %s\n", r.Remedy.Command)
 				default:
@@ -128,10 +133,12 @@ func (a *app) receiptCommand() *cobra.Command {
 }
 
 var reasons = map[string]string{
-	"no_grant":    "no grant gives this action on this target",
-	"grant_ended": "the grant that gave it has ended",
-	"denied":      "a grant denies it",
-	"own_access":  "nobody changes their own access",
+	"no_grant":         "no grant gives this action on this target",
+	"grant_ended":      "the grant that gave it has ended",
+	"denied":           "a grant denies it",
+	"own_access":       "nobody changes their own access",
+	"reason_needed":    "a grant would allow it with a stated reason",
+	"condition_failed": "a grant would allow it, but one of its conditions did not hold",
 }
 
 func reasonText(reason string) string {

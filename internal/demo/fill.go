@@ -22,15 +22,18 @@ type person struct {
 	grants            []grant
 }
 
-type grant struct{ role, scope, reason string }
+type grant struct {
+	role, scope, reason string
+	service.Conditions
+}
 
 var people = []person{
-	{"security-duty", "Security engineer on duty", []grant{{"keeper", "**", "sets up drawers and rules"}, {"gatekeeper", "**", "answers access requests"}, {"operator", "**", "runs the chest"}, {"auditor", "**", "reviews reads"}}},
-	{"platform-oncall", "Platform engineer on call", []grant{{"viewer", "**", "sees what there is"}, {"operator", "**", "locks and unlocks"}}},
-	{"ticketing-lead", "Leads the ticketing team", []grant{{"viewer", "ticketing-*/**", "runs ticketing"}, {"depositor", "ticketing-*/**", "changes ticketing's secrets"}, {"consumer", "ticketing-staging/**", "debugs staging"}}},
-	{"harbour-master", "Answers for the harbour gates", []grant{{"viewer", "harbour-gates-prod/**", "runs the gates"}, {"depositor", "harbour-gates-prod/**", "changes radio keys"}}},
-	{"audit-desk", "Internal audit", []grant{{"auditor", "**", "yearly audit"}}},
-	{"rota-trainee", "New in the crew office", []grant{{"viewer", "crew-rota-prod/rota-*", "learns the rota"}}},
+	{"security-duty", "Security engineer on duty", []grant{{role: "keeper", scope: "**", reason: "sets up drawers and rules"}, {role: "gatekeeper", scope: "**", reason: "answers access requests"}, {role: "operator", scope: "**", reason: "runs the chest"}, {role: "auditor", scope: "**", reason: "reviews reads"}}},
+	{"platform-oncall", "Platform engineer on call", []grant{{role: "viewer", scope: "**", reason: "sees what there is"}, {role: "operator", scope: "**", reason: "locks and unlocks"}}},
+	{"ticketing-lead", "Leads the ticketing team", []grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"}, {role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"}, {role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging"}, {role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints", Conditions: service.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
+	{"harbour-master", "Answers for the harbour gates", []grant{{role: "viewer", scope: "harbour-gates-prod/**", reason: "runs the gates"}, {role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
+	{"audit-desk", "Internal audit", []grant{{role: "auditor", scope: "**", reason: "yearly audit"}}},
+	{"rota-trainee", "New in the crew office", []grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota"}}},
 }
 
 type drawerSeed struct {
@@ -87,12 +90,12 @@ var apps = []struct {
 	name, description, owner string
 	grants                   []grant
 }{
-	{"ticket-api", "Sells tickets", "person:ticketing-lead", []grant{{"consumer", "ticketing-prod/**", "runs on it"}}},
-	{"gate-controller", "Opens gates and ramps", "person:harbour-master", []grant{{"consumer", "harbour-gates-prod/**", "runs on it"}}},
-	{"rota-sync", "Copies the rota to calendars", "person:platform-oncall", []grant{{"consumer", "crew-rota-prod/rota-*", "runs on it"}}},
-	{"telemetry-collector", "Collects what ferries send", "person:platform-oncall", []grant{{"consumer", "fleet-telemetry-prod/ingest-token", "runs on it"}}},
-	{"nightly-ledger", "Books the day's sales at night", "person:platform-oncall", []grant{{"consumer", "fuel-billing-prod/ledger-*", "runs on it"}, {"consumer", "ticketing-prod/db-password", "reads the day's sales"}}},
-	{"map-printer", "Printed charts; not used any more", "person:platform-oncall", []grant{{"consumer", "fleet-telemetry-prod/**", "prints charts"}}},
+	{"ticket-api", "Sells tickets", "person:ticketing-lead", []grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
+	{"gate-controller", "Opens gates and ramps", "person:harbour-master", []grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it", Conditions: service.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
+	{"rota-sync", "Copies the rota to calendars", "person:platform-oncall", []grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
+	{"telemetry-collector", "Collects what ferries send", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/ingest-token", reason: "runs on it"}}},
+	{"nightly-ledger", "Books the day's sales at night", "person:platform-oncall", []grant{{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "runs on it"}, {role: "consumer", scope: "ticketing-prod/db-password", reason: "reads the day's sales"}}},
+	{"map-printer", "Printed charts; not used any more", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/**", reason: "prints charts"}}},
 }
 
 // filler does the filling as the people who would do it.
@@ -143,7 +146,7 @@ func (f *filler) appoint(enrolment secretvalue.Value) error {
 			return err
 		}
 		for _, g := range p.grants {
-			if _, _, err := f.s.Give(steward, service.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
+			if _, _, err := f.s.Give(steward, service.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
 				return err
 			}
 		}
@@ -196,7 +199,7 @@ func (f *filler) registerApps() error {
 		}
 		f.secrets[a.name] = issued.Secret
 		for _, g := range a.grants {
-			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
 				return err
 			}
 		}
@@ -314,6 +317,7 @@ func (f *filler) recent() error {
 		}},
 		{3 * time.Hour, func() error { return f.refused("ticket-api", office, "fuel-billing-prod/ledger-db-password") }},
 		{2 * time.Hour, func() error { return f.refused("gate-controller", ship, "harbour-gates-prod/ramp-controller-login") }},
+		{90 * time.Minute, func() error { return f.refused("gate-controller", office, "harbour-gates-prod/radio-key") }}, // from another network than its grant says
 		{time.Hour, func() error { return f.look("ticketing-lead", "ticketing-prod/db-password") }},
 		{20 * time.Minute, func() error { return f.readAll() }},
 	}

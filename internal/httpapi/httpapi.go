@@ -112,6 +112,10 @@ var routes = []route{
 	{"POST", "/api/grants", identified, (*api).give},
 	{"DELETE", "/api/grants/:grant", identified, (*api).endGrant},
 
+	{"GET", "/api/ask/verdict", identified, (*api).askVerdict},
+	{"GET", "/api/ask/holders", identified, (*api).askHolders},
+	{"GET", "/api/ask/reach", identified, (*api).askReach},
+
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/receipts/:receipt", identified, (*api).receipt},
 }
@@ -152,6 +156,10 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		header.Set("Cache-Control", "no-store")
 		header.Set("X-Content-Type-Options", "nosniff")
 		call := &call{Context: c, origin: service.Origin{Addr: address(request.RemoteAddr), RequestID: id}}
+		call.origin.Reason = request.Header.Get("Tansu-Reason")
+		if err := service.CheckReason(call.origin.Reason); err != nil {
+			return err
+		}
 		if r.who == identified {
 			if call.caller, err = a.authenticate(call); err != nil {
 				return err

@@ -324,7 +324,7 @@ func (a *api) give(c *call) error {
 		return err
 	}
 	g, notes, err := a.service.Give(c.caller, service.NewGrant{Subject: body.Subject, Effect: body.Effect, Role: body.Role, Scope: body.Scope,
-		Reason: body.Reason, NotAfter: body.NotAfter, NeverEnds: body.NeverEnds})
+		Reason: body.Reason, NotAfter: body.NotAfter, NeverEnds: body.NeverEnds, Conditions: service.Conditions(body.Conditions)})
 	if err != nil {
 		return err
 	}
@@ -373,7 +373,7 @@ func issuedJSON(i service.Issued) client.Issued {
 
 func grantJSON(g service.Grant) client.Grant {
 	return client.Grant{ID: g.ID, Subject: g.Subject, Effect: g.Effect, Role: g.Role, Scope: g.Scope, Reason: g.Reason, InForce: g.InForce,
-		NotAfter: g.NotAfter, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, EndedAt: g.EndedAt, EndedBy: g.EndedBy}
+		NotAfter: g.NotAfter, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, EndedAt: g.EndedAt, EndedBy: g.EndedBy, Conditions: client.Conditions(g.Conditions)}
 }
 
 var _ echo.HTTPErrorHandler = (*api)(nil).fail

@@ -73,10 +73,10 @@ func (a *api) receipt(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, Remedy: remedyJSON(r.Remedy)})
+	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, Remedy: remedyJSON(r.Remedy), Considered: consideredJSON(r.Considered)})
 }
 
 func entryJSON(e trail.Entry) client.Entry {
 	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
-		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr}
+		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr}
 }

@@ -61,6 +61,8 @@ func TestEverythingDoneIsInTheTrail(t *testing.T) {
 		{chesttest.Call{Method: "POST", Path: "/api/grants", Body: `{"subject":"app:spare","role":"viewer","scope":"e/**"}`}, "", "grant", "app:spare", "allowed", true},
 		{chesttest.Call{Method: "DELETE", Path: "/api/grants/" + given.Grant.ID}, "", "grant", "d/**", "allowed", true},
 		{chesttest.Call{Method: "DELETE", Path: "/api/grants/gr_nothing"}, "", "grant", "**", "failed", true},
+		{chesttest.Call{Method: "GET", Path: "/api/ask/verdict?subject=app:spare&action=list&target=d"}, "", "ask_access", "d", "allowed", true},
+		{chesttest.Call{Method: "GET", Path: "/api/ask/holders?action=read_value&target=d/i", Token: token}, "app:ticket-api", "ask_access", "d/i", "refused", false},
 		{chesttest.Call{Method: "GET", Path: "/api/trail"}, "", "read_trail", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/receipts/nothing"}, "", "see_receipt", "", "failed", false},
 		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password + `","session":"token"}`, Token: "-"}, "person:steward", "sign_in", "", "allowed", false},

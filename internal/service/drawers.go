@@ -48,7 +48,7 @@ func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
 	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
 		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
 	for name, it := range d.items {
-		if !st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{d.row.Name, name}, Now: now}).Allowed {
+		if !st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{d.row.Name, name}, Context: c.context(now)}).Allowed {
 			continue
 		}
 		r.Items++
@@ -70,7 +70,7 @@ func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
 	}
 	err = s.view(func(st *state) error {
 		for _, name := range sortedKeys(st.drawers) {
-			if st.policy.Reaches(c.id, access.List, name, a.entry.At).Allowed {
+			if st.policy.Reaches(c.id, access.List, name, c.context(a.entry.At)).Allowed {
 				list = append(list, describeDrawer(st, st.drawers[name], c, a.entry.At))
 			}
 		}
@@ -133,13 +133,13 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 	a := s.attempt(c, access.List.String(), name)
 	var decision access.Decision
 	err = s.view(func(st *state) error {
-		decision = st.policy.Reaches(c.id, access.List, name, a.entry.At)
+		decision = st.policy.Reaches(c.id, access.List, name, c.context(a.entry.At))
 		return nil
 	})
 	if err != nil {
 		return d, nil, err
 	}
-	if err := a.decided(decision, access.List); err != nil {
+	if err := a.decided(decision, access.List, ""); err != nil {
 		return d, nil, err
 	}
 	err = s.view(func(st *state) error {
@@ -149,7 +149,7 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 		}
 		d = describeDrawer(st, found, c, a.entry.At)
 		for _, itemName := range sortedKeys(found.items) {
-			if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{name, itemName}, Now: a.entry.At}).Allowed {
+			if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{name, itemName}, Context: c.context(a.entry.At)}).Allowed {
 				items = append(items, describeItem(found, found.items[itemName], a.entry.At))
 			}
 		}

@@ -117,6 +117,9 @@ const (
 	maxNote        = 200
 )
 
+// CheckReason checks a stated reason: at most 200 bytes on one line.
+func CheckReason(text string) error { return checkText("Tansu-Reason", text, maxNote) }
+
 // checkText allows printable text on one line, without bidirectional controls that could make it read as something else.
 func checkText(field, text string, limit int) error {
 	if len(text) > limit {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -28,6 +29,40 @@ type Grant struct {
 	EndedAt   time.Time // zero while nobody has ended it
 	EndedBy   string
 	InForce   bool
+	Conditions
+}
+
+// Conditions are what must hold besides a grant's subject, role and scope, as text; empty ones always hold.
+type Conditions struct {
+	Networks    []string // CIDR
+	Hours       string   // "mon-fri 08:00-18:00 Europe/Lisbon"
+	Via         []string // ways of proof, as in Ways
+	NeedsReason bool
+}
+
+// Ways are the ways in which a subject can have proved itself.
+var Ways = []string{viaApp, ViaCLI, ViaConsole}
+
+// parse checks conditions.
+func (n Conditions) parse() (parsed access.Conditions, err error) {
+	if parsed.Networks, err = access.ParseNetworks(n.Networks); err != nil {
+		return parsed, invalid("networks", "%s", err)
+	}
+	if parsed.Hours, err = access.ParseHours(n.Hours, time.LoadLocation); err != nil {
+		return parsed, invalid("hours", "%s", err)
+	}
+	for _, way := range n.Via {
+		if !contains(Ways, way) {
+			return parsed, invalid("via", "%.40q is not a way of proof; the ways are %v", way, Ways)
+		}
+	}
+	parsed.Via, parsed.NeedsReason = n.Via, n.NeedsReason
+	return parsed, nil
+}
+
+// conditionsOf reads a row's.
+func conditionsOf(row store.Grant) Conditions {
+	return Conditions{Networks: strings.Fields(row.Networks), Hours: row.Hours, Via: strings.Fields(row.Via), NeedsReason: row.NeedsReason}
 }
 
 // NewGrant is what giving a grant needs.
@@ -40,12 +75,13 @@ type NewGrant struct {
 	NotAfter time.Time // zero for 90 days from now, unless NeverEnds
 	// NeverEnds asks for a grant without end, on purpose.
 	NeverEnds bool
+	Conditions
 }
 
 func describeGrant(st *state, row store.Grant) Grant {
 	return Grant{ID: row.ID, Subject: subjectOf(st.identities[row.Subject]), Effect: row.Effect, Role: row.Role, Scope: row.Scope,
 		Reason: row.Reason, CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, NotAfter: fromMicros(row.NotAfter),
-		EndedAt: fromMicros(row.EndedAt), EndedBy: row.EndedBy}
+		EndedAt: fromMicros(row.EndedAt), EndedBy: row.EndedBy, Conditions: conditionsOf(row)}
 }
 
 // inForce completes a grant's description with what depends on the moment.
@@ -59,14 +95,14 @@ func (g Grant) inForce(now time.Time) Grant {
 func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 	a := s.attempt(c, "list_grants", "")
 	err = s.view(func(st *state) error {
-		auditor := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadTrail, Now: a.entry.At})
+		auditor := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadTrail, Context: c.context(a.entry.At)})
 		a.entry.Grant = auditor.Grant
 		for _, row := range st.grants {
 			scope, err := reference.ParsePattern(row.Scope)
 			if err != nil {
 				return err
 			}
-			if row.Subject != c.id && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, a.entry.At).Allowed {
+			if row.Subject != c.id && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At)).Allowed {
 				continue
 			}
 			if d := describeGrant(st, row); subject == "" || d.Subject == subject {
@@ -132,6 +168,9 @@ func (n NewGrant) row(c Caller, now time.Time) (store.Grant, error) {
 	if err := checkText("reason", n.Reason, maxNote); err != nil {
 		return store.Grant{}, err
 	}
+	if _, err := n.Conditions.parse(); err != nil {
+		return store.Grant{}, err
+	}
 	end := n.NotAfter
 	switch {
 	case n.NeverEnds && !end.IsZero():
@@ -144,7 +183,8 @@ func (n NewGrant) row(c Caller, now time.Time) (store.Grant, error) {
 		return store.Grant{}, invalid("not_after", "not_after is not in the future")
 	}
 	return store.Grant{ID: newID("gr_"), Effect: effect, Role: n.Role, Scope: n.Scope, Reason: n.Reason,
-		NotAfter: micros(end), CreatedAt: micros(now), CreatedBy: c.name}, nil
+		NotAfter: micros(end), CreatedAt: micros(now), CreatedBy: c.name, Networks: strings.Join(n.Networks, " "), Hours: n.Hours,
+		Via: strings.Join(n.Via, " "), NeedsReason: n.NeedsReason}, nil
 }
 
 // allowGrant decides whether the caller may give and end grants on a scope.
@@ -152,13 +192,13 @@ func (s *Service) allowGrant(c Caller, scope reference.Pattern) (*attempt, error
 	a := s.attempt(c, access.GrantAccess.String(), scope.String())
 	var decision access.Decision
 	err := s.view(func(st *state) error {
-		decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, a.entry.At)
+		decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	return a, a.decided(decision, access.GrantAccess)
+	return a, a.decided(decision, access.GrantAccess, "")
 }
 
 // mayGive keeps a gatekeeper from widening their own access. The steward, with whom everything begins, is the one

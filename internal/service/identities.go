@@ -143,13 +143,13 @@ func (s *Service) allowOverview(c Caller, o overview) (*attempt, error) {
 	a := s.attempt(c, o.name, "")
 	var decision access.Decision
 	err := s.view(func(st *state) error {
-		decision = st.policy.Anywhere(c.id, o.actions, a.entry.At)
+		decision = st.policy.Anywhere(c.id, o.actions, c.context(a.entry.At))
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	return a, a.answered(decision, o.what, o.remedy(c.name))
+	return a, a.answered(decision, o.what, "", o.remedy(c.name))
 }
 
 // Identity describes one person or app.

@@ -290,7 +290,7 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 func (s *Service) nearestDrawer(st *state, c Caller, name string, now time.Time) string {
 	var visible []string
 	for candidate := range st.drawers {
-		if st.policy.Reaches(c.id, access.List, candidate, now).Allowed {
+		if st.policy.Reaches(c.id, access.List, candidate, c.context(now)).Allowed {
 			visible = append(visible, candidate)
 		}
 	}
@@ -308,7 +308,7 @@ func (s *Service) hint(st *state, c Caller, ref reference.Reference, err error, 
 	}
 	var visible []string
 	for name := range d.items {
-		if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{ref.Drawer, name}, Now: now}).Allowed {
+		if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{ref.Drawer, name}, Context: c.context(now)}).Allowed {
 			visible = append(visible, name)
 		}
 	}

@@ -7,10 +7,12 @@
 package service
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/base32"
 	"errors"
 	"log/slog"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -83,6 +85,7 @@ func (s *Service) now() time.Time { return s.options.Now() }
 type Origin struct {
 	Addr      string // without port
 	RequestID string
+	Reason    string // stated by the caller; empty for none
 }
 
 // Caller is a proven identity and how it came.
@@ -92,6 +95,12 @@ type Caller struct {
 	name  string // as a subject
 	via   string
 	token string // the id of the token it showed
+}
+
+// context is what conditions of grants ask about.
+func (c Caller) context(now time.Time) access.Context {
+	addr, _ := netip.ParseAddr(c.Addr) // what is no address is in no network
+	return access.Context{Now: now, Addr: addr, Via: c.via, Reason: c.Reason}
 }
 
 // Subject returns the caller as a subject: "person:audit-desk".
@@ -119,7 +128,7 @@ type attempt struct {
 // attempt starts the entry of something that is about to be decided.
 func (s *Service) attempt(c Caller, action, target string) *attempt {
 	return &attempt{s: s, entry: trail.Entry{
-		At: s.now(), Subject: c.name, Via: c.via, Action: action, Target: target, RequestID: c.RequestID, Addr: c.Addr,
+		At: s.now(), Subject: c.name, Via: c.via, Action: action, Target: target, RequestID: c.RequestID, Addr: c.Addr, Stated: c.Reason,
 	}}
 }
 
@@ -132,18 +141,40 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 		s.mu.RUnlock()
 		return nil, errLocked
 	}
-	decision := s.state.policy.Decide(access.Request{Subject: c.id, Action: action, Target: target, Now: a.entry.At})
+	request := access.Request{Subject: c.id, Action: action, Target: target, Context: c.context(a.entry.At)}
+	decision := s.state.policy.Decide(request)
+	why := ""
+	if !decision.Allowed {
+		why = nearestMiss(s.state.policy, request)
+	}
 	s.mu.RUnlock()
-	return a, a.decided(decision, action)
+	return a, a.decided(decision, action, why)
 }
 
-// decided notes a decision about the attempt's target; a no is recorded at once and returned as an [*Error].
-func (a *attempt) decided(decision access.Decision, action access.Action) error {
+// nearestMiss says why the grant that came nearest does not fit, if one came near at all.
+func nearestMiss(p access.Policy, request access.Request) string {
+	decision, considered := p.Explain(request)
+	for _, c := range considered {
+		if c.Grant.ID == decision.Grant {
+			return c.Reason
+		}
+	}
+	return ""
+}
+
+// decided notes a decision about the attempt's target; a no is recorded at once and returned as an [*Error]. The
+// sentence why says what kept the nearest grant from allowing it; it may be empty.
+func (a *attempt) decided(decision access.Decision, action access.Action, why string) error {
 	target := a.entry.Target
 	if target == "" {
 		target = "the chest"
 	}
-	return a.answered(decision, action.Phrase()+" "+target, remedyFor(a.entry.Subject, action, a.entry.Target))
+	remedy := remedyFor(a.entry.Subject, action, a.entry.Target)
+	if decision.Reason == access.ReasonNeeded {
+		remedy = nil // stating one is all it takes
+		why += ": give --reason, or the header Tansu-Reason"
+	}
+	return a.answered(decision, action.Phrase()+" "+target, why, remedy)
 }
 
 // remedyFor is the smallest grant of an action on a target.
@@ -156,7 +187,7 @@ func remedyFor(subject string, action access.Action, target string) *Remedy {
 
 // answered notes a decision; a no is recorded at once and returned as an [*Error]. What completes the sentence "may
 // not …".
-func (a *attempt) answered(decision access.Decision, what string, remedy *Remedy) error {
+func (a *attempt) answered(decision access.Decision, what, why string, remedy *Remedy) error {
 	a.entry.Grant = decision.Grant
 	if decision.Allowed {
 		return nil
@@ -165,14 +196,16 @@ func (a *attempt) answered(decision access.Decision, what string, remedy *Remedy
 	if decision.Reason != access.Denied {
 		refusal.Remedy = remedy
 	}
-	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(what), Reason: string(decision.Reason), Refusal: refusal})
+	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(what, why), Reason: string(decision.Reason), Refusal: refusal})
 }
 
-func (r *Refusal) sentence(what string) string {
+func (r *Refusal) sentence(what, why string) string {
 	text := r.Subject + " may not " + what + ": "
 	switch r.Reason {
 	case access.GrantEnded:
 		text += "the grant that allowed it has ended"
+	case access.ConditionFailed, access.ReasonNeeded:
+		text += "a grant would allow it, but " + cmp.Or(why, "one of its conditions does not hold")
 	case access.Denied:
 		text += "a grant denies it"
 	default:

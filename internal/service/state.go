@@ -133,11 +133,15 @@ func (st *state) putGrant(row store.Grant) error {
 	if err != nil || !known {
 		return fmt.Errorf("grant %s has a role or scope that this program does not know", row.ID)
 	}
+	conditions, err := conditionsOf(row).parse()
+	if err != nil {
+		return fmt.Errorf("grant %s: %w", row.ID, err)
+	}
 	st.grants[row.ID] = row
 	st.policy.Remove(row.Subject, row.ID)
 	if row.EndedAt == 0 {
 		st.policy.Add(access.Grant{ID: row.ID, Subject: row.Subject, Effect: access.Effect(row.Effect), Role: role,
-			Scope: scope, End: fromMicros(row.NotAfter)})
+			Scope: scope, Conditions: conditions, End: fromMicros(row.NotAfter)})
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"strings"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
@@ -52,10 +51,10 @@ func (s *Service) Trail(c Caller, f store.Filter, most int) (page TrailPage, err
 
 // mayReadEntry returns a function that decides for one entry.
 func (s *Service) mayReadEntry(c Caller, action access.Action) func(trail.Entry) (bool, error) {
-	now := s.now()
+	ctx := c.context(s.now())
 	return func(e trail.Entry) (allowed bool, err error) {
 		err = s.view(func(st *state) error {
-			allowed = st.decideOn(e, c.id, action, now).Allowed
+			allowed = st.decideOn(e, c.id, action, ctx).Allowed
 			return nil
 		})
 		return allowed, err
@@ -64,16 +63,16 @@ func (s *Service) mayReadEntry(c Caller, action access.Action) func(trail.Entry)
 
 // decideOn decides whether a subject may do an action on what an entry is about: a whole scope when it is about giving
 // access, else a drawer, an item or the chest.
-func (st *state) decideOn(e trail.Entry, subject string, action access.Action, now time.Time) access.Decision {
+func (st *state) decideOn(e trail.Entry, subject string, action access.Action, ctx access.Context) access.Decision {
 	if scope, err := reference.ParsePattern(e.Target); err == nil && e.Action == access.GrantAccess.String() {
-		return st.policy.DecideScope(subject, action, scope, now)
+		return st.policy.DecideScope(subject, action, scope, ctx)
 	}
-	return st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(e), Now: now})
+	return st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(e.Target), Context: ctx})
 }
 
-// targetOf returns the segments of an entry's target: those of a drawer or item, none for everything else.
-func targetOf(e trail.Entry) []string {
-	segments := strings.Split(e.Target, "/")
+// targetOf returns the segments of a target in an entry: those of a drawer or item, none for everything else.
+func targetOf(target string) []string {
+	segments := strings.Split(target, "/")
 	if len(segments) > 2 {
 		return nil
 	}
@@ -83,67 +82,4 @@ func targetOf(e trail.Entry) []string {
 		}
 	}
 	return segments
-}
-
-// Receipt is what is known of one refusal.
-type Receipt struct {
-	Entry      trail.Entry
-	AllowedNow bool    // whether the same question would be answered with yes now
-	GrantNow   string  // the grant that allows it now
-	Remedy     *Remedy // the smallest grant that would allow it; nil when none would, or none is needed any more
-}
-
-// Receipt explains a refusal to the one who was refused, to who may grant on its target, and to who reads the trail
-// there. For anyone else it does not exist.
-func (s *Service) Receipt(c Caller, id string) (r Receipt, err error) {
-	a := s.attempt(c, "see_receipt", "")
-	var found bool
-	err = s.records.Entries(store.Filter{Receipt: id}, func(e trail.Entry) bool {
-		r.Entry, found = e, true
-		return false
-	})
-	if err != nil {
-		return r, a.fail(err)
-	}
-	if found {
-		a.entry.Target = r.Entry.Target
-		found, err = s.mayReadEntry(c, access.GrantAccess)(r.Entry)
-		if err == nil && !found {
-			found, err = s.mayReadEntry(c, access.ReadTrail)(r.Entry)
-		}
-		if err != nil {
-			return Receipt{}, err
-		}
-	}
-	if !found && (r.Entry.Subject != c.name || c.name == unknown) {
-		a.entry.Target = ""
-		return Receipt{}, a.fail(notFound("receipt "+id+" that you may see", ""))
-	}
-	if err := s.explain(&r); err != nil {
-		return Receipt{}, err
-	}
-	return answer(a, r)
-}
-
-// explain asks the refused question again, now.
-func (s *Service) explain(r *Receipt) error {
-	return s.view(func(st *state) error {
-		var decision access.Decision
-		subject := st.subjects[r.Entry.Subject]
-		if action, known := access.ParseAction(r.Entry.Action); known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
-			decision = st.decideOn(r.Entry, subject, action, s.now())
-			r.Remedy = remedyFor(r.Entry.Subject, action, r.Entry.Target)
-		}
-		for _, o := range overviews {
-			if o.name == r.Entry.Action {
-				decision = st.policy.Anywhere(subject, o.actions, s.now())
-				r.Remedy = o.remedy(r.Entry.Subject)
-			}
-		}
-		r.AllowedNow, r.GrantNow = decision.Allowed, decision.Grant
-		if decision.Allowed || decision.Reason == access.Denied {
-			r.Remedy = nil
-		}
-		return nil
-	})
 }

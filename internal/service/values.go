@@ -26,7 +26,7 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	a := attempt{s: s}
 	a.entry.At, a.entry.Subject, a.entry.Via = s.now(), c.name, c.via
 	a.entry.Action, a.entry.Target = "read_value", reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String()
-	a.entry.RequestID, a.entry.Addr, a.entry.Version = c.RequestID, c.Addr, ref.Version
+	a.entry.RequestID, a.entry.Addr, a.entry.Stated, a.entry.Version = c.RequestID, c.Addr, c.Reason, ref.Version
 
 	s.mu.RLock()
 	st := s.state
@@ -35,10 +35,12 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		return Served{}, errLocked
 	}
 	target := [2]string{ref.Drawer, ref.Item}
-	decision := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadValue, Target: target[:], Now: a.entry.At})
+	request := access.Request{Subject: c.id, Action: access.ReadValue, Target: target[:], Context: c.context(a.entry.At)}
+	decision := st.policy.Decide(request)
 	if !decision.Allowed {
+		why := nearestMiss(st.policy, request)
 		s.mu.RUnlock()
-		return Served{}, a.decided(decision, access.ReadValue)
+		return Served{}, a.decided(decision, access.ReadValue, why)
 	}
 	served, err := s.decrypt(st, c, ref, a.entry.At)
 	s.mu.RUnlock()

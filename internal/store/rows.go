@@ -73,6 +73,11 @@ type Grant struct {
 	CreatedBy string `db:"created_by" json:"created_by"`
 	EndedAt   int64  `db:"ended_at" json:"ended_at"` // 0 while nobody has ended it
 	EndedBy   string `db:"ended_by" json:"ended_by"`
+	// Conditions, as text; networks and ways of proof are separated by spaces.
+	Networks    string `db:"networks" json:"networks,omitempty"`
+	Hours       string `db:"hours" json:"hours,omitempty"`
+	Via         string `db:"via" json:"via,omitempty"`
+	NeedsReason bool   `db:"needs_reason" json:"needs_reason,omitempty"`
 	Seal
 }
 

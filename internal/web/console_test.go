@@ -283,6 +283,25 @@ func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 	b.clean()
 }
 
+// A grant that asks for a reason gets it in the same place, without a second try elsewhere.
+func TestConsoleAsksForTheReasonThatAGrantWants(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
+	_, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:ticketing-lead", Role: "consumer", Scope: "**", Conditions: client.Conditions{NeedsReason: true}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Reveal"), chromedp.SendKeys(`input[name=reason]`, "complaint 4711"), press("Reveal with this reason"), chromedp.WaitVisible(`[data-value]`))
+	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Action: "read_value", Outcome: "allowed"})
+	if err != nil || len(page.Entries) != 1 || page.Entries[0].Stated != "complaint 4711" {
+		t.Errorf("the trail has %+v, %v", page.Entries, err)
+	}
+	b.clean()
+}
+
 func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
 	b := open(t)
 	const typed = "typed-into-the-console"

@@ -117,7 +117,34 @@ func run() error {
 	if int(after-before) < total {
 		return errors.New("there are answers without an entry")
 	}
+	if err := decisions(result); err != nil {
+		return err
+	}
 	return write(result)
+}
+
+// decisions adds what the core's own benchmarks measure: a decision among few and many grants, and who-can.
+func decisions(result map[string]any) error {
+	out, err := exec.Command("go", "test", "-run", "xxx", "-bench", "Decision|WhoCan", "./internal/core/access").CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("benchmark decisions: %w: %s", err, out)
+	}
+	for name, figure := range map[string]struct {
+		key  string
+		unit float64 // nanoseconds
+	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6}} {
+		found := regexp.MustCompile(`Benchmark` + name + `-\d+\s+\d+\s+([\d.]+) ns/op`).FindSubmatch(out)
+		if found == nil {
+			return fmt.Errorf("the benchmarks say nothing of %s: %s", name, out)
+		}
+		nanoseconds, err := strconv.ParseFloat(string(found[1]), 64)
+		if err != nil {
+			return err
+		}
+		result[figure.key] = round(nanoseconds / figure.unit)
+		fmt.Printf("%-20s %10.1f\n", figure.key, nanoseconds/figure.unit)
+	}
+	return nil
 }
 
 func round(x float64) float64 { return float64(int(x*1000+0.5)) / 1000 }

@@ -32,6 +32,12 @@ export const useGrants = (subject?: string) =>
 
 export const useRoles = () => useQuery({ queryKey: ["roles"], queryFn: () => data(api.GET("/api/roles")), staleTime: Infinity });
 
+export const useHolders = (action: string, target: string) =>
+  useQuery({ queryKey: ["holders", action, target], queryFn: () => data(api.GET("/api/ask/holders", { params: { query: { action, target } } })) });
+
+export const useReach = (subject: string) =>
+  useQuery({ queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });
+
 export type TrailFilter = { subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
 
 export const useTrail = (query: TrailFilter) =>

@@ -435,6 +435,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ask/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a subject may do an action on a target under given circumstances, and why */
+        get: operations["askVerdict"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ask/holders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has an action on a target */
+        get: operations["askHolders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ask/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that exists and that a subject may do something with */
+        get: operations["askReach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trail": {
         parameters: {
             query?: never;
@@ -690,6 +741,10 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             ended_at?: string;
+            networks?: string[];
+            hours?: string;
+            via?: ("app_token" | "person_token" | "console_session")[];
+            needs_reason?: boolean;
         };
         NewGrant: {
             subject: string;
@@ -701,6 +756,10 @@ export interface components {
             /** Format: date-time */
             not_after?: string;
             never_ends?: boolean;
+            networks?: string[];
+            hours?: string;
+            via?: ("app_token" | "person_token" | "console_session")[];
+            needs_reason?: boolean;
         };
         Given: {
             grant: components["schemas"]["Grant"];
@@ -719,6 +778,7 @@ export interface components {
             reason: string;
             grant: string;
             detail: string;
+            stated: string;
             request_id: string;
             receipt: string;
             addr: string;
@@ -738,6 +798,7 @@ export interface components {
             entry: components["schemas"]["Entry"];
             allowed_now: boolean;
             grant_now: string;
+            considered: components["schemas"]["Considered"][];
             remedy?: components["schemas"]["Remedy"];
         };
         Problem: {
@@ -755,6 +816,28 @@ export interface components {
             action?: string;
             target?: string;
             remedy?: components["schemas"]["Remedy"];
+        };
+        Considered: {
+            grant: components["schemas"]["Grant"];
+            miss: string;
+        };
+        Verdict: {
+            allowed: boolean;
+            grant: string;
+            reason: string;
+            considered: components["schemas"]["Considered"][];
+            remedy?: components["schemas"]["Remedy"];
+        };
+        Holder: {
+            subject: string;
+            /** @enum {string} */
+            state: "active" | "suspended";
+            grants: components["schemas"]["Grant"][];
+            unless: components["schemas"]["Grant"][];
+        };
+        Reach: {
+            target: string;
+            actions: string[];
         };
     };
     responses: {
@@ -791,6 +874,10 @@ export interface components {
         outcomeFilter: string;
         requestFilter: string;
         receiptFilter: string;
+        askSubject: string;
+        askAction: string;
+        /** @description A drawer or an item; the chest when it is left out. */
+        askTarget: string;
         since: string;
         until: string;
         cursor: string;
@@ -1612,6 +1699,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askVerdict: {
+        parameters: {
+            query: {
+                subject: components["parameters"]["askSubject"];
+                action: components["parameters"]["askAction"];
+                /** @description A drawer or an item; the chest when it is left out. */
+                target?: components["parameters"]["askTarget"];
+                at?: string;
+                addr?: string;
+                via?: string;
+                reason?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askHolders: {
+        parameters: {
+            query: {
+                action: components["parameters"]["askAction"];
+                /** @description A drawer or an item; the chest when it is left out. */
+                target?: components["parameters"]["askTarget"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        holders: components["schemas"]["Holder"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askReach: {
+        parameters: {
+            query: {
+                subject: components["parameters"]["askSubject"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Target by target; the chest itself has an empty one. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        reach: components["schemas"]["Reach"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,5 +1,6 @@
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
+import { Conditions } from "./Conditions";
 import { Mark } from "./Mark";
 import { Scroll } from "./Scroll";
 import { When } from "./When";
@@ -15,7 +16,7 @@ export function GrantTable({ grants, showSubject = false, onEnd }: GrantTablePro
         <thead>
           <tr>
             {showSubject && <th scope="col">Subject</th>}
-            <th scope="col">Role</th><th scope="col">Scope</th><th scope="col">End</th><th scope="col">Given</th><th scope="col">Reason</th>
+            <th scope="col">Role</th><th scope="col">Scope</th><th scope="col">Conditions</th><th scope="col">End</th><th scope="col">Given</th><th scope="col">Reason</th>
             {onEnd && <th scope="col"><span className="sr-only">Do</span></th>}
           </tr>
         </thead>
@@ -25,6 +26,7 @@ export function GrantTable({ grants, showSubject = false, onEnd }: GrantTablePro
               {showSubject && <td><Link className="link link-hover name" to={`/access/${g.subject}`}>{g.subject}</Link></td>}
               <td className="font-semibold">{g.effect === "deny" ? <Mark state="refused" word={`denied ${g.role}`} /> : g.role}</td>
               <td className="name">{g.scope}</td>
+              <td><Conditions of={g} /></td>
               <td><GrantEnd grant={g} /></td>
               <td><When at={g.created_at} /><br /><span className="name muted text-sm">{g.created_by}</span></td>
               <td>{g.reason}</td>

@@ -1,13 +1,18 @@
 // Package access decides whether a subject may do an action on a target.
 //
 // The default is no. A grant is the only thing that changes that: a subject, a role (a set of actions), a scope (a
-// pattern over targets) and an end. A grant that denies wins over every grant that allows. A decision is a pure
-// function of its inputs and does not depend on the order of the grants.
+// pattern over targets), conditions (networks, hours, how the subject proved itself, a stated reason) and an end. A
+// grant that denies wins over every grant that allows. A decision is a pure function of its inputs and does not depend
+// on the order of the grants.
+//
+// A decision and its explanation are one evaluation: [Policy.Explain] is [Policy.Decide] that also keeps what it saw.
 //
 // Grants are kept by subject, so that a decision costs as much as the subject has grants, however many others there are.
 package access
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"tansu/internal/core/reference"
@@ -22,17 +27,39 @@ const (
 	Deny  Effect = "deny"
 )
 
-// Grant gives a subject the actions of a role on the targets of a scope until an end.
+// Grant gives a subject the actions of a role on the targets of a scope, under conditions, until an end.
 type Grant struct {
-	ID      string
-	Subject string // the identity's id, not its name: a name used again must not inherit grants
-	Effect  Effect
-	Role    Role
-	Scope   reference.Pattern
-	End     time.Time // exclusive; zero means that it never ends
+	ID         string
+	Subject    string // the identity's id, not its name: a name used again must not inherit grants
+	Effect     Effect
+	Role       Role
+	Scope      reference.Pattern
+	Conditions Conditions
+	End        time.Time // exclusive; zero means that it never ends
 }
 
-func (g *Grant) ended(now time.Time) bool { return !g.End.IsZero() && !now.Before(g.End) }
+// Miss is the first thing in a grant that does not fit a request. The zero Miss means that it fits.
+type Miss string
+
+// The misses, in the order in which they are looked for. A failing condition has its own name.
+const (
+	MissRole  Miss = "role"  // the role lacks the action
+	MissScope Miss = "scope" // the scope does not select the target
+	MissEnd   Miss = "end"   // it has ended
+)
+
+// miss is the one place where a grant is held against a request; selects says whether a scope fits what is asked about.
+func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
+	switch {
+	case g.Role.Actions&actions == 0:
+		return MissRole
+	case !selects:
+		return MissScope
+	case !g.End.IsZero() && !ctx.Now.Before(g.End):
+		return MissEnd
+	}
+	return Miss(g.Conditions.failing(ctx))
+}
 
 // Policy holds grants by subject. It is not safe for concurrent use while it is being changed.
 type Policy map[string][]Grant
@@ -56,7 +83,7 @@ type Request struct {
 	Subject string
 	Action  Action
 	Target  []string // segments: none for the chest, drawer, or drawer and item
-	Now     time.Time
+	Context
 }
 
 // Reason says why an answer is no.
@@ -64,49 +91,122 @@ type Reason string
 
 // The reasons.
 const (
-	NoGrant    Reason = "no_grant"    // nothing gives this action on this target
-	GrantEnded Reason = "grant_ended" // something did, and its end has passed
-	Denied     Reason = "denied"      // a deny grant applies
+	NoGrant         Reason = "no_grant"         // nothing gives this action on this target
+	GrantEnded      Reason = "grant_ended"      // something did, and its end has passed
+	ConditionFailed Reason = "condition_failed" // something would, if one of its conditions held
+	ReasonNeeded    Reason = "reason_needed"    // something would, if a reason were stated
+	Denied          Reason = "denied"           // a deny grant applies
 )
 
-// Decision is the answer. Grant is the id of the grant that allowed or denied, or of the one that ended.
+// Decision is the answer. Grant is the id of the grant that allowed or denied, or of the one that came nearest.
 type Decision struct {
 	Allowed bool
 	Grant   string
 	Reason  Reason
+	Miss    Miss // of the nearest grant, when the answer is no for want of one
+}
+
+// Considered is a grant that was held against a request, and how it fared.
+type Considered struct {
+	Grant  Grant
+	Miss   Miss   // empty when it fits
+	Reason string // the miss in a sentence; empty when it fits
 }
 
 // Decide answers a request. It allocates nothing.
-func (p Policy) Decide(r Request) Decision {
+func (p Policy) Decide(r Request) Decision { return p.decide(&r, nil) }
+
+// Explain answers a request and returns the subject's grants, those that came nearest first.
+func (p Policy) Explain(r Request) (Decision, []Considered) {
+	considered := []Considered{}
+	decision := p.decide(&r, &considered)
+	slices.SortStableFunc(considered, func(a, b Considered) int {
+		return cmp.Or(cmp.Compare(distance[a.Miss], distance[b.Miss]), cmp.Compare(a.Grant.ID, b.Grant.ID))
+	})
+	return decision, considered
+}
+
+// distance orders misses: a grant that fails a condition is nearer than one that has ended, and so on.
+var distance = map[Miss]int{"": 0, Miss(Stated): 1, Miss(Proof): 2, Miss(Time): 3, Miss(Network): 4, MissEnd: 5, MissScope: 6, MissRole: 7}
+
+// decide is the evaluation. Among grants that miss, the nearest and then the one with the smallest id is kept, so that
+// the answer does not depend on their order.
+func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	decision := Decision{Reason: NoGrant}
+	var allowed, denied string
 	for i := range p[r.Subject] {
 		g := &p[r.Subject][i]
-		if g.Role.Actions&r.Action == 0 || !g.Scope.Matches(r.Target...) {
-			continue
+		miss := g.miss(r.Action, &r.Context, g.Scope.Matches(r.Target...))
+		if considered != nil {
+			*considered = append(*considered, Considered{Grant: *g, Miss: miss, Reason: g.why(miss, r)})
 		}
 		switch {
-		case g.ended(r.Now):
-			if !decision.Allowed && decision.Reason == NoGrant {
-				decision.Grant, decision.Reason = g.ID, GrantEnded
-			}
-		case g.Effect == Deny:
-			return Decision{Grant: g.ID, Reason: Denied}
-		case !decision.Allowed:
-			decision = Decision{Allowed: true, Grant: g.ID}
+		case miss == "" && g.Effect == Deny:
+			denied = first(denied, g.ID)
+		case miss == "":
+			allowed = first(allowed, g.ID)
+		case g.Effect == Allow:
+			decision.nearer(miss, g.ID)
 		}
+	}
+	switch {
+	case denied != "":
+		return Decision{Grant: denied, Reason: Denied}
+	case allowed != "":
+		return Decision{Allowed: true, Grant: allowed}
 	}
 	return decision
 }
 
+// first returns the smaller of two ids, of which a may be empty.
+func first(a, b string) string {
+	if a == "" || b < a {
+		return b
+	}
+	return a
+}
+
+// nearer keeps a missed grant if it came nearer than what is kept. A grant of another scope or role is not near.
+func (d *Decision) nearer(miss Miss, id string) {
+	if miss == MissRole || miss == MissScope {
+		return
+	}
+	if d.Grant != "" && (distance[miss] > distance[d.Miss] || distance[miss] == distance[d.Miss] && id > d.Grant) {
+		return
+	}
+	d.Grant, d.Miss, d.Reason = id, miss, ConditionFailed
+	switch miss {
+	case MissEnd:
+		d.Reason = GrantEnded
+	case Miss(Stated):
+		d.Reason = ReasonNeeded
+	}
+}
+
+// why says a miss in a sentence.
+func (g *Grant) why(miss Miss, r *Request) string {
+	switch miss {
+	case "":
+		return ""
+	case MissRole:
+		return "role " + g.Role.Name + " does not include " + r.Action.String()
+	case MissScope:
+		return "scope " + g.Scope.String() + " does not select it"
+	case MissEnd:
+		return "it ended at " + g.End.UTC().Format(time.RFC3339)
+	}
+	return g.Conditions.why(Condition(miss), &r.Context)
+}
+
 // Reaches reports whether any grant gives the subject the action on a drawer or on something in it. It decides only
 // whether the drawer's name may be shown; what is in it is decided one by one.
-func (p Policy) Reaches(subject string, action Action, drawer string, now time.Time) Decision {
-	decision := p.Decide(Request{Subject: subject, Action: action, Target: []string{drawer}, Now: now})
-	if decision.Allowed || p.deniedWhole(subject, action, drawer, now) {
+func (p Policy) Reaches(subject string, action Action, drawer string, ctx Context) Decision {
+	decision := p.Decide(Request{Subject: subject, Action: action, Target: []string{drawer}, Context: ctx})
+	if decision.Allowed || p.deniedWhole(subject, action, drawer, &ctx) {
 		return decision
 	}
-	for _, g := range p[subject] {
-		if g.Effect == Allow && g.Role.Actions&action != 0 && !g.ended(now) && g.Scope.Touches(drawer) {
+	for i := range p[subject] {
+		if g := &p[subject][i]; g.Effect == Allow && g.miss(action, &ctx, g.Scope.Touches(drawer)) == "" {
 			return Decision{Allowed: true, Grant: g.ID}
 		}
 	}
@@ -114,13 +214,13 @@ func (p Policy) Reaches(subject string, action Action, drawer string, now time.T
 }
 
 // deniedWhole reports whether a deny grant covers a whole drawer.
-func (p Policy) deniedWhole(subject string, action Action, drawer string, now time.Time) bool {
+func (p Policy) deniedWhole(subject string, action Action, drawer string, ctx *Context) bool {
 	whole, err := reference.ParsePattern(drawer + "/**")
 	if err != nil {
 		return true
 	}
-	for _, g := range p[subject] {
-		if g.Effect == Deny && g.Role.Actions&action != 0 && !g.ended(now) && g.Scope.Covers(whole) {
+	for i := range p[subject] {
+		if g := &p[subject][i]; g.Effect == Deny && g.miss(action, ctx, g.Scope.Covers(whole)) == "" {
 			return true
 		}
 	}
@@ -129,28 +229,95 @@ func (p Policy) deniedWhole(subject string, action Action, drawer string, now ti
 
 // DecideScope answers whether the subject may do the action on everything a scope selects: one grant must cover all of
 // it, and no deny grant may reach into it. It is the question behind giving a grant to somebody else.
-func (p Policy) DecideScope(subject string, action Action, scope reference.Pattern, now time.Time) Decision {
+func (p Policy) DecideScope(subject string, action Action, scope reference.Pattern, ctx Context) Decision {
 	decision := Decision{Reason: NoGrant}
-	for _, g := range p[subject] {
-		if g.Role.Actions&action == 0 || g.ended(now) {
+	for i := range p[subject] {
+		g := &p[subject][i]
+		if g.Effect == Deny {
+			if g.miss(action, &ctx, g.Scope.Intersects(scope)) == "" {
+				return Decision{Grant: g.ID, Reason: Denied}
+			}
 			continue
 		}
-		if g.Effect == Deny && g.Scope.Intersects(scope) {
-			return Decision{Grant: g.ID, Reason: Denied}
-		}
-		if g.Effect == Allow && !decision.Allowed && g.Scope.Covers(scope) {
+		switch miss := g.miss(action, &ctx, g.Scope.Covers(scope)); {
+		case decision.Allowed:
+		case miss == "":
 			decision = Decision{Allowed: true, Grant: g.ID}
+		default:
+			decision.nearer(miss, g.ID)
 		}
 	}
 	return decision
 }
 
 // Anywhere reports whether the subject has a grant with one of the actions on anything at all.
-func (p Policy) Anywhere(subject string, actions Action, now time.Time) Decision {
-	for _, g := range p[subject] {
-		if g.Effect == Allow && g.Role.Actions&actions != 0 && !g.ended(now) {
+func (p Policy) Anywhere(subject string, actions Action, ctx Context) Decision {
+	decision := Decision{Reason: NoGrant}
+	for i := range p[subject] {
+		g := &p[subject][i]
+		if g.Effect != Allow {
+			continue
+		}
+		miss := g.miss(actions, &ctx, true)
+		if miss == "" {
 			return Decision{Allowed: true, Grant: g.ID}
 		}
+		decision.nearer(miss, g.ID)
 	}
-	return Decision{Reason: NoGrant}
+	return decision
+}
+
+// Holder is a subject that has an action on a target, and the grants that give it.
+type Holder struct {
+	Subject string
+	Grants  []string // ids of those that allow and are in force; their conditions may still not hold
+	Unless  []string // ids of deny grants that apply under conditions
+}
+
+// Holders returns who has the action on a target at a moment, whatever the conditions: those are in the grants. A
+// subject that a grant without conditions denies is left out.
+func (p Policy) Holders(action Action, target []string, now time.Time) []Holder {
+	var holders []Holder
+	for subject, grants := range p {
+		holder := Holder{Subject: subject}
+		denied := false
+		for i := range grants {
+			g := &grants[i]
+			if g.Role.Actions&action == 0 || !g.Scope.Matches(target...) || !g.End.IsZero() && !now.Before(g.End) {
+				continue
+			}
+			switch {
+			case g.Effect == Allow:
+				holder.Grants = append(holder.Grants, g.ID)
+			case g.Conditions.none():
+				denied = true
+			default:
+				holder.Unless = append(holder.Unless, g.ID)
+			}
+		}
+		if len(holder.Grants) > 0 && !denied {
+			slices.Sort(holder.Grants)
+			holders = append(holders, holder)
+		}
+	}
+	slices.SortFunc(holders, func(a, b Holder) int { return cmp.Compare(a.Subject, b.Subject) })
+	return holders
+}
+
+// Actions returns the actions that a subject has on a target at a moment, whatever the conditions.
+func (p Policy) Actions(subject string, target []string, now time.Time) Action {
+	var allowed, denied Action
+	for i := range p[subject] {
+		g := &p[subject][i]
+		if !g.Scope.Matches(target...) || !g.End.IsZero() && !now.Before(g.End) {
+			continue
+		}
+		switch {
+		case g.Effect == Allow:
+			allowed |= g.Role.Actions
+		case g.Conditions.none():
+			denied |= g.Role.Actions
+		}
+	}
+	return allowed &^ denied
 }

@@ -10,6 +10,8 @@ import (
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
+func at(t time.Time) Context { return Context{Now: t} }
+
 func grant(t *testing.T, id string, effect Effect, role, scope string, end time.Time) Grant {
 	t.Helper()
 	r, known := FindRole(role)
@@ -23,7 +25,7 @@ func grant(t *testing.T, id string, effect Effect, role, scope string, end time.
 func TestDecide(t *testing.T) {
 	later, earlier := now.Add(time.Hour), now.Add(-time.Hour)
 	read := func(target ...string) Request {
-		return Request{Subject: "me", Action: ReadValue, Target: target, Now: now}
+		return Request{Subject: "me", Action: ReadValue, Target: target, Context: at(now)}
 	}
 	for _, c := range []struct {
 		name    string
@@ -35,14 +37,14 @@ func TestDecide(t *testing.T) {
 		{"a grant on the scope allows", []Grant{grant(t, "g", Allow, "consumer", "d/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
 		{"a grant on another scope does not", []Grant{grant(t, "g", Allow, "consumer", "e/**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
 		{"a role without the action does not", []Grant{grant(t, "g", Allow, "keeper", "**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
-		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded}},
-		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded}},
+		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
+		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
 		{"a grant without end allows", []Grant{grant(t, "g", Allow, "consumer", "**", time.Time{})}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
 		{"a denial wins", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "d/i", later)}, read("d", "i"), Decision{Grant: "n", Reason: Denied}},
 		{"a denial elsewhere does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "e/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
 		{"an ended denial does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "**", earlier)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
-		{"a grant of somebody else does not", []Grant{grant(t, "g", Allow, "consumer", "**", later)}, Request{Subject: "you", Action: ReadValue, Target: []string{"d", "i"}, Now: now}, Decision{Reason: NoGrant}},
-		{"a drawer's grant is not one on the chest", []Grant{grant(t, "g", Allow, "operator", "d/**", later)}, Request{Subject: "me", Action: Operate, Now: now}, Decision{Reason: NoGrant}},
+		{"a grant of somebody else does not", []Grant{grant(t, "g", Allow, "consumer", "**", later)}, Request{Subject: "you", Action: ReadValue, Target: []string{"d", "i"}, Context: at(now)}, Decision{Reason: NoGrant}},
+		{"a drawer's grant is not one on the chest", []Grant{grant(t, "g", Allow, "operator", "d/**", later)}, Request{Subject: "me", Action: Operate, Context: at(now)}, Decision{Reason: NoGrant}},
 	} {
 		policy := Policy{}
 		for _, g := range c.grants {
@@ -65,7 +67,7 @@ func TestOrderOfGrantsDoesNotMatter(t *testing.T) {
 		for range 1 + random.IntN(5) {
 			grants = append(grants, grant(t, "g", effects[random.IntN(3)], roles[random.IntN(3)], scopes[random.IntN(5)], ends[random.IntN(3)]))
 		}
-		request := Request{Subject: "me", Action: []Action{List, ReadValue}[random.IntN(2)], Target: []string{"d", "i"}, Now: now}
+		request := Request{Subject: "me", Action: []Action{List, ReadValue}[random.IntN(2)], Target: []string{"d", "i"}, Context: at(now)}
 		first := Policy{"me": grants}.Decide(request)
 		for range 4 {
 			random.Shuffle(len(grants), func(i, j int) { grants[i], grants[j] = grants[j], grants[i] })
@@ -90,10 +92,10 @@ func TestRemoveTakesOneGrantAway(t *testing.T) {
 	policy.Add(grant(t, "a", Allow, "consumer", "d/**", time.Time{}))
 	policy.Add(grant(t, "b", Allow, "consumer", "e/**", time.Time{}))
 	policy.Remove("me", "a")
-	if policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"d", "i"}, Now: now}).Allowed {
+	if policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"d", "i"}, Context: at(now)}).Allowed {
 		t.Error("a removed grant still allows")
 	}
-	if !policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"e", "i"}, Now: now}).Allowed {
+	if !policy.Decide(Request{Subject: "me", Action: ReadValue, Target: []string{"e", "i"}, Context: at(now)}).Allowed {
 		t.Error("the other grant is gone too")
 	}
 }
@@ -117,7 +119,7 @@ func TestDelegationStaysInsideOnesOwnScope(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := (Policy{"me": c.grants}).DecideScope("me", GrantAccess, p, now); got != c.want {
+		if got := (Policy{"me": c.grants}).DecideScope("me", GrantAccess, p, at(now)); got != c.want {
 			t.Errorf("%s: got %+v, want %+v", c.scope, got, c.want)
 		}
 	}
@@ -125,14 +127,14 @@ func TestDelegationStaysInsideOnesOwnScope(t *testing.T) {
 
 func TestADrawerIsSeenThroughOneItem(t *testing.T) {
 	policy := Policy{"me": {grant(t, "g", Allow, "viewer", "crew-rota-prod/rota-*", now.Add(time.Hour))}}
-	if !policy.Reaches("me", List, "crew-rota-prod", now).Allowed {
+	if !policy.Reaches("me", List, "crew-rota-prod", at(now)).Allowed {
 		t.Error("the drawer of a listed item is not seen")
 	}
-	if policy.Reaches("me", List, "fuel-billing-prod", now).Allowed {
+	if policy.Reaches("me", List, "fuel-billing-prod", at(now)).Allowed {
 		t.Error("another drawer is seen")
 	}
 	policy.Add(grant(t, "n", Deny, "viewer", "crew-rota-prod/**", now.Add(time.Hour)))
-	if policy.Reaches("me", List, "crew-rota-prod", now).Allowed {
+	if policy.Reaches("me", List, "crew-rota-prod", at(now)).Allowed {
 		t.Error("a drawer that is denied whole is seen")
 	}
 }
@@ -153,7 +155,7 @@ func TestDecideAllocatesNothing(t *testing.T) {
 	policy := Policy{"me": {grant(t, "g", Allow, "consumer", "d/**", time.Time{})}}
 	target := []string{"d", "i"}
 	if n := testing.AllocsPerRun(100, func() {
-		policy.Decide(Request{Subject: "me", Action: ReadValue, Target: target, Now: now})
+		policy.Decide(Request{Subject: "me", Action: ReadValue, Target: target, Context: at(now)})
 	}); n != 0 {
 		t.Errorf("a decision allocates %v times", n)
 	}

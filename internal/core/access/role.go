@@ -22,6 +22,9 @@ const (
 	Operate                         // lock, unlock, back up
 )
 
+// AllActions is the set of all actions.
+const AllActions = Operate<<1 - 1
+
 var actionNames = map[Action]string{
 	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", UseKey: "use_key", WriteVersion: "write_version",
 	ChangeItem: "change_item", Retire: "retire", Shred: "shred", ChangeRules: "change_rules", GrantAccess: "grant",

@@ -38,6 +38,7 @@ type Entry struct {
 	Outcome   Outcome
 	Reason    string // a stable code when the outcome is not Allowed
 	Grant     string // the grant that allowed or denied it
+	Stated    string // the reason that the subject stated
 	Detail    string // what was changed, in a few words, never a value
 	RequestID string
 	Receipt   string // the receipt of a refusal
@@ -68,6 +69,7 @@ func (e *Entry) AppendCanonical(b []byte) []byte {
 	b = appendMember(b, "request_id", e.RequestID)
 	b = append(b, `,"seq":`...)
 	b = strconv.AppendUint(b, e.Seq, 10)
+	b = appendMember(b, "stated", e.Stated)
 	b = append(b, `,"subject":`...)
 	b = appendString(b, e.Subject)
 	b = appendMember(b, "target", e.Target)
@@ -138,6 +140,7 @@ func Decode(encoded []byte) (Entry, error) {
 		Receipt   string  `json:"receipt"`
 		RequestID string  `json:"request_id"`
 		Seq       uint64  `json:"seq"`
+		Stated    string  `json:"stated"`
 		Subject   string  `json:"subject"`
 		Target    string  `json:"target"`
 		Version   int     `json:"version"`
@@ -152,5 +155,5 @@ func Decode(encoded []byte) (Entry, error) {
 	}
 	return Entry{Seq: raw.Seq, At: at, Subject: raw.Subject, Via: raw.Via, Action: raw.Action, Target: raw.Target,
 		Version: raw.Version, Outcome: raw.Outcome, Reason: raw.Reason, Grant: raw.Grant, Detail: raw.Detail,
-		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr}, nil
+		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated}, nil
 }

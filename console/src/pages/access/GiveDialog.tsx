@@ -22,6 +22,11 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
     const grant: Schemas["NewGrant"] = { subject, role: text("role"), scope: text("scope"), reason: text("reason") };
+    const networks = text("networks").split(/[\s,]+/).filter(Boolean);
+    if (networks.length > 0) grant.networks = networks;
+    if (text("hours")) grant.hours = text("hours");
+    if (text("via")) grant.via = [text("via") as "app_token" | "person_token" | "console_session"];
+    if (form.get("needs_reason")) grant.needs_reason = true;
     if (text("end") === "never") grant.never_ends = true;
     else grant.not_after = new Date(Date.now() + Number(text("end")) * 86_400_000).toISOString();
     give.mutate(grant);
@@ -44,9 +49,30 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
         <Field label="Scope" name="scope" required className="name" hint="Such as ticketing-prod/db-password, ticketing-prod/** or ticketing-*/db-*." />
         <Choice label="Ends" name="end" defaultValue="90" options={ends} />
         <Field label="Reason" name="reason" />
+        <ConditionFields />
         {give.error && <ProblemBox error={give.error} />}
         <DialogButtons onClose={onClose} action="Give it" busy={give.isPending} />
       </form>
     </Dialog>
+  );
+}
+
+const ways = [
+  { value: "", text: "any way" }, { value: "app_token", text: "an app's token" },
+  { value: "person_token", text: "the command line" }, { value: "console_session", text: "the console" },
+];
+
+// ConditionFields are what may be asked besides; all of them may stay empty.
+function ConditionFields() {
+  return (
+    <details className="border-base-300 rounded-box border p-4">
+      <summary className="cursor-pointer font-semibold">Only under conditions</summary>
+      <div className="mt-4 grid gap-4">
+        <Field label="From networks" name="networks" className="name" hint="Such as 10.1.0.0/16; several with commas between." />
+        <Field label="In these hours" name="hours" className="name" hint="Such as mon-fri 08:00-18:00 Europe/Lisbon." />
+        <Choice label="Signed in by" name="via" options={ways} />
+        <label className="flex items-center gap-2"><input type="checkbox" name="needs_reason" className="checkbox" /> With a stated reason</label>
+      </div>
+    </details>
   );
 }

@@ -11,6 +11,7 @@ import { ShownOnce } from "../../shared/ShownOnce";
 import { Empty, Loading } from "../../shared/States";
 import { When } from "../../shared/When";
 import { GiveDialog } from "./GiveDialog";
+import { Reach } from "./Reach";
 
 // IdentityPage shows one person or app: what it may do, and what it proves itself with.
 export function IdentityPage() {
@@ -44,6 +45,7 @@ export function IdentityPage() {
             {list.length > 0 ? <GrantTable grants={list} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
           </section>
           <Credentials identity={identity.data} />
+          <Reach subject={subject} />
         </div>
       )}
       {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}

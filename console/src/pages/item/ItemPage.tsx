@@ -9,6 +9,7 @@ import { ProblemBox } from "../../shared/ProblemBox";
 import { Loading } from "../../shared/States";
 import { Scroll } from "../../shared/Scroll";
 import { When } from "../../shared/When";
+import { Holders } from "./Holders";
 import { PutDialog } from "./PutDialog";
 import { Reveal } from "./Reveal";
 
@@ -34,6 +35,7 @@ export function ItemPage() {
         <div className="grid grid-cols-1 gap-8">
           <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />
           <Versions drawer={drawer} item={item} versions={history.data.versions} />
+          <Holders target={`${drawer}/${item}`} />
         </div>
       )}
       {putting && it && <PutDialog drawer={drawer} item={it} onClose={() => setPutting(false)} />}

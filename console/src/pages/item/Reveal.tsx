@@ -1,7 +1,8 @@
 import { Eye, EyeOff } from "lucide-react";
-import { useCallback, useEffect, useState } from "react";
-import { api, data } from "../../api/client";
+import { useCallback, useEffect, useState, type FormEvent } from "react";
+import { api, data, problemOf } from "../../api/client";
 import { Copy } from "../../shared/Copy";
+import { Field } from "../../shared/Field";
 import { ProblemBox } from "../../shared/ProblemBox";
 
 type RevealProps = { reference: string; version?: number; small?: boolean };
@@ -32,10 +33,10 @@ export function Reveal({ reference, version, small = false }: RevealProps) {
     };
   }, [text, hide]);
 
-  const reveal = async () => {
+  const reveal = async (reason?: string) => {
     setError(null);
     try {
-      const value = await read(reference);
+      const value = await read(reference, reason);
       setLeft(shownFor);
       setText(value);
     } catch (problem) {
@@ -56,8 +57,22 @@ export function Reveal({ reference, version, small = false }: RevealProps) {
         {button}
       </div>
       {shown ? <Shown text={text} left={left} /> : !small && <p className="name muted" aria-label="hidden">••••••••••••••••</p>}
-      {error !== null && <ProblemBox error={error} />}
+      {error !== null && (problemOf(error).reason === "reason_needed" ? <ReasonForm onReason={(reason) => void reveal(reason)} /> : <ProblemBox error={error} />)}
     </div>
+  );
+}
+
+// ReasonForm asks why, where a grant wants to know it.
+function ReasonForm({ onReason }: { onReason: (reason: string) => void }) {
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    onReason(String(new FormData(event.currentTarget).get("reason")));
+  };
+  return (
+    <form className="flex flex-wrap items-end gap-3" onSubmit={submit}>
+      <div className="grow"><Field label="Why do you need it?" name="reason" required maxLength={200} hint="Your grant asks for a reason. It is in the trail." /></div>
+      <button type="submit" className="btn btn-primary">Reveal with this reason</button>
+    </form>
   );
 }
 
@@ -71,9 +86,9 @@ function Shown({ text, left }: { text: string; left: number }) {
 }
 
 // read gets a value as text; bytes that are not text are shown as base64 and said to be so.
-async function read(reference: string): Promise<string> {
+async function read(reference: string, reason?: string): Promise<string> {
   const [drawer = "", item = ""] = reference.split("/");
-  const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } } }));
+  const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } }, headers: reason ? { "Tansu-Reason": reason } : {} }));
   if (typeof value === "string") throw new Error("the answer has no value");
   const bytes = Uint8Array.from(atob(value.value), (c) => c.charCodeAt(0));
   try {

@@ -4,6 +4,7 @@ import { useGive, useReceipt } from "../../api/queries";
 import { Mark } from "../../shared/Mark";
 import { PageHead } from "../../shared/PageHead";
 import { ProblemBox } from "../../shared/ProblemBox";
+import { Scroll } from "../../shared/Scroll";
 import { Loading } from "../../shared/States";
 import { When } from "../../shared/When";
 
@@ -11,6 +12,8 @@ const reasons: Record<string, string> = {
   no_grant: "No grant gives this action on this target.",
   grant_ended: "The grant that gave it has ended.",
   denied: "A grant denies it.",
+  reason_needed: "A grant would allow it with a stated reason.",
+  condition_failed: "A grant would allow it, but one of its conditions did not hold.",
   own_access: "Nobody changes their own access.",
 };
 
@@ -25,7 +28,7 @@ export function ReceiptPage() {
       {explained.isPending && <Loading what="the receipt" />}
       {explained.error && <ProblemBox error={explained.error} />}
       {r && (
-        <div className="grid gap-8 lg:grid-cols-2">
+        <div className="grid grid-cols-1 gap-8 lg:grid-cols-2">
           <section className="panel" aria-label="What was refused">
             <h2 className="mb-3 text-xl font-semibold">What was refused</h2>
             <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-2">
@@ -39,9 +42,35 @@ export function ReceiptPage() {
             </dl>
           </section>
           <Now receipt={r} />
+          <Considered receipt={r} />
         </div>
       )}
     </>
+  );
+}
+
+// Considered shows the grants that came nearest, and what kept each from allowing it.
+function Considered({ receipt }: { receipt: Schemas["Receipt"] }) {
+  if (receipt.considered.length === 0) return null;
+  return (
+    <section className="lg:col-span-2" aria-label="The nearest grants">
+      <h2 className="mb-2 text-xl font-semibold">The nearest grants</h2>
+      <Scroll label="Table of the nearest grants">
+        <table className="dense table">
+          <thead><tr><th scope="col">Role</th><th scope="col">Scope</th><th scope="col">What did not fit</th><th scope="col">Given by</th></tr></thead>
+          <tbody>
+            {receipt.considered.slice(0, 5).map(({ grant, miss }) => (
+              <tr key={grant.id}>
+                <td className="font-semibold">{grant.effect === "deny" ? `denied ${grant.role}` : grant.role}</td>
+                <td className="name">{grant.scope}</td>
+                <td>{miss || "nothing: it applies"}</td>
+                <td className="name text-sm">{grant.created_by}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Scroll>
+    </section>
   );
 }
 

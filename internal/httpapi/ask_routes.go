@@ -1,0 +1,75 @@
+package httpapi
+
+import (
+	"net/http"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/service"
+)
+
+func (a *api) askVerdict(c *call) error {
+	if err := onlyQuery(c, "subject", "action", "target", "at", "addr", "via", "reason"); err != nil {
+		return err
+	}
+	question := service.Question{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
+		Addr: c.QueryParam("addr"), Via: c.QueryParam("via"), Reason: c.QueryParam("reason")}
+	if text := c.QueryParam("at"); text != "" {
+		at, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			return &service.Error{Code: service.InvalidInput, Field: "at", Detail: "at is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
+		}
+		question.At = at
+	}
+	v, err := a.service.Ask(c.caller, question)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Verdict{Allowed: v.Allowed, Grant: v.Grant, Reason: v.Reason, Remedy: remedyJSON(v.Remedy), Considered: consideredJSON(v.Considered)})
+}
+
+func (a *api) askHolders(c *call) error {
+	if err := onlyQuery(c, "action", "target"); err != nil {
+		return err
+	}
+	list, err := a.service.Holders(c.caller, c.QueryParam("action"), c.QueryParam("target"))
+	if err != nil {
+		return err
+	}
+	answer := []client.Holder{}
+	for _, h := range list {
+		answer = append(answer, client.Holder{Subject: h.Subject, State: h.State, Grants: grantsJSON(h.Grants), Unless: grantsJSON(h.Unless)})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"holders": answer})
+}
+
+func (a *api) askReach(c *call) error {
+	if err := onlyQuery(c, "subject"); err != nil {
+		return err
+	}
+	list, err := a.service.Reach(c.caller, c.QueryParam("subject"))
+	if err != nil {
+		return err
+	}
+	answer := []client.Reach{}
+	for _, r := range list {
+		answer = append(answer, client.Reach(r))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"reach": answer})
+}
+
+func grantsJSON(list []service.Grant) []client.Grant {
+	answer := []client.Grant{}
+	for _, g := range list {
+		answer = append(answer, grantJSON(g))
+	}
+	return answer
+}
+
+func consideredJSON(list []service.Considered) []client.Considered {
+	answer := []client.Considered{}
+	for _, c := range list {
+		answer = append(answer, client.Considered{Grant: grantJSON(c.Grant), Miss: c.Miss})
+	}
+	return answer
+}

@@ -1,0 +1,199 @@
+package service
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+)
+
+// Question is a question about access, asked before anything is done.
+type Question struct {
+	Subject string
+	Action  string
+	Target  string // a drawer or an item; empty for the chest
+	// The circumstances; At zero means now, the others empty.
+	At     time.Time
+	Addr   string
+	Via    string
+	Reason string
+}
+
+// Verdict is the answer to a question.
+type Verdict struct {
+	Allowed    bool
+	Grant      string // that allows or denies it
+	Reason     string // why not
+	Remedy     *Remedy
+	Considered []Considered
+}
+
+// Holder is a subject that has an action on a target.
+type Holder struct {
+	Subject string
+	State   string
+	Grants  []Grant // that give it; their conditions say when
+	Unless  []Grant // that deny it under conditions
+}
+
+// Reach is what a subject may do on one target.
+type Reach struct {
+	Target  string
+	Actions []string
+}
+
+// parse checks a question and makes the request of it; the subject's id is filled in later.
+func (q Question) parse(now time.Time) (request access.Request, err error) {
+	action, known := access.ParseAction(q.Action)
+	if !known {
+		return request, invalid("action", "%.40q is not an action; the actions are %v", q.Action, access.AllActions.Names())
+	}
+	if q.Via != "" && !contains(Ways, q.Via) {
+		return request, invalid("via", "%.40q is not a way of proof; the ways are %v", q.Via, Ways)
+	}
+	request.Action = action
+	request.Context = access.Context{Now: now, Via: q.Via, Reason: q.Reason}
+	if !q.At.IsZero() {
+		request.Now = q.At
+	}
+	if q.Addr != "" {
+		if request.Addr, err = netip.ParseAddr(q.Addr); err != nil {
+			return request, invalid("addr", "%.60q is not an address, such as 10.2.3.4", q.Addr)
+		}
+	}
+	request.Target, err = parseTarget(q.Target)
+	return request, err
+}
+
+// parseTarget reads a drawer, an item, or nothing for the chest.
+func parseTarget(text string) ([]string, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if target := targetOf(strings.TrimPrefix(text, reference.Scheme)); target != nil {
+		return target, nil
+	}
+	return nil, invalid("target", "%.140q is neither a drawer nor an item, such as ticketing-prod or ticketing-prod/db-password", text)
+}
+
+// allowAsk decides whether the caller may ask about access to a target: who may grant there or read the trail there
+// may, and about oneself everyone may.
+func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt, error) {
+	a := s.attempt(c, "ask_access", strings.Join(target, "/"))
+	a.entry.Detail = subject
+	if subject == c.name {
+		return a, nil
+	}
+	var decision access.Decision
+	err := s.view(func(st *state) error {
+		for _, action := range []access.Action{access.GrantAccess, access.ReadTrail} {
+			if !decision.Allowed {
+				decision = st.policy.Decide(access.Request{Subject: c.id, Action: action, Target: target, Context: c.context(a.entry.At)})
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	what := "ask about access to " + cmp.Or(a.entry.Target, "the chest")
+	return a, a.answered(decision, what, "", remedyFor(c.name, access.ReadTrail, a.entry.Target))
+}
+
+// Ask answers whether a subject may do an action on a target under given circumstances, and why.
+func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
+	request, err := q.parse(s.now())
+	if err != nil {
+		return v, err
+	}
+	a, err := s.allowAsk(c, q.Subject, request.Target)
+	if err != nil {
+		return v, err
+	}
+	row, err := s.knownSubject("subject", q.Subject)
+	if err != nil {
+		return v, a.fail(err)
+	}
+	request.Subject = row.ID
+	err = s.view(func(st *state) error {
+		decision := st.policy.Decide(request)
+		v = Verdict{Allowed: decision.Allowed && row.State == stateActive, Grant: decision.Grant, Reason: string(decision.Reason),
+			Considered: st.considered(request, a.entry.At)}
+		if decision.Allowed && row.State != stateActive {
+			v.Reason = "identity_suspended"
+		} else if !decision.Allowed && decision.Reason != access.Denied && decision.Reason != access.ReasonNeeded {
+			v.Remedy = remedyFor(q.Subject, request.Action, q.Target)
+		}
+		return nil
+	})
+	if err != nil {
+		return v, err
+	}
+	return answer(a, v)
+}
+
+// Holders lists who has an action on a target.
+func (s *Service) Holders(c Caller, actionName, targetText string) (list []Holder, err error) {
+	request, err := Question{Action: actionName, Target: targetText}.parse(s.now())
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.allowAsk(c, "", request.Target)
+	if err != nil {
+		return nil, err
+	}
+	err = s.view(func(st *state) error {
+		for _, h := range st.policy.Holders(request.Action, request.Target, a.entry.At) {
+			row := st.identities[h.Subject]
+			list = append(list, Holder{Subject: subjectOf(row), State: row.State, Grants: st.describeGrants(h.Grants, a.entry.At), Unless: st.describeGrants(h.Unless, a.entry.At)})
+		}
+		slices.SortFunc(list, func(x, y Holder) int { return cmp.Compare(x.Subject, y.Subject) })
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return answer(a, list)
+}
+
+func (st *state) describeGrants(ids []string, now time.Time) (list []Grant) {
+	for _, id := range ids {
+		list = append(list, describeGrant(st, st.grants[id]).inForce(now))
+	}
+	return list
+}
+
+// Reach lists everything that exists now and that a subject may do something with.
+func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
+	a, err := s.allowAsk(c, subject, nil)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.knownSubject("subject", subject)
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	err = s.view(func(st *state) error {
+		add := func(name string, target ...string) {
+			if actions := st.policy.Actions(row.ID, target, a.entry.At); actions != 0 {
+				list = append(list, Reach{Target: name, Actions: actions.Names()})
+			}
+		}
+		add("")
+		for _, drawer := range sortedKeys(st.drawers) {
+			add(drawer, drawer)
+			for _, item := range sortedKeys(st.drawers[drawer].items) {
+				add(drawer+"/"+item, drawer, item)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return answer(a, list)
+}
