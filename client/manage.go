@@ -196,6 +196,15 @@ func (c *Client) Reach(ctx context.Context, subject string) ([]Reach, error) {
 	return answer.Reach, err
 }
 
+// Refusals lists what was refused since a moment and would be refused now, newest first; a zero time means seven days.
+func (c *Client) Refusals(ctx context.Context, since time.Time) ([]RefusalGroup, error) {
+	var answer struct {
+		Refusals []RefusalGroup `json:"refusals"`
+	}
+	err := c.get(ctx, "/api/refusals?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
+	return answer.Refusals, err
+}
+
 // queryOf leaves out what is empty.
 func queryOf(texts map[string]string, times map[string]time.Time) url.Values {
 	query := url.Values{}

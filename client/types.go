@@ -291,6 +291,20 @@ type Reach struct {
 	Actions []string `json:"actions"`
 }
 
+// RefusalGroup is one question that was refused, however often it was asked, and that would be refused now.
+type RefusalGroup struct {
+	Subject string    `json:"subject"`
+	Owner   string    `json:"owner"`
+	Action  string    `json:"action"`
+	Target  string    `json:"target"`
+	Reason  string    `json:"reason"`
+	Count   int       `json:"count"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Receipt string    `json:"receipt"` // of the newest one
+	Remedy  *Remedy   `json:"remedy,omitempty"`
+}
+
 // Value is a value as the API gives it.
 type Value struct {
 	Reference string    `json:"reference"`

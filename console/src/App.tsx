@@ -10,6 +10,7 @@ import { DrawerPage } from "./pages/drawer/DrawerPage";
 import { ItemPage } from "./pages/item/ItemPage";
 import { LockedPage } from "./pages/signin/LockedPage";
 import { SignInPage } from "./pages/signin/SignInPage";
+import { RefusalsPage } from "./pages/refusals/RefusalsPage";
 import { ReceiptPage } from "./pages/trail/ReceiptPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./shared/Frame";
@@ -33,6 +34,7 @@ export function App() {
         <Route path="access" element={<AccessPage me={me.data} />} />
         <Route path="access/:subject" element={<IdentityPage />} />
         <Route path="trail" element={<TrailPage />} />
+        <Route path="refusals" element={<RefusalsPage />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />
         <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
       </Routes>

@@ -133,7 +133,7 @@ A first tour:
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.grantCommand(), a.rolesCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand()},
-		groupProve:  {a.askCommand(), a.trailCommand(), a.receiptCommand()},
+		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {
 		for _, command := range commands {

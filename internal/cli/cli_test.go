@@ -159,8 +159,17 @@ func TestFromAnEmptyDirectoryToAnAuditedRead(t *testing.T) {
 	if refused.code != 3 || refused.out != "" || receipt == nil {
 		t.Fatalf("refused: %d %q %s", refused.code, refused.out, refused.talk)
 	}
+	if got := u.ok(t, "", "refusals"); !strings.Contains(got, "fuel-billing-prod/ledger") {
+		t.Errorf("refusals: %s", got)
+	}
 	if got := u.ok(t, "", "receipt", receipt[1]); !strings.Contains(got, "tansu grant give app:ticket-api consumer 'fuel-billing-prod/ledger'") {
 		t.Errorf("receipt: %s", got)
+	}
+	if got := u.ok(t, "", "grant", "for", receipt[1], "--until", "7d"); !strings.Contains(got, "app:ticket-api consumer on fuel-billing-prod/ledger, ends in 7 days") {
+		t.Errorf("grant for: %s", got)
+	}
+	if r := u.run(t, "", "grant", "for", receipt[1]); r.code != 1 || !strings.Contains(r.talk, "nothing to give") {
+		t.Errorf("grant for, again: exit %d: %s", r.code, r.talk)
 	}
 	history := u.ok(t, "", "history", "ticketing-prod/db-password")
 	if !strings.Contains(history, "rotated") || !strings.Contains(history, "6 (newline)") || strings.Contains(history, "first\n") {
@@ -244,7 +253,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	chest.Fill(t, "d", "i", "v")
 	for _, arguments := range []string{
 		"status", "whoami", "list", "list d", "history d/i", "person list", "person add x", "person show x", "person suspend x", "person resume x",
-		"app add y", "app list", "app new-credential y", "roles", "ask who d/i", "ask what person:steward", "ask may person:steward list d", "grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
+		"app add y", "app list", "app new-credential y", "roles", "refusals", "ask who d/i", "ask what person:steward", "ask may person:steward list d", "grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
 		"describe d/i --description text",
 	} {
 		var data any

@@ -13,7 +13,7 @@ import (
 
 func (a *app) grantCommand() *cobra.Command {
 	command := &cobra.Command{Use: "grant", Short: "Give, list and end access", RunE: noSubcommand}
-	command.AddCommand(a.giveCommand(), a.grantListCommand(), a.grantEndCommand())
+	command.AddCommand(a.giveCommand(), a.grantForCommand(), a.grantListCommand(), a.grantEndCommand())
 	return command
 }
 
@@ -41,16 +41,7 @@ A scope is a pattern over references: "*" stands for anything inside a name, "**
 			if n.NotAfter, err = moment("--until", until); err != nil {
 				return err
 			}
-			given, err := c.Give(ctx, n)
-			if err != nil {
-				return err
-			}
-			for _, note := range given.Notes {
-				a.say("note: %s", note)
-			}
-			return a.show(given, func() {
-				fmt.Fprintf(a.Out, "Grant %s is in force now: %s %s on %s, %s.\n", given.Grant.ID, given.Grant.Subject, roleText(given.Grant), given.Grant.Scope, grantEnd(given.Grant))
-			})
+			return a.give(ctx, c, n)
 		}),
 	}
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d)")
@@ -61,6 +52,47 @@ A scope is a pattern over references: "*" stands for anything inside a name, "**
 	command.Flags().StringSliceVar(&n.Via, "via", nil, "only for who signed in this `way`: app_token, person_token or console_session; can be repeated")
 	command.Flags().BoolVar(&n.NeedsReason, "needs-reason", false, "only with a stated reason")
 	command.Flags().BoolVar(&deny, "deny", false, "deny these actions instead; a denial wins over every grant")
+	return command
+}
+
+func (a *app) give(ctx context.Context, c *client.Client, n client.NewGrant) error {
+	given, err := c.Give(ctx, n)
+	if err != nil {
+		return err
+	}
+	for _, note := range given.Notes {
+		a.say("note: %s", note)
+	}
+	return a.show(given, func() {
+		fmt.Fprintf(a.Out, "Grant %s is in force now: %s %s on %s, %s.\n", given.Grant.ID, given.Grant.Subject, roleText(given.Grant), given.Grant.Scope, grantEnd(given.Grant))
+	})
+}
+
+func (a *app) grantForCommand() *cobra.Command {
+	var until string
+	command := &cobra.Command{
+		Use:   "for RECEIPT",
+		Short: "Give the smallest grant that allows what a receipt says was refused",
+		Args:  exactly("RECEIPT"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			end, err := moment("--until", until)
+			if err != nil {
+				return err
+			}
+			r, err := c.Receipt(ctx, arguments[0])
+			if err != nil {
+				return err
+			}
+			switch {
+			case r.AllowedNow:
+				return fmt.Errorf("nothing to give: it would be allowed now, by grant %s", r.GrantNow)
+			case r.Remedy == nil:
+				return fmt.Errorf("no one grant allows it: see tansu receipt %s", arguments[0])
+			}
+			return a.give(ctx, c, client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end, Reason: "receipt " + arguments[0]})
+		}),
+	}
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	return command
 }
 

@@ -132,6 +132,39 @@ func (a *app) receiptCommand() *cobra.Command {
 	}
 }
 
+func (a *app) refusalsCommand() *cobra.Command {
+	var since string
+	command := &cobra.Command{
+		Use:   "refusals",
+		Short: "List what was refused and would be refused now, with what would allow it",
+		Example: `  tansu refusals --since 24h
+  tansu grant for RECEIPT --until 30d`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			from, err := sinceMoment(since)
+			if err != nil {
+				return err
+			}
+			groups, err := c.Refusals(ctx, from)
+			if err != nil {
+				return err
+			}
+			return a.show(groups, func() {
+				t := table{head: []string{"RECEIPT", "TIMES", "LAST", "SUBJECT", "ACTION", "TARGET", "WHY", "OWNER"}}
+				for _, g := range groups {
+					t.add(g.Receipt, strconv.Itoa(g.Count), relative(g.Last, time.Now()), g.Subject, g.Action, targetText(client.Entry{Target: g.Target}), g.Reason, g.Owner)
+				}
+				a.printTable(t, "Nothing that was refused would be refused now.")
+				if len(groups) > 0 {
+					a.say("To give what one needs: tansu grant for RECEIPT. To see why: tansu receipt RECEIPT.")
+				}
+			})
+		}),
+	}
+	command.Flags().StringVar(&since, "since", "", "since this `time` (RFC 3339), or in the last 12h or 90d (default 7d)")
+	return command
+}
+
 var reasons = map[string]string{
 	"no_grant":         "no grant gives this action on this target",
 	"grant_ended":      "the grant that gave it has ended",

@@ -132,3 +132,40 @@ func TestAskingIsForThoseConcerned(t *testing.T) {
 		t.Errorf("of a suspended app: %+v, %v", v, err)
 	}
 }
+
+// The queue shows each question once, with how often it was asked, only to those who may answer it, and only while it
+// would still be refused.
+func TestRefusalsAreAQueueForThoseWhoCanAnswer(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "ticketing-prod", "i", "v")
+	_, token := chest.App(t, "gate-controller")
+	app, steward := chest.Client(t, token), chest.Client(t, chest.Steward)
+	for range 3 {
+		_, _, _ = app.Read(ctx, "ticketing-prod/i")
+	}
+	_, _, _ = app.Read(ctx, "fuel-billing-prod/i")
+	narrow := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "gatekeeper", Scope: "ticketing-prod/**"}))
+	seen, err := narrow.Refusals(ctx, time.Time{})
+	if err != nil || len(seen) != 1 || seen[0].Count != 3 || seen[0].Target != "ticketing-prod/i" || seen[0].Remedy == nil {
+		t.Fatalf("a gatekeeper of one drawer sees %+v, %v", seen, err)
+	}
+	if all, err := steward.Refusals(ctx, time.Time{}); err != nil || len(all) != 2 || all[0].Target != "fuel-billing-prod/i" {
+		t.Errorf("the steward sees %+v, %v", all, err)
+	}
+	if _, err := app.Refusals(ctx, time.Time{}); chesttest.Code(err) != "refused" {
+		t.Errorf("an app sees the queue: %v", err)
+	}
+	remedy := seen[0].Remedy
+	if _, err := narrow.Give(ctx, client.NewGrant{Subject: remedy.Subject, Role: remedy.Role, Scope: remedy.Scope}); err != nil {
+		t.Fatal(err)
+	}
+	if left, err := narrow.Refusals(ctx, time.Time{}); err != nil || len(left) != 0 {
+		t.Errorf("after the answer: %+v, %v", left, err)
+	}
+	if none, err := steward.Refusals(ctx, chest.Clock.Now().Add(time.Minute)); err != nil || len(none) != 0 {
+		t.Errorf("since later: %+v, %v", none, err)
+	}
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/refusals?since=yesterday", Token: chest.Steward}); answer.Status != 400 || answer.Problem.Field != "since" {
+		t.Errorf("a time in another form: %d %s", answer.Status, answer.Problem.Field)
+	}
+}

@@ -118,6 +118,7 @@ var routes = []route{
 
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/receipts/:receipt", identified, (*api).receipt},
+	{"GET", "/api/refusals", identified, (*api).refusals},
 }
 
 // New returns the handler of a chest's whole HTTP interface.

@@ -76,6 +76,32 @@ func (a *api) receipt(c *call) error {
 	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, Remedy: remedyJSON(r.Remedy), Considered: consideredJSON(r.Considered)})
 }
 
+// refusalsSince is how far back the queue of refusals goes when nobody says otherwise.
+const refusalsSince = 7 * 24 * time.Hour
+
+func (a *api) refusals(c *call) error {
+	if err := onlyQuery(c, "since"); err != nil {
+		return err
+	}
+	if _, err := queryTime(c, "since"); err != nil {
+		return err
+	}
+	since, err := time.Parse(time.RFC3339, c.QueryParam("since"))
+	if err != nil {
+		since = time.Now().Add(-refusalsSince)
+	}
+	groups, err := a.service.Refusals(c.caller, since)
+	if err != nil {
+		return err
+	}
+	answer := []client.RefusalGroup{}
+	for _, g := range groups {
+		answer = append(answer, client.RefusalGroup{Subject: g.Subject, Owner: g.Owner, Action: g.Action, Target: g.Target, Reason: g.Reason,
+			Count: g.Count, First: g.First, Last: g.Last, Receipt: g.Receipt, Remedy: remedyJSON(g.Remedy)})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"refusals": answer})
+}
+
 func entryJSON(e trail.Entry) client.Entry {
 	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
 		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr}

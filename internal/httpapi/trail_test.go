@@ -63,6 +63,7 @@ func TestEverythingDoneIsInTheTrail(t *testing.T) {
 		{chesttest.Call{Method: "DELETE", Path: "/api/grants/gr_nothing"}, "", "grant", "**", "failed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/ask/verdict?subject=app:spare&action=list&target=d"}, "", "ask_access", "d", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/ask/holders?action=read_value&target=d/i", Token: token}, "app:ticket-api", "ask_access", "d/i", "refused", false},
+		{chesttest.Call{Method: "GET", Path: "/api/refusals"}, "", "list_refusals", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/trail"}, "", "read_trail", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/receipts/nothing"}, "", "see_receipt", "", "failed", false},
 		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password + `","session":"token"}`, Token: "-"}, "person:steward", "sign_in", "", "allowed", false},
@@ -231,6 +232,8 @@ func TestRemedyHelps(t *testing.T) {
 		{Method: "GET", Path: "/api/identities"},
 		{Method: "POST", Path: "/api/identities", Body: `{"kind":"app","name":"new"}`},
 		{Method: "GET", Path: "/api/trail"},
+		{Method: "GET", Path: "/api/refusals"},
+		{Method: "GET", Path: "/api/ask/holders?action=read_value&target=d/i"},
 		{Method: "POST", Path: "/api/lock"},
 	} {
 		call.Token = chest.Person(t, fmt.Sprintf("person-%d", n))

@@ -80,10 +80,13 @@ func parseTarget(text string) ([]string, error) {
 	return nil, invalid("target", "%.140q is neither a drawer nor an item, such as ticketing-prod or ticketing-prod/db-password", text)
 }
 
+// askAccess is what asking is called in the trail.
+const askAccess = "ask_access"
+
 // allowAsk decides whether the caller may ask about access to a target: who may grant there or read the trail there
 // may, and about oneself everyone may.
 func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt, error) {
-	a := s.attempt(c, "ask_access", strings.Join(target, "/"))
+	a := s.attempt(c, askAccess, strings.Join(target, "/"))
 	a.entry.Detail = subject
 	if subject == c.name {
 		return a, nil

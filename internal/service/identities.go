@@ -127,7 +127,8 @@ var (
 	overDrawers    = overview{"list_drawers", "list any drawer", access.List}
 	overIdentities = overview{"list_identities", "see people and apps", access.Register | access.GrantAccess | access.ReadTrail}
 	overTrail      = overview{"read_trail", "read any of the trail", access.ReadTrail}
-	overviews      = []overview{overDrawers, overIdentities, overTrail}
+	overRefusals   = overview{"list_refusals", "see what was refused", access.GrantAccess | access.ReadTrail}
+	overviews      = []overview{overDrawers, overIdentities, overTrail, overRefusals}
 )
 
 // remedy is a grant that would allow it. There is none for listing drawers: on which one is for a gatekeeper to say.

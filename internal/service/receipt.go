@@ -65,6 +65,9 @@ func (r *Receipt) explain(st *state, now time.Time) {
 	current.Now = now
 	var decision access.Decision
 	action, known := access.ParseAction(r.Entry.Action)
+	if r.Entry.Action == askAccess {
+		action, known = access.ReadTrail, true // granting there would do as well, and gives more
+	}
 	if known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
 		decision = st.decideOn(r.Entry, subject, action, current)
 		r.Remedy = remedyFor(r.Entry.Subject, action, r.Entry.Target)

@@ -195,6 +195,7 @@ type Filter struct {
 	Receipt   string
 	Since     string
 	Until     string
+	Receipts  bool   // only refusals that have a receipt
 	Before    uint64 // only entries with a smaller Seq; 0 for the newest
 }
 
@@ -237,6 +238,9 @@ func (f Filter) query() (string, []any) {
 	}
 	if f.Target != "" {
 		add("(target = ? OR substr(target, 1, ?) = ?)", f.Target, len(f.Target)+1, f.Target+"/")
+	}
+	if f.Receipts {
+		add("receipt IS NOT NULL")
 	}
 	if f.Since != "" {
 		add("at >= ?", f.Since)

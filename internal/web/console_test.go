@@ -154,6 +154,33 @@ func (b *browser) axe() string {
 		r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary)).join("\n"))`)
 }
 
+// Looking at a page asks nothing about others: that is an act of its own, and in the trail.
+func TestWhoCanReadIsAskedWhenPressed(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	asked := func() int {
+		page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Action: "ask_access"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(page.Entries)
+	}
+	b.visit("/access/app:ticket-api", "Credentials")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	if asked() != 0 {
+		t.Error("looking at a page asks about access")
+	}
+	b.do(press("Show who can read it"), see("consumer on ticketing-prod/**"))
+	b.visit("/access/app:ticket-api", "Credentials")
+	b.do(press("Show everything it reaches"), see("read value, use key"))
+	if asked() != 2 {
+		t.Errorf("asked %d times", asked())
+	}
+	b.clean()
+}
+
 // Every page, in both themes and in a narrow window: nothing that axe-core finds, nothing wider than the window, no
 // error, nothing refused by the content policy, no request to anywhere else.
 func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
@@ -167,7 +194,7 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	pages := []struct{ path, ready string }{
 		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
 		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "Credentials"},
-		{"/trail", "127.0.0.1"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/nowhere", "no such page"},
+		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	check := func(what string) {
@@ -274,8 +301,10 @@ func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("person:ticketing-lead may not read the value of"), see("tansu grant give person:ticketing-lead consumer"))
 	b.do(press("Sign out"))
 	b.signIn("security-duty")
-	b.visit("/trail?outcome=refused", "no grant")
-	b.do(chromedp.Click(`tbody tr td:last-child a`), see("It would still be refused"), press("Give this grant"), see("It would be allowed"))
+	b.visit("/refusals", "person:ticketing-lead")
+	b.do(chromedp.Click(`tbody tr td a[href^="/receipts/"]`), see("It would still be refused"))
+	b.visit("/refusals", "person:ticketing-lead")
+	b.do(press("Allow"), see("in force now"), see("Nobody is waiting"))
 	b.do(press("Sign out"))
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")

@@ -80,6 +80,7 @@ func run(dir string) error {
 		{name: "access", path: "/access", ready: `tbody`},
 		{name: "identity", path: "/access/app:nightly-ledger", ready: `tbody`},
 		{name: "trail", path: "/trail", ready: `tbody`},
+		{name: "refusals", path: "/refusals", ready: `tbody`},
 		{name: "receipt", path: "/receipts/" + receipt, ready: `dl`},
 		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`, steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"), chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
 		{name: "own-access", extra: true, path: "/access", ready: `[role=alert]`},

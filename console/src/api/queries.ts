@@ -32,11 +32,14 @@ export const useGrants = (subject?: string) =>
 
 export const useRoles = () => useQuery({ queryKey: ["roles"], queryFn: () => data(api.GET("/api/roles")), staleTime: Infinity });
 
-export const useHolders = (action: string, target: string) =>
-  useQuery({ queryKey: ["holders", action, target], queryFn: () => data(api.GET("/api/ask/holders", { params: { query: { action, target } } })) });
+export const useRefusals = () => useQuery({ queryKey: ["refusals"], queryFn: () => data(api.GET("/api/refusals")) });
 
-export const useReach = (subject: string) =>
-  useQuery({ queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });
+// Asking about access is an act of its own, in the trail: it is done when somebody presses for it.
+export const useHolders = (action: string, target: string, enabled: boolean) =>
+  useQuery({ enabled, queryKey: ["holders", action, target], queryFn: () => data(api.GET("/api/ask/holders", { params: { query: { action, target } } })) });
+
+export const useReach = (subject: string, enabled: boolean) =>
+  useQuery({ enabled, queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });
 
 export type TrailFilter = { subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
 

@@ -520,6 +520,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was refused and would be refused now, grouped by subject, action and target, newest first */
+        get: operations["refusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -838,6 +855,20 @@ export interface components {
         Reach: {
             target: string;
             actions: string[];
+        };
+        RefusalGroup: {
+            subject: string;
+            owner: string;
+            action: string;
+            target: string;
+            reason: string;
+            count: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            receipt: string;
+            remedy?: components["schemas"]["Remedy"];
         };
     };
     responses: {
@@ -1837,6 +1868,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Receipt"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    refusals: {
+        parameters: {
+            query?: {
+                since?: components["parameters"]["since"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups; of the last seven days when since is left out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        refusals: components["schemas"]["RefusalGroup"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

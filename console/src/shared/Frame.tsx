@@ -1,4 +1,4 @@
-import { Archive, LogOut, Moon, ScrollText, Sun, Users } from "lucide-react";
+import { Archive, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, NavLink } from "react-router";
 import { api, type Schemas } from "../api/client";
@@ -6,6 +6,7 @@ import { api, type Schemas } from "../api/client";
 const places = [
   { to: "/", text: "Chest", Icon: Archive },
   { to: "/access", text: "People and apps", Icon: Users },
+  { to: "/refusals", text: "Refusals", Icon: ShieldX },
   { to: "/trail", text: "Trail", Icon: ScrollText },
 ];
 

@@ -1,16 +1,19 @@
+import { useState } from "react";
 import { Link } from "react-router";
-import { problemOf } from "../../api/client";
 import { useReach } from "../../api/queries";
+import { ProblemBox } from "../../shared/ProblemBox";
 import { Scroll } from "../../shared/Scroll";
 
-// Reach lists everything that exists and that a subject may do something with.
+// Reach lists, when asked, everything that exists and that a subject may do something with.
 export function Reach({ subject }: { subject: string }) {
-  const reach = useReach(subject);
+  const [asked, setAsked] = useState(false);
+  const reach = useReach(subject, asked);
   const list = reach.data?.reach ?? [];
   return (
     <section aria-label="What it reaches">
-      <h2 className="mb-2 text-xl font-semibold">What it reaches <span className="muted font-sans text-base font-normal">{list.length}</span></h2>
-      {reach.error && <p className="muted">{problemOf(reach.error).detail}</p>}
+      <h2 className="mb-2 text-xl font-semibold">What it reaches {reach.data && <span className="muted font-sans text-base font-normal">{list.length}</span>}</h2>
+      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Show everything it reaches</button>}
+      {reach.error && <ProblemBox error={reach.error} />}
       {reach.data && list.length === 0 && <p className="muted">Nothing that exists.</p>}
       {list.length > 0 && (
         <Scroll label="Table of what it reaches">

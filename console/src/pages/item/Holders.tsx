@@ -1,18 +1,22 @@
+import { useState } from "react";
 import { Link } from "react-router";
-import { problemOf, type Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import { useHolders } from "../../api/queries";
 import { Conditions } from "../../shared/Conditions";
 import { Mark } from "../../shared/Mark";
+import { ProblemBox } from "../../shared/ProblemBox";
 import { Scroll } from "../../shared/Scroll";
 
-// Holders lists who can read an item; who may not ask is told so in a line.
+// Holders lists, when asked, who can read an item.
 export function Holders({ target }: { target: string }) {
-  const holders = useHolders("read_value", target);
+  const [asked, setAsked] = useState(false);
+  const holders = useHolders("read_value", target, asked);
   const list = holders.data?.holders ?? [];
   return (
     <section aria-label="Who can read it">
       <h2 className="mb-2 text-xl font-semibold">Who can read it</h2>
-      {holders.error && <p className="muted">{problemOf(holders.error).detail}</p>}
+      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Show who can read it</button>}
+      {holders.error && <ProblemBox error={holders.error} />}
       {holders.data && list.length === 0 && <p><Mark state="overdue" word="Nobody may read it" /></p>}
       {list.length > 0 && (
         <Scroll label="Table of readers">

@@ -24,7 +24,7 @@ export function ReceiptPage() {
   const r = explained.data;
   return (
     <>
-      <PageHead above={{ to: "/trail?outcome=refused", text: "refusals" }} title={<>Receipt <span className="name">{receipt}</span></>} />
+      <PageHead above={{ to: "/refusals", text: "refusals" }} title={<>Receipt <span className="name">{receipt}</span></>} />
       {explained.isPending && <Loading what="the receipt" />}
       {explained.error && <ProblemBox error={explained.error} />}
       {r && (
