@@ -37,6 +37,11 @@ if ! command -v go >/dev/null 2>&1; then
   exit 1
 fi
 
+if ! node -e 'const [major, minor] = process.versions.node.split(".").map(Number); process.exit(major > 20 || (major === 20 && minor >= 19) ? 0 : 1)'; then
+  echo "Node.js $(node --version) is too old for the console's build: 20.19 or newer is needed" >&2
+  exit 1
+fi
+
 # The stamp is newer than the lock file when what is installed is what is locked.
 stamp=console/node_modules/.installed
 if [ ! -e "$stamp" ] || [ console/package-lock.json -nt "$stamp" ]; then

@@ -352,6 +352,26 @@ func TestInitialisationGivenUpLeavesNothing(t *testing.T) {
 	}
 }
 
+// A value on a terminal must not be able to move the cursor or change what was printed before it.
+func TestValueWithControlCharactersIsKeptFromTheTerminal(t *testing.T) {
+	u, chest := signedIn(t)
+	chest.Fill(t, "d", "escape", "\x1b[2Jgone")
+	chest.Fill(t, "d", "plain", "two\nlines")
+	if _, err := chest.Client(t, chest.Steward).Give(context.Background(), client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "d/**"}); err != nil {
+		t.Fatal(err)
+	}
+	_, c, until := u.terminal(t, "read", "d/escape")
+	if shown := until("send it to a file"); strings.Contains(shown, "gone") {
+		t.Errorf("the terminal got %q", shown)
+	}
+	_ = c.Wait()
+	_, _, until = u.terminal(t, "read", "d/plain")
+	until("lines")
+	if got := u.ok(t, "", "read", "d/escape"); got != "\x1b[2Jgone" {
+		t.Errorf("into a pipe: %q", got)
+	}
+}
+
 func TestHiddenPromptHidesComparesAndStores(t *testing.T) {
 	u, chest := signedIn(t)
 	chest.Fill(t, "d", "i", "v")

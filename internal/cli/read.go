@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/base64"
 	"fmt"
 	"time"
@@ -27,15 +28,23 @@ before the value leaves the chest. To see whether a read works, use tansu check,
 			if a.output == "json" {
 				return a.show(v, nil)
 			}
+			if toTerminal(a.Out) && bytes.ContainsFunc(content, movesCursor) {
+				return fmt.Errorf("the value has control characters, which a terminal would act on: send it to a file or a program")
+			}
 			if _, err := a.Out.Write(content); err != nil {
 				return fmt.Errorf("write the value: %w", err)
 			}
-			if fancy(a.Out) && content[len(content)-1] != '\n' {
+			if toTerminal(a.Out) && content[len(content)-1] != '\n' {
 				fmt.Fprintln(a.Err)
 			}
 			return nil
 		},
 	})
+}
+
+// movesCursor reports whether a terminal would act on a character instead of showing it.
+func movesCursor(r rune) bool {
+	return r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0
 }
 
 // withReason gives a command that reads values the option that some grants ask for.

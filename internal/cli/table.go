@@ -60,8 +60,12 @@ func printable(cell string) string {
 
 // fancy reports whether w is a terminal that may be sent colours.
 func fancy(w io.Writer) bool {
+	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && toTerminal(w)
+}
+
+func toTerminal(w io.Writer) bool {
 	file, ok := w.(*os.File)
-	return ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(file.Fd()))
+	return ok && term.IsTerminal(int(file.Fd()))
 }
 
 // fields prints names and texts in two columns, leaving out empty texts.

@@ -148,6 +148,9 @@ func (s *Service) Give(c Caller, n NewGrant) (g Grant, notes []string, err error
 		func(st *state) {
 			_ = st.putGrant(row) // role and scope were checked above
 			g, notes = describeGrant(st, row).inForce(now), st.notes(subject, row, scope)
+			if subject.ID == c.id {
+				notes = append(notes, "you gave this to yourself, which only a steward can: the steward exists to appoint others")
+			}
 		})
 	return g, notes, err
 }
