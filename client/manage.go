@@ -122,6 +122,20 @@ func (c *Client) SetState(ctx context.Context, subject, state string) (i Identit
 	return i, c.do(ctx, http.MethodPatch, "/api/identities/"+url.PathEscape(subject), map[string]string{"state": state}, &i, nil)
 }
 
+// Join puts a person or an app into a team.
+func (c *Client) Join(ctx context.Context, team, member string) (i Identity, err error) {
+	return i, c.do(ctx, http.MethodPut, memberPath(team, member), nil, &i, nil)
+}
+
+// Leave takes a member out of a team.
+func (c *Client) Leave(ctx context.Context, team, member string) (i Identity, err error) {
+	return i, c.do(ctx, http.MethodDelete, memberPath(team, member), nil, &i, nil)
+}
+
+func memberPath(team, member string) string {
+	return "/api/identities/" + url.PathEscape(team) + "/members/" + url.PathEscape(member)
+}
+
 // IssueCredential gives an app one more secret, or a person a new enrolment code.
 func (c *Client) IssueCredential(ctx context.Context, subject string) (i Issued, err error) {
 	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", nil, &i)

@@ -125,7 +125,7 @@ type Described struct {
 	Owner       *string `json:"owner,omitempty"`
 }
 
-// Identity is a person or an app.
+// Identity is a person, an app or a team.
 type Identity struct {
 	Subject     string       `json:"subject"`
 	Description string       `json:"description"`
@@ -136,6 +136,8 @@ type Identity struct {
 	CreatedBy   string       `json:"created_by"`
 	Revision    int64        `json:"revision"`
 	Credentials []Credential `json:"credentials"`
+	Teams       []string     `json:"teams"`   // that a person or an app is in
+	Members     []string     `json:"members"` // of a team
 }
 
 // Credential is what is known of one without its secret.
@@ -147,9 +149,9 @@ type Credential struct {
 	NotAfter  time.Time `json:"not_after,omitzero"`
 }
 
-// NewIdentity registers a person or an app.
+// NewIdentity registers a person, an app or a team.
 type NewIdentity struct {
-	Kind        string `json:"kind"` // "person" or "app"
+	Kind        string `json:"kind"` // "person", "app" or "team"
 	Name        string `json:"name"`
 	Description string `json:"description,omitempty"`
 	Owner       string `json:"owner,omitempty"`
@@ -166,7 +168,7 @@ type Issued struct {
 // Registered is the answer to a registration.
 type Registered struct {
 	Identity   Identity `json:"identity"`
-	Credential Issued   `json:"credential"`
+	Credential Issued   `json:"credential,omitzero"` // a team has none
 }
 
 // Role is a named set of actions.

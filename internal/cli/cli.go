@@ -131,7 +131,7 @@ A first tour:
 		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
-		groupAccess: {a.personCommand(), a.appCommand(), a.grantCommand(), a.rolesCommand()},
+		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}

@@ -253,7 +253,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	chest.Fill(t, "d", "i", "v")
 	for _, arguments := range []string{
 		"status", "whoami", "list", "list d", "history d/i", "person list", "person add x", "person show x", "person suspend x", "person resume x",
-		"app add y", "app list", "app new-credential y", "roles", "refusals", "ask who d/i", "ask what person:steward", "ask may person:steward list d", "grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
+		"team add z", "team join z person:x", "team show z", "team leave z person:x", "team list", "app add y", "app list", "app new-credential y", "roles", "refusals", "ask who d/i", "ask what person:steward", "ask may person:steward list d", "grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
 		"describe d/i --description text",
 	} {
 		var data any

@@ -22,6 +22,49 @@ func (a *app) appCommand() *cobra.Command {
 		"Register an application and print its secret, once", "Print one more secret, for changing it without a gap")
 }
 
+func (a *app) teamCommand() *cobra.Command {
+	command := &cobra.Command{Use: "team", Short: "Put people and apps into teams, which can be granted access", RunE: noSubcommand}
+	n := client.NewIdentity{Kind: reference.Team}
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Make an empty team", Args: exactly("NAME"),
+		Example: `  tansu team add harbour-crew --description "Opens and closes the gates"
+  tansu team join harbour-crew person:harbour-master
+  tansu grant give team:harbour-crew viewer 'harbour-gates-prod/**'`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			n.Name = arguments[0]
+			registered, err := c.Register(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(registered.Identity, func() { fmt.Fprintf(a.Out, "%s is there, with nobody in it.\n", registered.Identity.Subject) })
+		}),
+	}
+	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
+	command.AddCommand(add, a.identityListCommand(reference.Team), a.identityShowCommand(reference.Team),
+		a.memberCommand("join", "Put a person or an app into a team; its grants reach them at once", (*client.Client).Join),
+		a.memberCommand("leave", "Take a member out of a team; its grants stop reaching them at once", (*client.Client).Leave))
+	return command
+}
+
+func (a *app) memberCommand(name, short string, change func(*client.Client, context.Context, string, string) (client.Identity, error)) *cobra.Command {
+	return &cobra.Command{
+		Use: name + " TEAM SUBJECT", Short: short, Args: exactly("TEAM", "SUBJECT"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			team, err := change(c, ctx, reference.Team+":"+arguments[0], arguments[1])
+			if err != nil {
+				return err
+			}
+			return a.show(team, func() {
+				members := strings.Join(team.Members, ", ")
+				if members == "" {
+					members = "nobody"
+				}
+				fmt.Fprintf(a.Out, "%s has %s in it.\n", team.Subject, members)
+			})
+		}),
+	}
+}
+
 // identityCommand makes the commands that persons and apps share.
 func (a *app) identityCommand(kind, short, addShort, credentialShort string) *cobra.Command {
 	command := &cobra.Command{Use: kind, Short: short, RunE: noSubcommand}
@@ -127,7 +170,8 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"identity": i, "grants": grants}, func() {
-				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy)
+				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
+					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))
 				for _, cr := range i.Credentials {
 					fmt.Fprintf(a.Out, "%s  %s, since %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt))
 				}

@@ -117,7 +117,7 @@ const (
 func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
 	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.live, f.recent,
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.live, f.recent,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
@@ -181,6 +181,40 @@ func (f *filler) makeDrawers() error {
 	for _, d := range drawers {
 		if _, err := f.s.CreateDrawer(duty, service.NewDrawer{Name: d.name, Environment: d.environment, Description: d.description, Owner: d.owner}); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// teams of the operator, with who is in them.
+var teams = []struct {
+	name, description string
+	members           []string
+	grants            []grant
+}{
+	{"harbour-crew", "Opens and closes the gates", []string{"person:harbour-master", "person:rota-trainee"}, []grant{{role: "viewer", scope: "crew-rota-prod/**", reason: "plans the day"}}},
+}
+
+func (f *filler) makeTeams() error {
+	f.clock.Set(87 * day)
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	for _, team := range teams {
+		subject := reference.Team + ":" + team.name
+		if _, _, err := f.s.Register(duty, service.NewIdentity{Kind: reference.Team, Name: team.name, Description: team.description}); err != nil {
+			return err
+		}
+		for _, member := range team.members {
+			if _, err := f.s.Join(duty, subject, member); err != nil {
+				return err
+			}
+		}
+		for _, g := range team.grants {
+			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: subject, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -107,6 +107,8 @@ var routes = []route{
 	{"PATCH", "/api/identities/:subject", identified, (*api).changeIdentity},
 	{"POST", "/api/identities/:subject/credentials", identified, (*api).issueCredential},
 	{"DELETE", "/api/identities/:subject/credentials/:credential", identified, (*api).revokeCredential},
+	{"PUT", "/api/identities/:subject/members/:member", identified, (*api).join},
+	{"DELETE", "/api/identities/:subject/members/:member", identified, (*api).leave},
 	{"GET", "/api/roles", identified, (*api).listRoles},
 	{"GET", "/api/grants", identified, (*api).listGrants},
 	{"POST", "/api/grants", identified, (*api).give},

@@ -263,7 +263,11 @@ func (a *api) register(c *call) error {
 		return err
 	}
 	c.Response().Header().Set("Location", "/api/identities/"+d.Subject)
-	return c.JSON(http.StatusCreated, client.Registered{Identity: identityJSON(d), Credential: issuedJSON(issued)})
+	answer := client.Registered{Identity: identityJSON(d)}
+	if issued.ID != "" {
+		answer.Credential = issuedJSON(issued)
+	}
+	return c.JSON(http.StatusCreated, answer)
 }
 
 func (a *api) changeIdentity(c *call) error {
@@ -274,6 +278,22 @@ func (a *api) changeIdentity(c *call) error {
 		return err
 	}
 	d, err := a.service.SetState(c.caller, c.param("subject"), body.State)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, identityJSON(d))
+}
+
+func (a *api) join(c *call) error {
+	d, err := a.service.Join(c.caller, c.param("subject"), c.param("member"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, identityJSON(d))
+}
+
+func (a *api) leave(c *call) error {
+	d, err := a.service.Leave(c.caller, c.param("subject"), c.param("member"))
 	if err != nil {
 		return err
 	}
@@ -360,7 +380,8 @@ func onlyQuery(c *call, allowed ...string) error {
 
 func identityJSON(d service.Identity) client.Identity {
 	answer := client.Identity{Subject: d.Subject, Description: d.Description, Owner: d.Owner, State: d.State, Enrolled: d.Enrolled,
-		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{}}
+		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{},
+		Teams: append([]string{}, d.Teams...), Members: append([]string{}, d.Members...)}
 	for _, cr := range d.Credentials {
 		answer.Credentials = append(answer.Credentials, client.Credential(cr))
 	}

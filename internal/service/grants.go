@@ -102,7 +102,7 @@ func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 			if err != nil {
 				return err
 			}
-			if row.Subject != c.id && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At)).Allowed {
+			if row.Subject != c.id && st.members[row.Subject+"/"+c.id].ID == "" && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At)).Allowed {
 				continue
 			}
 			if d := describeGrant(st, row); subject == "" || d.Subject == subject {
@@ -204,21 +204,19 @@ func (s *Service) allowGrant(c Caller, scope reference.Pattern) (*attempt, error
 	return a, a.decided(decision, access.GrantAccess, "")
 }
 
-// mayGive keeps a gatekeeper from widening their own access. The steward, with whom everything begins, is the one
-// exception; only the steward appoints another.
+// mayGive keeps a gatekeeper from widening their own access, and lets only a steward appoint another.
 func (s *Service) mayGive(c Caller, a *attempt, subject store.Identity, row store.Grant) error {
+	if row.Effect == string(access.Deny) {
+		return nil
+	}
+	if err := s.mayBenefit(c, a, subject); err != nil {
+		return err
+	}
 	var steward bool
 	if err := s.view(func(st *state) error { steward = isSteward(st, c, a.entry.At); return nil }); err != nil {
 		return err
 	}
-	switch {
-	case steward || row.Effect == string(access.Deny):
-		return nil
-	case subject.ID == c.id:
-		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody gives access to themselves; another gatekeeper can"})
-	case subject.Owner == c.name:
-		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody gives access to an app they own; another gatekeeper can"})
-	case row.Role == access.Steward:
+	if row.Role == access.Steward && !steward {
 		return a.refuse(&Error{Code: Refused, Reason: "steward_only", Detail: "only a steward appoints another"})
 	}
 	return nil
@@ -263,7 +261,11 @@ func (s *Service) End(c Caller, id string) (g Grant, err error) {
 	if before.ID == "" || before.EndedAt != 0 {
 		return g, a.fail(notFound("grant "+id+" that is not ended", ""))
 	}
-	if before.Subject == c.id && before.Effect == string(access.Deny) {
+	var own bool
+	if err := s.view(func(st *state) error { own = slices.Contains(st.holders(before.Subject), c.id); return nil }); err != nil {
+		return g, err
+	}
+	if own && before.Effect == string(access.Deny) {
 		return g, a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody ends what denies themselves; another gatekeeper can"})
 	}
 	after := before

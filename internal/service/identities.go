@@ -24,6 +24,8 @@ type Identity struct {
 	CreatedBy   string
 	Revision    int64
 	Credentials []Credential
+	Teams       []string // that a person or an app is in
+	Members     []string // of a team
 }
 
 // Credential is what is known of one without the secret.
@@ -66,7 +68,7 @@ func (s *Service) Me(c Caller) (me Me, err error) {
 		me.Ends = fromMicros(st.tokens[c.token].NotAfter)
 		me.Steward = isSteward(st, c, s.now())
 		for _, row := range st.grants {
-			if row.Subject == c.id {
+			if row.Subject == c.id || st.members[row.Subject+"/"+c.id].ID != "" {
 				me.Grants = append(me.Grants, describeGrant(st, row).inForce(s.now()))
 			}
 		}
@@ -87,7 +89,8 @@ func isSteward(st *state, c Caller, now time.Time) bool {
 
 func describeIdentity(st *state, row store.Identity) Identity {
 	d := Identity{Subject: subjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State,
-		Enrolled: row.Kind == reference.App || row.Password != "", CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
+		Teams: st.teamsOf(row.ID), Members: st.membersOf(row.ID),
+		Enrolled: row.Kind != reference.Person || row.Password != "", CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
 	for _, cr := range st.credentials {
 		if cr.Identity == row.ID {
 			d.Credentials = append(d.Credentials, Credential{ID: cr.ID, Kind: cr.Kind, CreatedAt: fromMicros(cr.CreatedAt), CreatedBy: cr.CreatedBy, NotAfter: fromMicros(cr.NotAfter)})
@@ -174,10 +177,11 @@ func (s *Service) Identity(c Caller, subject string) (d Identity, err error) {
 	return answer(a, d)
 }
 
-// Register adds a person, who gets an enrolment code, or an app, which gets a secret. Either is shown once.
+// Register adds a person, who gets an enrolment code, an app, which gets a secret, or a team, which gets nothing. What
+// they get is shown once.
 func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
-	if n.Kind != reference.Person && n.Kind != reference.App {
-		return Identity{}, Issued{}, invalid("kind", `kind is neither "person" nor "app"`)
+	if n.Kind != reference.Person && n.Kind != reference.App && n.Kind != reference.Team {
+		return Identity{}, Issued{}, invalid("kind", `kind is none of "person", "app" and "team"`)
 	}
 	if err := checkName("name", n.Name); err != nil {
 		return Identity{}, Issued{}, err
@@ -199,8 +203,11 @@ func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
 	row := store.Identity{ID: newID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner,
 		State: stateActive, CreatedAt: micros(a.entry.At), CreatedBy: c.name}
 	issued, cr := newCredential(row, a.entry.At, c.name)
+	if n.Kind == reference.Team {
+		issued, cr = Issued{}, store.Credential{}
+	}
 	change := func(tx *store.Tx) (err error) {
-		if row, err = store.Insert(tx, row); err != nil {
+		if row, err = store.Insert(tx, row); err != nil || cr.ID == "" {
 			return err
 		}
 		cr, err = store.Insert(tx, cr)
@@ -209,7 +216,9 @@ func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
 	var described Identity
 	err = a.change(subject, change, func(st *state) {
 		st.putIdentity(row)
-		st.putCredential(cr)
+		if cr.ID != "" {
+			st.putCredential(cr)
+		}
 		described = describeIdentity(st, row)
 	})
 	if err != nil {
@@ -234,6 +243,9 @@ func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
 	a, row, err := s.toChange(c, subject, "issue credential")
 	if err != nil {
 		return Issued{}, err
+	}
+	if row.Kind == reference.Team {
+		return Issued{}, a.fail(invalid("subject", "a team has no credentials: its members have their own"))
 	}
 	if err := s.mayIssue(c, a, row); err != nil {
 		return Issued{}, err
@@ -328,6 +340,9 @@ func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error)
 	a, before, err := s.toChange(c, subject, "state "+to)
 	if err != nil {
 		return d, err
+	}
+	if before.Kind == reference.Team {
+		return d, a.fail(invalid("subject", "a team cannot be suspended: end its grants, or let its members leave"))
 	}
 	after := before
 	after.State = to

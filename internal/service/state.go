@@ -19,6 +19,7 @@ type state struct {
 	root        *envelope.Root
 	policy      access.Policy
 	identities  map[string]store.Identity // by id
+	members     map[string]store.Member   // by id
 	subjects    map[string]string         // id by subject
 	credentials map[string]store.Credential
 	enrolments  map[string]string // credential id by hash, for enrolment codes
@@ -50,6 +51,7 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 		root:        root,
 		policy:      access.Policy{},
 		identities:  map[string]store.Identity{},
+		members:     map[string]store.Member{},
 		subjects:    map[string]string{},
 		credentials: map[string]store.Credential{},
 		enrolments:  map[string]string{},
@@ -59,6 +61,9 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 	}
 	for _, row := range snapshot.Identities {
 		st.putIdentity(row)
+	}
+	for _, row := range snapshot.Members {
+		st.members[row.ID] = row
 	}
 	for _, row := range snapshot.Credentials {
 		st.putCredential(row)
@@ -138,12 +143,76 @@ func (st *state) putGrant(row store.Grant) error {
 		return fmt.Errorf("grant %s: %w", row.ID, err)
 	}
 	st.grants[row.ID] = row
-	st.policy.Remove(row.Subject, row.ID)
-	if row.EndedAt == 0 {
-		st.policy.Add(access.Grant{ID: row.ID, Subject: row.Subject, Effect: access.Effect(row.Effect), Role: role,
-			Scope: scope, Conditions: conditions, End: fromMicros(row.NotAfter)})
+	for _, holder := range st.holders(row.Subject) {
+		st.policy.Remove(holder, row.ID)
+		if row.EndedAt == 0 {
+			st.policy.Add(access.Grant{ID: row.ID, Subject: holder, Effect: access.Effect(row.Effect), Role: role,
+				Scope: scope, Conditions: conditions, End: fromMicros(row.NotAfter)})
+		}
 	}
 	return nil
+}
+
+// holders are those whom a grant of a subject reaches: the subject itself, or the members of a team. The policy holds a
+// team's grants with each member, so that a decision looks at one subject only.
+func (st *state) holders(subject string) []string {
+	if st.identities[subject].Kind != reference.Team {
+		return []string{subject}
+	}
+	var members []string
+	for _, m := range st.members {
+		if m.Team == subject {
+			members = append(members, m.Identity)
+		}
+	}
+	return members
+}
+
+// join and leave bring the policy in line with a member's row.
+func (st *state) join(row store.Member) error {
+	st.members[row.ID] = row
+	return st.regrant(row.Team)
+}
+
+func (st *state) leave(row store.Member) {
+	delete(st.members, row.ID)
+	for id, g := range st.grants {
+		if g.Subject == row.Team {
+			st.policy.Remove(row.Identity, id)
+		}
+	}
+}
+
+func (st *state) regrant(team string) error {
+	for _, g := range st.grants {
+		if g.Subject == team {
+			if err := st.putGrant(g); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// teamsOf lists the teams that an identity is in, as subjects, and membersOf who is in a team.
+func (st *state) teamsOf(identity string) (teams []string) {
+	for _, m := range st.members {
+		if m.Identity == identity {
+			teams = append(teams, subjectOf(st.identities[m.Team]))
+		}
+	}
+	slices.Sort(teams)
+	return teams
+}
+
+func (st *state) membersOf(team string) (members []string) {
+	for _, m := range st.members {
+		if m.Team == team {
+			members = append(members, subjectOf(st.identities[m.Identity]))
+		}
+	}
+	slices.Sort(members)
+	return members
 }
 
 // erase overwrites the keys.

@@ -40,6 +40,7 @@ func (s *Store) Chest() (Chest, error) {
 // Snapshot is every row that decides access, checked.
 type Snapshot struct {
 	Identities  []Identity
+	Members     []Member
 	Credentials []Credential
 	Tokens      []Token
 	Grants      []Grant
@@ -113,6 +114,7 @@ func (s *Store) load(sealer Sealer) (*Snapshot, [32]byte, error) {
 	l := loader{tx: tx, sealer: sealer, tally: &t}
 	err = errors.Join(
 		load(l, &snapshot.Identities, "id"),
+		load(l, &snapshot.Members, "id"),
 		load(l, &snapshot.Credentials, "id"),
 		load(l, &snapshot.Tokens, "id"),
 		load(l, &snapshot.Grants, "created_at, id"),
@@ -151,6 +153,8 @@ func load[R Row](l loader, rows *[]R, order string) error {
 func idOf(row Row) string {
 	switch r := row.(type) {
 	case Identity:
+		return r.ID
+	case Member:
 		return r.ID
 	case Credential:
 		return r.ID

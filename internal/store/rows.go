@@ -22,10 +22,10 @@ type Seal struct {
 	MAC      []byte `db:"mac" json:"-"`
 }
 
-// Identity is a person or an app. Names are never used again.
+// Identity is a person, an app or a team. Names are never used again.
 type Identity struct {
 	ID          string `db:"id" json:"id"`
-	Kind        string `db:"kind" json:"kind"` // reference.Person or reference.App
+	Kind        string `db:"kind" json:"kind"` // a kind of package reference
 	Name        string `db:"name" json:"name"`
 	Description string `db:"description" json:"description"`
 	Owner       string `db:"owner" json:"owner"` // a subject; empty for none
@@ -33,6 +33,16 @@ type Identity struct {
 	Password    string `db:"password" json:"password"`
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Member says that an identity is in a team. ID is the two ids.
+type Member struct {
+	ID        string `db:"id" json:"id"`
+	Team      string `db:"team" json:"team"`
+	Identity  string `db:"identity" json:"identity"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	CreatedBy string `db:"created_by" json:"created_by"`
 	Seal
 }
 
@@ -134,6 +144,7 @@ type Version struct {
 }
 
 func (Identity) table() string   { return "identities" }
+func (Member) table() string     { return "members" }
 func (Credential) table() string { return "credentials" }
 func (Token) table() string      { return "tokens" }
 func (Grant) table() string      { return "grants" }
@@ -145,6 +156,7 @@ func (Version) table() string    { return "versions" }
 func (s Seal) seal() Seal { return s }
 
 func (r Identity) withSeal(s Seal) Row   { r.Seal = s; return r }
+func (r Member) withSeal(s Seal) Row     { r.Seal = s; return r }
 func (r Credential) withSeal(s Seal) Row { r.Seal = s; return r }
 func (r Token) withSeal(s Seal) Row      { r.Seal = s; return r }
 func (r Grant) withSeal(s Seal) Row      { r.Seal = s; return r }

@@ -31,6 +31,8 @@ func newStore(t *testing.T) (*Store, string) {
 		return errors.Join(
 			tx.InsertChest(Chest{ID: "ch_test", SlotMethod: "key_file", SlotSalt: []byte{1}, SlotWrapped: []byte{1}, AuthorityCertificate: []byte{1}, AuthoritySealed: []byte{1}}),
 			insert(tx, Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"}),
+			insert(tx, Identity{ID: "id_2", Kind: "team", Name: "ticketing", State: "active"}),
+			insert(tx, Member{ID: "id_2/id_1", Team: "id_2", Identity: "id_1"}),
 			insert(tx, Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}}),
 			insert(tx, Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5}),
 			insert(tx, Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"}),
@@ -86,6 +88,9 @@ func TestEditedFileIsNoticed(t *testing.T) {
 		"UPDATE grants SET needs_reason = 1",
 		"UPDATE identities SET state = 'suspended'",
 		"UPDATE identities SET password = 'x'",
+		"UPDATE members SET identity = 'id_9'",
+		"UPDATE members SET team = 'id_1'",
+		"DELETE FROM members",
 		"UPDATE credentials SET hash = x'00'",
 		"DELETE FROM credentials",
 		"UPDATE tokens SET not_after = 99",
@@ -345,7 +350,11 @@ func TestSecondOpenIsRefusedWhileTheFirstIsOpen(t *testing.T) {
 // counts in the MAC only when it is not empty.
 func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	s, dir := newStore(t)
+	snapshot, err := s.Bind(root)
+	must(t, err)
+	must(t, s.Submit(&Work{Entry: entry("leave"), Change: func(tx *Tx) error { return Delete(tx, snapshot.Members[0]) }}))
 	must(t, s.Close())
+	edit(t, dir, "DROP TABLE members")
 	for _, column := range []string{"networks", "hours", "via", "needs_reason"} {
 		edit(t, dir, "ALTER TABLE grants DROP COLUMN "+column)
 	}
@@ -353,7 +362,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	again, err := Open(dir)
 	must(t, err)
 	defer func() { _ = again.Close() }()
-	snapshot, err := again.Bind(root)
+	snapshot, err = again.Bind(root)
 	if err != nil || len(snapshot.Grants) != 2 {
 		t.Errorf("%v", err)
 	}

@@ -80,6 +80,10 @@ export const useAddVersion = (drawer: string, item: string, revision: number) =>
   );
 
 export const useRegister = () => useChange((body: Schemas["NewIdentity"]) => data(api.POST("/api/identities", { body })));
+export const useJoin = (subject: string) =>
+  useChange((member: string) => data(api.PUT("/api/identities/{subject}/members/{member}", { params: { path: { subject, member } } })));
+export const useLeave = (subject: string) =>
+  useChange((member: string) => data(api.DELETE("/api/identities/{subject}/members/{member}", { params: { path: { subject, member } } })));
 export const useGive = () => useChange((body: Schemas["NewGrant"]) => data(api.POST("/api/grants", { body })));
 export const useEndGrant = () => useChange((grant: string) => data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } })));
 export const useSetState = (subject: string) =>

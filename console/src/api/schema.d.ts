@@ -383,6 +383,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/identities/{subject}/members/{member}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a person or an app into a team */
+        put: operations["join"];
+        post?: never;
+        /** Take a member out of a team */
+        delete: operations["leave"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/roles": {
         parameters: {
             query?: never;
@@ -706,6 +724,8 @@ export interface components {
             created_by: string;
             revision: number;
             credentials: components["schemas"]["Credential"][];
+            teams: string[];
+            members: string[];
         };
         Credential: {
             id: string;
@@ -719,7 +739,7 @@ export interface components {
         };
         NewIdentity: {
             /** @enum {string} */
-            kind: "person" | "app";
+            kind: "person" | "app" | "team";
             name: components["schemas"]["Name"];
             description?: string;
             owner?: string;
@@ -734,7 +754,7 @@ export interface components {
         };
         Registered: {
             identity: components["schemas"]["Identity"];
-            credential: components["schemas"]["Issued"];
+            credential?: components["schemas"]["Issued"];
         };
         Role: {
             name: string;
@@ -889,7 +909,7 @@ export interface components {
         item: components["schemas"]["Name"];
         /** @description An item, or one version of it: db-password@3. */
         versionedItem: string;
-        /** @description person:NAME or app:NAME */
+        /** @description person:NAME, app:NAME or team:NAME */
         subject: string;
         credential: string;
         grant: string;
@@ -1542,7 +1562,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description person:NAME or app:NAME */
+                /** @description person:NAME, app:NAME or team:NAME */
                 subject: components["parameters"]["subject"];
             };
             cookie?: never;
@@ -1566,7 +1586,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description person:NAME or app:NAME */
+                /** @description person:NAME, app:NAME or team:NAME */
                 subject: components["parameters"]["subject"];
             };
             cookie?: never;
@@ -1597,7 +1617,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description person:NAME or app:NAME */
+                /** @description person:NAME, app:NAME or team:NAME */
                 subject: components["parameters"]["subject"];
             };
             cookie?: never;
@@ -1621,7 +1641,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description person:NAME or app:NAME */
+                /** @description person:NAME, app:NAME or team:NAME */
                 subject: components["parameters"]["subject"];
                 credential: components["parameters"]["credential"];
             };
@@ -1635,6 +1655,56 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    join: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description person:NAME, app:NAME or team:NAME */
+                subject: components["parameters"]["subject"];
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The team as it is then. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Identity"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description person:NAME, app:NAME or team:NAME */
+                subject: components["parameters"]["subject"];
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The team as it is then. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Identity"];
+                };
             };
             default: components["responses"]["Problem"];
         };

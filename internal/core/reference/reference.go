@@ -154,20 +154,21 @@ func (r Reference) String() string {
 const (
 	Person = "person"
 	App    = "app"
+	Team   = "team"
 )
 
 // Subject names an identity: "person:ticketing-lead", "app:ticket-api".
 type Subject struct {
-	Kind string // Person or App
+	Kind string // Person, App or Team
 	Name string
 }
 
-const subjectForm = "person:NAME or app:NAME"
+const subjectForm = "person:NAME, app:NAME or team:NAME"
 
 // ParseSubject reads a subject. The error is an [*InvalidError].
 func ParseSubject(text string) (Subject, error) {
 	kind, name, _ := strings.Cut(text, ":")
-	if kind != Person && kind != App {
+	if kind != Person && kind != App && kind != Team {
 		return Subject{}, &InvalidError{What: "subject", Text: text, Problem: "does not say what it is", Form: subjectForm}
 	}
 	if problem := nameProblem(name); problem != "" {

@@ -15,7 +15,7 @@ import { RegisterDialog } from "./RegisterDialog";
 export function AccessPage({ me }: { me: Schemas["Me"] }) {
   const identities = useIdentities();
   const grants = useGrants();
-  const [registering, setRegistering] = useState<"person" | "app" | null>(null);
+  const [registering, setRegistering] = useState<"person" | "app" | "team" | null>(null);
   const list = identities.data?.identities ?? [];
   const of = (kind: string) => list.filter((i) => i.subject.startsWith(`${kind}:`));
   const given = grants.data?.grants ?? [];
@@ -24,6 +24,7 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
       <PageHead
         title="People and apps"
         aside={identities.data && <>
+          <button type="button" className="btn btn-outline" onClick={() => setRegistering("team")}>Make a team</button>
           <button type="button" className="btn btn-outline" onClick={() => setRegistering("person")}>Register a person</button>
           <button type="button" className="btn btn-primary" onClick={() => setRegistering("app")}>Register an app</button>
         </>}
@@ -39,6 +40,7 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
         <div className="grid grid-cols-1 gap-10">
           <Section title="Apps" identities={of("app")} grants={given} />
           <Section title="People" identities={of("person")} grants={given} />
+          <Section title="Teams" identities={of("team")} grants={given} />
         </div>
       )}
       {registering && <RegisterDialog kind={registering} onClose={() => setRegistering(null)} />}

@@ -11,6 +11,7 @@ import { ShownOnce } from "../../shared/ShownOnce";
 import { Empty, Loading } from "../../shared/States";
 import { When } from "../../shared/When";
 import { GiveDialog } from "./GiveDialog";
+import { Members } from "./Members";
 import { Reach } from "./Reach";
 
 // IdentityPage shows one person or app: what it may do, and what it proves itself with.
@@ -21,16 +22,17 @@ export function IdentityPage() {
   const end = useEndGrant();
   const [giving, setGiving] = useState(false);
   const list = grants.data?.grants ?? [];
+  const team = subject.startsWith("team:");
   return (
     <>
       <PageHead
         above={{ to: "/access", text: "people and apps" }}
         title={<><span className="name">{subject}</span>{identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}</>}
-        aside={identity.data && <><StateButton identity={identity.data} /><button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
+        aside={identity.data && <>{!team && <StateButton identity={identity.data} />}<button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
       >
         {identity.data && (
           <p>
-            {identity.data.description}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} · registered <When at={identity.data.created_at} /> ·{" "}
+            {identity.data.description}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} {identity.data.teams.length > 0 && <> · in <span className="name">{identity.data.teams.join(", ")}</span></>} · registered <When at={identity.data.created_at} /> ·{" "}
             <Link className="link" to={`/trail?subject=${encodeURIComponent(subject)}`}>what it did</Link>
           </p>
         )}
@@ -44,8 +46,7 @@ export function IdentityPage() {
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
             {list.length > 0 ? <GrantTable grants={list} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
           </section>
-          <Credentials identity={identity.data} />
-          <Reach subject={subject} />
+          {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Reach subject={subject} /></>}
         </div>
       )}
       {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}

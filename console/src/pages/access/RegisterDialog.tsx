@@ -5,7 +5,10 @@ import { Field } from "../../shared/Field";
 import { ProblemBox } from "../../shared/ProblemBox";
 import { ShownOnce } from "../../shared/ShownOnce";
 
-type RegisterDialogProps = { kind: "person" | "app"; onClose: () => void };
+type RegisterDialogProps = { kind: "person" | "app" | "team"; onClose: () => void };
+
+const titles = { app: "Register an app", person: "Register a person", team: "Make a team" };
+const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-oncall.", team: "Such as harbour-crew." };
 
 // RegisterDialog registers somebody and then shows the credential, once.
 export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
@@ -19,16 +22,16 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
   if (register.data) {
     return (
       <Dialog title="Registered" onClose={onClose}>
-        <ShownOnce issued={register.data.credential} subject={register.data.identity.subject} />
-        <p className="mt-4">It may do nothing yet. Open its page to give it a grant.</p>
-        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done, I have it</button></div>
+        {register.data.credential && <ShownOnce issued={register.data.credential} subject={register.data.identity.subject} />}
+        <p className="mt-4"><span className="name">{register.data.identity.subject}</span> may do nothing yet. Open its page to give it a grant{kind === "team" && " and members"}.</p>
+        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>{register.data.credential ? "Done, I have it" : "Done"}</button></div>
       </Dialog>
     );
   }
   return (
-    <Dialog title={kind === "app" ? "Register an app" : "Register a person"} onClose={onClose}>
+    <Dialog title={titles[kind]} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <Field label="Name" name="name" required className="name" hint={kind === "app" ? "Such as ticket-api." : "By duty, such as platform-oncall."} />
+        <Field label="Name" name="name" required className="name" hint={hints[kind]} />
         <Field label="Description" name="description" />
         {kind === "app" && <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />}
         {register.error && <ProblemBox error={register.error} />}

@@ -1,0 +1,37 @@
+import type { FormEvent } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useJoin, useLeave } from "../../api/queries";
+import { Field } from "../../shared/Field";
+import { ProblemBox } from "../../shared/ProblemBox";
+
+// Members shows who is in a team, lets people and apps join, and lets them leave.
+export function Members({ team }: { team: Schemas["Identity"] }) {
+  const join = useJoin(team.subject);
+  const leave = useLeave(team.subject);
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = event.currentTarget;
+    join.mutate(String(new FormData(form).get("member")), { onSuccess: () => form.reset() });
+  };
+  const error = join.error ?? leave.error;
+  return (
+    <section aria-label="Members">
+      <h2 className="mb-2 text-xl font-semibold">Members <span className="muted font-sans text-base font-normal">{team.members.length}</span></h2>
+      {team.members.length === 0 && <p className="muted">Nobody is in it.</p>}
+      <ul className="divide-base-300 divide-y">
+        {team.members.map((m) => (
+          <li key={m} className="flex items-center justify-between gap-4 py-2">
+            <Link className="link link-hover name" to={`/access/${m}`}>{m}</Link>
+            <button type="button" className="btn btn-outline btn-xs" onClick={() => leave.mutate(m)}>Leave<span className="sr-only"> {m}</span></button>
+          </li>
+        ))}
+      </ul>
+      <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
+        <div className="grow"><Field label="Who joins" name="member" required className="name" placeholder="person:harbour-master" /></div>
+        <button type="submit" className="btn btn-outline" disabled={join.isPending}>Join</button>
+      </form>
+      {error && <div className="mt-3"><ProblemBox error={error} /></div>}
+    </section>
+  );
+}
