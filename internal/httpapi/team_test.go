@@ -51,6 +51,9 @@ func TestTeamGrantsReachMembersAtOnce(t *testing.T) {
 	if me, err := app.Me(ctx); err != nil || len(me.Grants) != 1 || me.Grants[0].Subject != "team:harbour-crew" {
 		t.Errorf("one's own grants: %+v, %v", me.Grants, err)
 	}
+	if grants, err := steward.Grants(ctx, "app:gate-controller"); err != nil || len(grants) != 1 || grants[0].Subject != "team:harbour-crew" {
+		t.Errorf("the grants that reach it: %+v, %v", grants, err)
+	}
 	holders, err := steward.Holders(ctx, "read_value", "d/i")
 	if err != nil || len(holders) != 1 || holders[0].Subject != "app:gate-controller" || holders[0].Grants[0].Subject != "team:harbour-crew" {
 		t.Errorf("who can read: %+v, %v", holders, err)

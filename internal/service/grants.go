@@ -90,13 +90,14 @@ func (g Grant) inForce(now time.Time) Grant {
 	return g
 }
 
-// Grants lists the grants that the caller may see: their own, those whose whole scope they may give, and all of them
+// Grants lists the grants that the caller may see, of one subject and the teams it is in if it is not empty: their own, those whose whole scope they may give, and all of them
 // for who reads the whole trail.
 func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 	a := s.attempt(c, "list_grants", "")
 	err = s.view(func(st *state) error {
 		auditor := st.policy.Decide(access.Request{Subject: c.id, Action: access.ReadTrail, Context: c.context(a.entry.At)})
 		a.entry.Grant = auditor.Grant
+		teams := st.teamsOf(st.subjects[subject])
 		for _, row := range st.grants {
 			scope, err := reference.ParsePattern(row.Scope)
 			if err != nil {
@@ -105,7 +106,7 @@ func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 			if row.Subject != c.id && st.members[row.Subject+"/"+c.id].ID == "" && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At)).Allowed {
 				continue
 			}
-			if d := describeGrant(st, row); subject == "" || d.Subject == subject {
+			if d := describeGrant(st, row); subject == "" || d.Subject == subject || contains(teams, d.Subject) {
 				list = append(list, d.inForce(a.entry.At))
 			}
 		}

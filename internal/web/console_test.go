@@ -191,9 +191,12 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	if _, err := b.chest.Client(t, b.chest.Steward).CreateDrawer(b.ctx, client.NewDrawer{Name: strings.Repeat("long-name-", 6) + "prod", Environment: "production"}); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := b.chest.Client(t, b.chest.Steward).Register(b.ctx, client.NewIdentity{Kind: "team", Name: "harbour-crew"}); err != nil {
+		t.Fatal(err)
+	}
 	pages := []struct{ path, ready string }{
 		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
-		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "Credentials"},
+		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "Credentials"}, {"/access/team:harbour-crew", "Who joins"},
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
@@ -370,6 +373,21 @@ func TestAppSecretIsShownOnce(t *testing.T) {
 	if strings.Contains(b.html(), "tansu_appsecret_") {
 		t.Error("the secret is still in the page")
 	}
+	b.clean()
+}
+
+func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "gate-controller")
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access", "Teams")
+	b.do(press("Make a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"), press("Register", `dialog`), see("may do nothing yet"))
+	b.visit("/access/team:harbour-crew", "Nobody is in it")
+	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Join"), see("did you mean app:gate-controller?"))
+	eval[bool](b, `document.querySelector("input[name=member]").value = ""; true`)
+	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Join"), chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
+	b.do(press("Leave"), see("Nobody is in it"))
 	b.clean()
 }
 

@@ -5,17 +5,18 @@ import { Mark } from "./Mark";
 import { Scroll } from "./Scroll";
 import { When } from "./When";
 
-type GrantTableProps = { grants: Schemas["Grant"][]; showSubject?: boolean; onEnd?: (id: string) => void };
+type GrantTableProps = { grants: Schemas["Grant"][]; of?: string; onEnd?: (id: string) => void };
 
-// GrantTable lists grants; those in force first.
-export function GrantTable({ grants, showSubject = false, onEnd }: GrantTableProps) {
+// GrantTable lists grants of a subject; those in force first. A team's that reach it are named, and ended at the team.
+export function GrantTable({ grants, of: owner, onEnd }: GrantTableProps) {
+  const showSubject = grants.some((g) => g.subject !== (owner ?? grants[0]?.subject));
   const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
   return (
     <Scroll label="Table of grants">
       <table className="dense table">
         <thead>
           <tr>
-            {showSubject && <th scope="col">Subject</th>}
+            {showSubject && <th scope="col">Given to</th>}
             <th scope="col">Role</th><th scope="col">Scope</th><th scope="col">Conditions</th><th scope="col">End</th><th scope="col">Given</th><th scope="col">Reason</th>
             {onEnd && <th scope="col"><span className="sr-only">Do</span></th>}
           </tr>
@@ -30,7 +31,7 @@ export function GrantTable({ grants, showSubject = false, onEnd }: GrantTablePro
               <td><GrantEnd grant={g} /></td>
               <td><When at={g.created_at} /><br /><span className="name muted text-sm">{g.created_by}</span></td>
               <td>{g.reason}</td>
-              {onEnd && <td>{g.in_force && <button type="button" className="btn btn-outline btn-xs" onClick={() => onEnd(g.id)}>End<span className="sr-only"> grant of {g.role} on {g.scope}</span></button>}</td>}
+              {onEnd && <td>{g.in_force && g.subject === owner && <button type="button" className="btn btn-outline btn-xs" onClick={() => onEnd(g.id)}>End<span className="sr-only"> grant of {g.role} on {g.scope}</span></button>}</td>}
             </tr>
           ))}
         </tbody>

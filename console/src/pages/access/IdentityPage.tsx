@@ -44,7 +44,7 @@ export function IdentityPage() {
         <div className="grid grid-cols-1 gap-10">
           <section aria-label="Grants">
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
-            {list.length > 0 ? <GrantTable grants={list} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
+            {list.length > 0 ? <GrantTable grants={list} of={subject} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
           </section>
           {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Reach subject={subject} /></>}
         </div>
