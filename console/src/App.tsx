@@ -13,9 +13,9 @@ import { SignInPage } from "./pages/signin/SignInPage";
 import { RefusalsPage } from "./pages/refusals/RefusalsPage";
 import { ReceiptPage } from "./pages/trail/ReceiptPage";
 import { TrailPage } from "./pages/trail/TrailPage";
-import { Frame } from "./shared/Frame";
-import { PageHead } from "./shared/PageHead";
-import { Loading } from "./shared/States";
+import { Frame } from "./parts/Frame";
+import { PageHead } from "./parts/PageHead";
+import { Loading } from "./parts/States";
 
 // App decides between the three situations: locked, signed out, signed in.
 export function App() {

@@ -369,12 +369,7 @@ func (f *filler) refused(app, addr, item string) error {
 	if err != nil {
 		return err
 	}
-	ref, err := reference.Parse(item)
-	if err != nil {
-		return err
-	}
-	_, err = f.s.ReadValue(caller, ref)
-	return ignore(err)
+	return f.refusedRead(caller, item)
 }
 
 // look: a person tries to see a value in production and may not.
@@ -383,6 +378,10 @@ func (f *filler) look(name, item string) error {
 	if err != nil {
 		return err
 	}
+	return f.refusedRead(caller, item)
+}
+
+func (f *filler) refusedRead(caller service.Caller, item string) error {
 	ref, err := reference.Parse(item)
 	if err != nil {
 		return err

@@ -2,13 +2,13 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useGrants, useIdentities } from "../../api/queries";
-import { GrantTable } from "../../shared/GrantTable";
-import { Mark } from "../../shared/Mark";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Loading } from "../../shared/States";
-import { Scroll } from "../../shared/Scroll";
-import { When } from "../../shared/When";
+import { GrantTable } from "../../parts/GrantTable";
+import { Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Loading } from "../../parts/States";
+import { Scroll } from "../../parts/Scroll";
+import { When } from "../../parts/When";
 import { RegisterDialog } from "./RegisterDialog";
 
 // AccessPage lists people and apps; who may not see others sees their own grants.

@@ -1,10 +1,10 @@
 import type { FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useGive, useRoles } from "../../api/queries";
-import { Dialog, DialogButtons } from "../../shared/Dialog";
-import { Choice, Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { When } from "../../shared/When";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Choice, Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { When } from "../../parts/When";
 
 type GiveDialogProps = { subject: string; onClose: () => void };
 

@@ -2,8 +2,8 @@ import type { FormEvent } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useJoin, useLeave } from "../../api/queries";
-import { Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
+import { Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
 
 // Members shows who is in a team, lets people and apps join, and lets them leave.
 export function Members({ team }: { team: Schemas["Identity"] }) {

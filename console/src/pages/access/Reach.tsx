@@ -1,8 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { useReach } from "../../api/queries";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Scroll } from "../../shared/Scroll";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
 
 // Reach lists, when asked, everything that exists and that a subject may do something with.
 export function Reach({ subject }: { subject: string }) {

@@ -1,9 +1,9 @@
 import type { FormEvent } from "react";
 import { useRegister } from "../../api/queries";
-import { Dialog, DialogButtons } from "../../shared/Dialog";
-import { Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { ShownOnce } from "../../shared/ShownOnce";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { ShownOnce } from "../../parts/ShownOnce";
 
 type RegisterDialogProps = { kind: "person" | "app" | "team"; onClose: () => void };
 

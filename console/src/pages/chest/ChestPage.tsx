@@ -3,10 +3,10 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useDrawers } from "../../api/queries";
-import { Environment, Mark } from "../../shared/Mark";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Empty, Loading } from "../../shared/States";
+import { Environment, Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Empty, Loading } from "../../parts/States";
 import { NewDrawerDialog } from "./NewDrawerDialog";
 
 // ChestPage draws the chest: a front for every drawer, sized by what is in it.

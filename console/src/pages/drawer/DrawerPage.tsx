@@ -2,12 +2,12 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useDrawer } from "../../api/queries";
-import { Environment, Mark } from "../../shared/Mark";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Empty, Loading } from "../../shared/States";
-import { Scroll } from "../../shared/Scroll";
-import { When } from "../../shared/When";
+import { Environment, Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Empty, Loading } from "../../parts/States";
+import { Scroll } from "../../parts/Scroll";
+import { When } from "../../parts/When";
 import { PutDialog } from "../item/PutDialog";
 
 // DrawerPage lists what is in a drawer, without values.

@@ -2,10 +2,10 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useHolders } from "../../api/queries";
-import { Conditions } from "../../shared/Conditions";
-import { Mark } from "../../shared/Mark";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Scroll } from "../../shared/Scroll";
+import { Conditions } from "../../parts/Conditions";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
 
 // Holders lists, when asked, who can read an item.
 export function Holders({ target }: { target: string }) {

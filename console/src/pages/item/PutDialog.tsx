@@ -2,9 +2,9 @@ import type { FormEvent } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useAddVersion, useCreateItem } from "../../api/queries";
-import { Dialog, DialogButtons } from "../../shared/Dialog";
-import { Choice, Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Choice, Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
 
 type PutDialogProps = { drawer: string; item?: Schemas["Item"]; onClose: () => void };
 

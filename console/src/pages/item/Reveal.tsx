@@ -1,9 +1,9 @@
 import { Eye, EyeOff } from "lucide-react";
 import { useCallback, useEffect, useState, type FormEvent } from "react";
 import { api, data, problemOf } from "../../api/client";
-import { Copy } from "../../shared/Copy";
-import { Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
+import { Copy } from "../../parts/Copy";
+import { Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
 
 type RevealProps = { reference: string; version?: number; small?: boolean };
 

@@ -1,11 +1,11 @@
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useGive, useRefusals } from "../../api/queries";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Scroll } from "../../shared/Scroll";
-import { Empty, Loading } from "../../shared/States";
-import { When } from "../../shared/When";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Empty, Loading } from "../../parts/States";
+import { When } from "../../parts/When";
 
 // RefusalsPage is a gatekeeper's queue: what was refused and would be refused again, with one press to allow it.
 export function RefusalsPage() {

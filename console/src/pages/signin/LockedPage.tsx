@@ -2,8 +2,8 @@ import { Lock } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useUnlock } from "../../api/queries";
-import { Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
+import { Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
 import { Gate } from "./Gate";
 
 // LockedPage stands before everything else while the chest has no root key in memory.

@@ -1,7 +1,7 @@
 import { useState, type FormEvent } from "react";
 import { useEnrol, useSignIn } from "../../api/queries";
-import { Field } from "../../shared/Field";
-import { ProblemBox } from "../../shared/ProblemBox";
+import { Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
 import { Gate } from "./Gate";
 
 type SignInPageProps = { ended: boolean; reachable: boolean };

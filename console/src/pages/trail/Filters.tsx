@@ -1,6 +1,6 @@
 import type { FormEvent } from "react";
 import type { TrailFilter } from "../../api/queries";
-import { Choice, Field } from "../../shared/Field";
+import { Choice, Field } from "../../parts/Field";
 
 type FiltersProps = { filter: TrailFilter; onChange: (filter: Record<string, string>) => void };
 

@@ -1,12 +1,12 @@
 import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useGive, useReceipt } from "../../api/queries";
-import { Mark } from "../../shared/Mark";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Scroll } from "../../shared/Scroll";
-import { Loading } from "../../shared/States";
-import { When } from "../../shared/When";
+import { Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Loading } from "../../parts/States";
+import { When } from "../../parts/When";
 
 const reasons: Record<string, string> = {
   no_grant: "No grant gives this action on this target.",

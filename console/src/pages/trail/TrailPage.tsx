@@ -1,12 +1,12 @@
 import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useTrail, type TrailFilter } from "../../api/queries";
-import { Mark } from "../../shared/Mark";
-import { PageHead } from "../../shared/PageHead";
-import { ProblemBox } from "../../shared/ProblemBox";
-import { Empty, Loading } from "../../shared/States";
-import { Scroll } from "../../shared/Scroll";
-import { When } from "../../shared/When";
+import { Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Empty, Loading } from "../../parts/States";
+import { Scroll } from "../../parts/Scroll";
+import { When } from "../../parts/When";
 import { Filters } from "./Filters";
 
 const names = ["subject", "target", "action", "outcome", "cursor"] as const;
