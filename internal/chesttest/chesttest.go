@@ -87,6 +87,20 @@ func StartIn(t testing.TB, dir string, transport server.Transport) *Chest {
 	return c
 }
 
+// Restart stops the chest and serves its directory again, as after a restart of the machine. Clients made before it do
+// not reach it any more.
+func (c *Chest) Restart(t testing.TB) {
+	t.Helper()
+	if err := c.Stop(); err != nil {
+		t.Errorf("stop: %v", err)
+	}
+	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Server = again
+}
+
 // Client makes a client with a token.
 func (c *Chest) Client(t testing.TB, token string) *client.Client {
 	t.Helper()

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"net/http"
-	"time"
 
 	"tansu/client"
 	"tansu/internal/service"
@@ -14,12 +13,9 @@ func (a *api) askVerdict(c *call) error {
 	}
 	question := service.Question{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
 		Addr: c.QueryParam("addr"), Via: c.QueryParam("via"), Reason: c.QueryParam("reason")}
-	if text := c.QueryParam("at"); text != "" {
-		at, err := time.Parse(time.RFC3339, text)
-		if err != nil {
-			return &service.Error{Code: service.InvalidInput, Field: "at", Detail: "at is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
-		}
-		question.At = at
+	var err error
+	if question.At, err = queryTime(c, "at"); err != nil {
+		return err
 	}
 	v, err := a.service.Ask(c.caller, question)
 	if err != nil {

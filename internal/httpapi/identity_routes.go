@@ -5,9 +5,8 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
-
-	"github.com/labstack/echo/v5"
 
 	"tansu/client"
 	"tansu/internal/core/access"
@@ -367,11 +366,7 @@ func (a *api) decode(c *call, limit int64, into any) error {
 // onlyQuery refuses query parameters that a route does not have.
 func onlyQuery(c *call, allowed ...string) error {
 	for name := range c.QueryParams() {
-		known := false
-		for _, a := range allowed {
-			known = known || a == name
-		}
-		if !known {
+		if !slices.Contains(allowed, name) {
 			return &service.Error{Code: service.InvalidInput, Field: name, Detail: "this route has no such query parameter"}
 		}
 	}
@@ -396,5 +391,3 @@ func grantJSON(g service.Grant) client.Grant {
 	return client.Grant{ID: g.ID, Subject: g.Subject, Effect: g.Effect, Role: g.Role, Scope: g.Scope, Reason: g.Reason, InForce: g.InForce,
 		NotAfter: g.NotAfter, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, EndedAt: g.EndedAt, EndedBy: g.EndedBy, Conditions: client.Conditions(g.Conditions)}
 }
-
-var _ echo.HTTPErrorHandler = (*api)(nil).fail

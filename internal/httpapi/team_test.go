@@ -1,12 +1,10 @@
 package httpapi_test
 
 import (
-	"path/filepath"
 	"testing"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
-	"tansu/internal/server"
 )
 
 // team makes a team, or fails the test.
@@ -61,26 +59,8 @@ func TestTeamGrantsReachMembersAtOnce(t *testing.T) {
 	if _, err := steward.Join(ctx, "team:harbour-crew", "app:gate-controller"); chesttest.Code(err) != "exists" {
 		t.Errorf("joining twice: %v", err)
 	}
-	if err := chest.Stop(); err != nil {
-		t.Fatal(err)
-	}
-	again, err := server.Start(server.Options{Dir: filepath.Join(chest.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(chest.Dir, "unlock.key")})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = again.Stop() }()
-	authority, err := again.Authority()
-	if err != nil {
-		t.Fatal(err)
-	}
-	connect := func(token string) *client.Client {
-		c, err := client.New(client.Options{Address: again.URL(), Authority: authority, Token: token})
-		if err != nil {
-			t.Fatal(err)
-		}
-		return c
-	}
-	app, steward = connect(token), connect(chest.Steward)
+	chest.Restart(t)
+	app, steward = chest.Client(t, token), chest.Client(t, chest.Steward)
 	if got := read(app); got != "" {
 		t.Errorf("after a restart: %q", got)
 	}

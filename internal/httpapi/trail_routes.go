@@ -55,17 +55,16 @@ func (a *api) trail(c *call) error {
 	return c.JSON(http.StatusOK, answer)
 }
 
-// queryTime reads an RFC 3339 time and returns it in the form that entries hold.
-func queryTime(c *call, name string) (string, error) {
+// queryTime reads an RFC 3339 time; the zero time when the parameter is not there.
+func queryTime(c *call, name string) (t time.Time, err error) {
 	text := c.QueryParam(name)
 	if text == "" {
-		return "", nil
+		return t, nil
 	}
-	t, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		return "", &service.Error{Code: service.InvalidInput, Field: name, Detail: name + " is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
+	if t, err = time.Parse(time.RFC3339, text); err != nil {
+		return t, &service.Error{Code: service.InvalidInput, Field: name, Detail: name + " is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
 	}
-	return trail.FormatTime(t), nil
+	return t, nil
 }
 
 func (a *api) receipt(c *call) error {
@@ -83,11 +82,11 @@ func (a *api) refusals(c *call) error {
 	if err := onlyQuery(c, "since"); err != nil {
 		return err
 	}
-	if _, err := queryTime(c, "since"); err != nil {
+	since, err := queryTime(c, "since")
+	if err != nil {
 		return err
 	}
-	since, err := time.Parse(time.RFC3339, c.QueryParam("since"))
-	if err != nil {
+	if since.IsZero() {
 		since = time.Now().Add(-refusalsSince)
 	}
 	groups, err := a.service.Refusals(c.caller, since)

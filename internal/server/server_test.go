@@ -217,23 +217,9 @@ func TestStoppingLosesNothingThatWasAcknowledged(t *testing.T) {
 	for range 8 {
 		<-started
 	}
-	if err := chest.Stop(); err != nil {
-		t.Errorf("stop: %v", err)
-	}
+	chest.Restart(t)
 	wg.Wait()
-	again, err := server.Start(server.Options{Dir: filepath.Join(chest.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(chest.Dir, "unlock.key")})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = again.Stop() }()
-	authority, err := again.Authority()
-	if err != nil {
-		t.Fatal(err)
-	}
-	steward, err := client.New(client.Options{Address: again.URL(), Authority: authority, Token: chest.Steward})
-	if err != nil {
-		t.Fatal(err)
-	}
+	steward := chest.Client(t, chest.Steward)
 	contents, err := steward.Drawer(ctx, "d")
 	if err != nil || len(contents.Items) < int(writes.Load())+1 {
 		t.Errorf("%d items are there, %d were acknowledged, %v", len(contents.Items), writes.Load()+1, err)

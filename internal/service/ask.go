@@ -52,7 +52,7 @@ func (q Question) parse(now time.Time) (request access.Request, err error) {
 	if !known {
 		return request, invalid("action", "%.40q is not an action; the actions are %v", q.Action, access.AllActions.Names())
 	}
-	if q.Via != "" && !contains(Ways, q.Via) {
+	if q.Via != "" && !slices.Contains(Ways, q.Via) {
 		return request, invalid("via", "%.40q is not a way of proof; the ways are %v", q.Via, Ways)
 	}
 	request.Action = action

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"tansu/internal/core/access"
@@ -87,7 +88,7 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 	if err := checkName("name", n.Name); err != nil {
 		return made, err
 	}
-	if !contains(environments, n.Environment) {
+	if !slices.Contains(environments, n.Environment) {
 		return made, invalid("environment", "environment is not one of %v", environments)
 	}
 	if err := checkText("description", n.Description, maxDescription); err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"tansu/internal/core/access"
@@ -122,7 +123,7 @@ func RenewServer(records *store.Store, root *envelope.Root, hosts []string, now 
 	}
 	wanted := known
 	for _, host := range hosts {
-		if !contains(wanted, host) {
+		if !slices.Contains(wanted, host) {
 			wanted = append(wanted, host)
 		}
 	}
@@ -143,13 +144,4 @@ func RenewServer(records *store.Store, root *envelope.Root, hosts []string, now 
 		return false, err
 	}
 	return true, issueServer(records, ca, wanted, now)
-}
-
-func contains(list []string, text string) bool {
-	for _, element := range list {
-		if element == text {
-			return true
-		}
-	}
-	return false
 }

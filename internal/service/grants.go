@@ -52,7 +52,7 @@ func (n Conditions) parse() (parsed access.Conditions, err error) {
 		return parsed, invalid("hours", "%s", err)
 	}
 	for _, way := range n.Via {
-		if !contains(Ways, way) {
+		if !slices.Contains(Ways, way) {
 			return parsed, invalid("via", "%.40q is not a way of proof; the ways are %v", way, Ways)
 		}
 	}
@@ -106,7 +106,7 @@ func (s *Service) Grants(c Caller, subject string) (list []Grant, err error) {
 			if row.Subject != c.id && st.members[row.Subject+"/"+c.id].ID == "" && !auditor.Allowed && !st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At)).Allowed {
 				continue
 			}
-			if d := describeGrant(st, row); subject == "" || d.Subject == subject || contains(teams, d.Subject) {
+			if d := describeGrant(st, row); subject == "" || d.Subject == subject || slices.Contains(teams, d.Subject) {
 				list = append(list, d.inForce(a.entry.At))
 			}
 		}
@@ -214,7 +214,7 @@ func (s *Service) mayGive(c Caller, a *attempt, subject store.Identity, row stor
 		return err
 	}
 	var steward bool
-	if err := s.view(func(st *state) error { steward = isSteward(st, c, a.entry.At); return nil }); err != nil {
+	if err := s.view(func(st *state) error { steward = st.isSteward(c, a.entry.At); return nil }); err != nil {
 		return err
 	}
 	if row.Role == access.Steward && !steward {

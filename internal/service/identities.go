@@ -66,7 +66,7 @@ func (s *Service) Me(c Caller) (me Me, err error) {
 	err = s.view(func(st *state) error {
 		me.Identity = describeIdentity(st, st.identities[c.id])
 		me.Ends = fromMicros(st.tokens[c.token].NotAfter)
-		me.Steward = isSteward(st, c, s.now())
+		me.Steward = st.isSteward(c, s.now())
 		for _, row := range st.grants {
 			if row.Subject == c.id || st.members[row.Subject+"/"+c.id].ID != "" {
 				me.Grants = append(me.Grants, describeGrant(st, row).inForce(s.now()))
@@ -78,13 +78,8 @@ func (s *Service) Me(c Caller) (me Me, err error) {
 	return me, err
 }
 
-func isSteward(st *state, c Caller, now time.Time) bool {
-	for _, g := range st.policy[c.id] {
-		if g.Role.Name == access.Steward && g.Effect == access.Allow && (g.End.IsZero() || now.Before(g.End)) {
-			return true
-		}
-	}
-	return false
+func (st *state) isSteward(c Caller, now time.Time) bool {
+	return st.policy.Holds(c.id, access.Steward, c.context(now))
 }
 
 func describeIdentity(st *state, row store.Identity) Identity {
@@ -266,7 +261,7 @@ func (s *Service) mayIssue(c Caller, a *attempt, row store.Identity) error {
 		return nil
 	}
 	var steward bool
-	if err := s.view(func(st *state) error { steward = isSteward(st, c, a.entry.At); return nil }); err != nil {
+	if err := s.view(func(st *state) error { steward = st.isSteward(c, a.entry.At); return nil }); err != nil {
 		return err
 	}
 	if !steward {

@@ -38,10 +38,8 @@ func (s *Service) authenticateApp(a *attempt, clientID, clientSecret string) (st
 	hash, malformed := credential.Parse(credential.AppSecret, clientSecret)
 	err := s.view(func(st *state) error {
 		identity, _ = st.identity(subject)
-		for _, row := range st.credentials {
-			if row.Identity == identity.ID && row.Kind == kindAppSecret && hash.Matches(row.Hash) {
-				used = row
-			}
+		if row := st.credential(kindAppSecret, hash); row.Identity == identity.ID {
+			used = row
 		}
 		return nil
 	})

@@ -34,7 +34,7 @@ func (s *Service) Refusals(c Caller, since time.Time) (groups []RefusalGroup, er
 	}
 	ctx := c.context(a.entry.At)
 	index, read := map[[3]string]int{}, 0
-	err = s.records.Entries(store.Filter{Receipts: true, Since: trail.FormatTime(since)}, func(e trail.Entry) bool {
+	err = s.records.Entries(store.Filter{Receipts: true, Since: since}, func(e trail.Entry) bool {
 		key := [3]string{e.Subject, e.Action, e.Target}
 		if n, known := index[key]; known {
 			groups[n].Count++

@@ -138,7 +138,7 @@ func (s *Service) Enrol(origin Origin, code string, password secretvalue.Value, 
 	hash, malformed := credential.Parse(credential.Enrolment, strings.TrimSpace(code))
 	err := s.view(func(st *state) error {
 		if malformed == nil {
-			used = st.credentials[st.enrolments[string(hash[:])]]
+			used = st.credential(kindEnrolment, hash)
 			before = st.identities[used.Identity]
 		}
 		return nil

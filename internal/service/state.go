@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/credential"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
@@ -22,7 +23,7 @@ type state struct {
 	members     map[string]store.Member   // by id
 	subjects    map[string]string         // id by subject
 	credentials map[string]store.Credential
-	enrolments  map[string]string // credential id by hash, for enrolment codes
+	byHash      map[string]string // credential id by hash
 	tokens      map[string]store.Token
 	grants      map[string]store.Grant
 	drawers     map[string]*drawer // by name
@@ -54,7 +55,7 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 		members:     map[string]store.Member{},
 		subjects:    map[string]string{},
 		credentials: map[string]store.Credential{},
-		enrolments:  map[string]string{},
+		byHash:      map[string]string{},
 		tokens:      map[string]store.Token{},
 		grants:      map[string]store.Grant{},
 		drawers:     map[string]*drawer{},
@@ -115,14 +116,12 @@ func (st *state) putIdentity(row store.Identity) {
 
 func (st *state) putCredential(row store.Credential) {
 	st.credentials[row.ID] = row
-	if row.Kind == kindEnrolment {
-		st.enrolments[string(row.Hash)] = row.ID
-	}
+	st.byHash[string(row.Hash)] = row.ID
 }
 
 func (st *state) dropCredential(row store.Credential) {
 	delete(st.credentials, row.ID)
-	delete(st.enrolments, string(row.Hash))
+	delete(st.byHash, string(row.Hash))
 }
 
 func (st *state) dropTokens(rows []store.Token) {
@@ -223,6 +222,15 @@ func (st *state) erase() {
 		}
 	}
 	st.root.Erase()
+}
+
+// credential finds a credential of a kind by its hash; the zero row when there is none.
+func (st *state) credential(kind string, hash credential.Hash) store.Credential {
+	row := st.credentials[st.byHash[string(hash[:])]]
+	if row.Kind != kind || !hash.Matches(row.Hash) {
+		return store.Credential{}
+	}
+	return row
 }
 
 // identity finds an identity by subject.

@@ -71,7 +71,7 @@ func (s *Service) membership(c Caller, team, member, what string) (*attempt, sto
 func (s *Service) mayBenefit(c Caller, a *attempt, subject store.Identity) error {
 	var steward, member, owned bool
 	err := s.view(func(st *state) error {
-		steward = isSteward(st, c, a.entry.At)
+		steward = st.isSteward(c, a.entry.At)
 		for _, holder := range st.holders(subject.ID) {
 			member = member || holder == c.id
 			owned = owned || st.identities[holder].Owner == c.name

@@ -5,7 +5,9 @@ import (
 	"crypto/hmac"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -150,29 +152,8 @@ func load[R Row](l loader, rows *[]R, order string) error {
 	return nil
 }
 
-func idOf(row Row) string {
-	switch r := row.(type) {
-	case Identity:
-		return r.ID
-	case Member:
-		return r.ID
-	case Credential:
-		return r.ID
-	case Token:
-		return r.ID[:8]
-	case Grant:
-		return r.ID
-	case Drawer:
-		return r.ID
-	case DrawerKey:
-		return r.ID
-	case Item:
-		return r.ID
-	case Version:
-		return r.ID
-	}
-	return "?"
-}
+// idOf is the id of any row: they all have one, in a field of that name.
+func idOf(row Row) string { return reflect.ValueOf(row).FieldByName("ID").String() }
 
 // Content reads the ciphertext of a version.
 func (s *Store) Content(version string) ([]byte, error) {
@@ -189,7 +170,7 @@ func (s *Store) Ready() error {
 	return s.read.Get(&one, "SELECT 1")
 }
 
-// Filter selects entries; empty fields select all. Since is included, Until is not; both are in trail.FormatTime form.
+// Filter selects entries; empty fields select all. Since is included, Until is not.
 type Filter struct {
 	Subject   string
 	Action    string
@@ -197,10 +178,10 @@ type Filter struct {
 	Outcome   string
 	RequestID string
 	Receipt   string
-	Since     string
-	Until     string
-	Receipts  bool   // only refusals that have a receipt
-	Before    uint64 // only entries with a smaller Seq; 0 for the newest
+	Since     time.Time // zero for none
+	Until     time.Time // zero for none
+	Receipts  bool      // only refusals that have a receipt
+	Before    uint64    // only entries with a smaller Seq; 0 for the newest
 }
 
 // Entries calls visit with entries, newest first, until visit returns false or none is left.
@@ -246,11 +227,11 @@ func (f Filter) query() (string, []any) {
 	if f.Receipts {
 		add("receipt IS NOT NULL")
 	}
-	if f.Since != "" {
-		add("at >= ?", f.Since)
+	if !f.Since.IsZero() {
+		add("at >= ?", trail.FormatTime(f.Since))
 	}
-	if f.Until != "" {
-		add("at < ?", f.Until)
+	if !f.Until.IsZero() {
+		add("at < ?", trail.FormatTime(f.Until))
 	}
 	if f.Before != 0 {
 		add("seq < ?", f.Before)

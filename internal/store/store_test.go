@@ -402,7 +402,7 @@ func TestFilterSelects(t *testing.T) {
 		{Filter{Target: "d' OR 1=1 --"}, ""},
 		{Filter{Outcome: "refused"}, "2002"},
 		{Filter{Receipt: "r2003"}, "2003"},
-		{Filter{Action: "read_value", Since: trail.FormatTime(time.Unix(2002, 0)), Until: trail.FormatTime(time.Unix(2004, 0))}, "2003 2002"},
+		{Filter{Action: "read_value", Since: time.Unix(2002, 0), Until: time.Unix(2004, 0)}, "2003 2002"},
 		{Filter{Action: "read_value", Before: 4}, "2002 2001"},
 	} {
 		var got []string

@@ -55,11 +55,13 @@ func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
 		return MissRole
 	case !selects:
 		return MissScope
-	case !g.End.IsZero() && !ctx.Now.Before(g.End):
+	case g.ended(ctx.Now):
 		return MissEnd
 	}
 	return Miss(g.Conditions.failing(ctx))
 }
+
+func (g *Grant) ended(now time.Time) bool { return !g.End.IsZero() && !now.Before(g.End) }
 
 // Policy holds grants by subject. It is not safe for concurrent use while it is being changed.
 type Policy map[string][]Grant
@@ -267,6 +269,17 @@ func (p Policy) Anywhere(subject string, actions Action, ctx Context) Decision {
 	return decision
 }
 
+// Holds reports whether a grant of a role is in force for the subject, on anything, its conditions included.
+func (p Policy) Holds(subject, role string, ctx Context) bool {
+	for i := range p[subject] {
+		g := &p[subject][i]
+		if g.Effect == Allow && g.Role.Name == role && g.miss(g.Role.Actions, &ctx, true) == "" {
+			return true
+		}
+	}
+	return false
+}
+
 // Holder is a subject that has an action on a target, and the grants that give it.
 type Holder struct {
 	Subject string
@@ -283,7 +296,7 @@ func (p Policy) Holders(action Action, target []string, now time.Time) []Holder 
 		denied := false
 		for i := range grants {
 			g := &grants[i]
-			if g.Role.Actions&action == 0 || !g.Scope.Matches(target...) || !g.End.IsZero() && !now.Before(g.End) {
+			if g.Role.Actions&action == 0 || !g.Scope.Matches(target...) || g.ended(now) {
 				continue
 			}
 			switch {
@@ -309,7 +322,7 @@ func (p Policy) Actions(subject string, target []string, now time.Time) Action {
 	var allowed, denied Action
 	for i := range p[subject] {
 		g := &p[subject][i]
-		if !g.Scope.Matches(target...) || !g.End.IsZero() && !now.Before(g.End) {
+		if !g.Scope.Matches(target...) || g.ended(now) {
 			continue
 		}
 		switch {

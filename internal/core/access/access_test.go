@@ -160,3 +160,27 @@ func TestDecideAllocatesNothing(t *testing.T) {
 		t.Errorf("a decision allocates %v times", n)
 	}
 }
+
+// Being a steward excuses from rules about one's own access: it counts only while the grant of it is in force, with its
+// conditions.
+func TestARoleIsHeldOnlyWhileItsGrantIsInForce(t *testing.T) {
+	conditional := grant(t, "c", Allow, Steward, "**", time.Time{})
+	conditional.Conditions.NeedsReason = true
+	for _, c := range []struct {
+		name  string
+		grant Grant
+		ctx   Context
+		want  bool
+	}{
+		{"in force", grant(t, "g", Allow, Steward, "**", time.Time{}), at(now), true},
+		{"ended", grant(t, "g", Allow, Steward, "**", now), at(now), false},
+		{"another role", grant(t, "g", Allow, "keeper", "**", time.Time{}), at(now), false},
+		{"denied", grant(t, "g", Deny, Steward, "**", time.Time{}), at(now), false},
+		{"its condition does not hold", conditional, at(now), false},
+		{"its condition holds", conditional, Context{Now: now, Reason: "handing over"}, true},
+	} {
+		if got := (Policy{"me": {c.grant}}).Holds("me", Steward, c.ctx); got != c.want {
+			t.Errorf("%s: got %v", c.name, got)
+		}
+	}
+}
