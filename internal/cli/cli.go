@@ -153,8 +153,8 @@ func exactly(names ...string) cobra.PositionalArgs {
 		}
 		if len(arguments) > len(names) {
 			// What is too much may be a value, which must not be repeated.
-			return usagef("there are %d arguments and %s takes %d; a value is never an argument: give it at the prompt, on standard input or with --file",
-				len(arguments), cmd.CommandPath(), len(names))
+			return usagef("%s takes %d arguments, not %d; a value is never an argument: give it at the prompt, on standard input or with --file",
+				cmd.CommandPath(), len(names), len(arguments))
 		}
 		return nil
 	}

@@ -87,7 +87,7 @@ func (a *app) grantForCommand() *cobra.Command {
 			case r.AllowedNow:
 				return fmt.Errorf("nothing to give: it would be allowed now, by grant %s", r.GrantNow)
 			case r.Remedy == nil:
-				return fmt.Errorf("no one grant allows it: see tansu receipt %s", arguments[0])
+				return fmt.Errorf("no one grant is proposed for it, because a condition or a denial keeps it out on purpose: see tansu receipt %s", arguments[0])
 			}
 			return a.give(ctx, c, client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end, Reason: "receipt " + arguments[0]})
 		}),

@@ -125,7 +125,7 @@ func (a *app) receiptCommand() *cobra.Command {
 				case r.Remedy != nil:
 					fmt.Fprintf(a.Out, "It would still be refused. The smallest grant that allows it:\n  %s\n", r.Remedy.Command)
 				default:
-					fmt.Fprintln(a.Out, "It would still be refused. Which grant helps depends on what it is for: a gatekeeper decides.")
+					fmt.Fprintln(a.Out, "It would still be refused, and no one grant is proposed: what keeps it out was put there on purpose, or it depends\non what it is for. A gatekeeper decides.")
 				}
 			})
 		}),

@@ -51,11 +51,14 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 		if refused.Status != 403 || !strings.Contains(refused.Problem.Detail, c.says) {
 			t.Errorf("%s, not met: %d %s", c.name, refused.Status, refused.Problem.Detail)
 		}
-		if v := ask(""); v.Allowed || v.Grant != unmet || len(v.Considered) == 0 || !strings.Contains(v.Considered[0].Miss, c.says) {
+		if refused.Problem.Remedy != nil {
+			t.Errorf("%s, not met: a grant without the condition is proposed: %s", c.name, refused.Problem.Remedy.Command)
+		}
+		if v := ask(""); v.Allowed || v.Remedy != nil || v.Grant != unmet || len(v.Considered) == 0 || !strings.Contains(v.Considered[0].Miss, c.says) {
 			t.Errorf("%s, not met, asked before: %+v", c.name, v)
 		}
 		receipt, err := steward.Receipt(ctx, refused.Problem.Receipt)
-		if err != nil || len(receipt.Considered) == 0 || !strings.Contains(receipt.Considered[0].Miss, c.says) {
+		if err != nil || receipt.Remedy != nil || len(receipt.Considered) == 0 || !strings.Contains(receipt.Considered[0].Miss, c.says) {
 			t.Errorf("%s, the receipt: %+v, %v", c.name, receipt, err)
 		}
 		met := give(c.met)

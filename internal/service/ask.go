@@ -128,7 +128,7 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 			Considered: st.considered(request, a.entry.At)}
 		if decision.Allowed && row.State != stateActive {
 			v.Reason = "identity_suspended"
-		} else if !decision.Allowed && decision.Reason != access.Denied && decision.Reason != access.ReasonNeeded {
+		} else if !decision.Allowed && decision.Reason.Grantable() {
 			v.Remedy = remedyFor(q.Subject, request.Action, q.Target)
 		}
 		return nil

@@ -80,7 +80,7 @@ func (r *Receipt) explain(st *state, now time.Time) {
 		}
 	}
 	r.AllowedNow, r.GrantNow = decision.Allowed, decision.Grant
-	if decision.Allowed || decision.Reason == access.Denied || decision.Reason == access.ReasonNeeded {
+	if decision.Allowed || !decision.Reason.Grantable() {
 		r.Remedy = nil
 	}
 	if !decision.Allowed {

@@ -169,12 +169,10 @@ func (a *attempt) decided(decision access.Decision, action access.Action, why st
 	if target == "" {
 		target = "the chest"
 	}
-	remedy := remedyFor(a.entry.Subject, action, a.entry.Target)
 	if decision.Reason == access.ReasonNeeded {
-		remedy = nil // stating one is all it takes
 		why += ": give --reason, or the header Tansu-Reason"
 	}
-	return a.answered(decision, action.Phrase()+" "+target, why, remedy)
+	return a.answered(decision, action.Phrase()+" "+target, why, remedyFor(a.entry.Subject, action, a.entry.Target))
 }
 
 // remedyFor is the smallest grant of an action on a target.
@@ -193,7 +191,7 @@ func (a *attempt) answered(decision access.Decision, what, why string, remedy *R
 		return nil
 	}
 	refusal := &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: a.entry.Action, Target: a.entry.Target, Reason: decision.Reason}
-	if decision.Reason != access.Denied {
+	if decision.Reason.Grantable() {
 		refusal.Remedy = remedy
 	}
 	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(what, why), Reason: string(decision.Reason), Refusal: refusal})

@@ -116,7 +116,7 @@ func newestReceipt(address, password string) (string, error) {
 	if c, err = client.New(client.Options{Address: address, Token: session.Token}); err != nil {
 		return "", err
 	}
-	found, err := c.Trail(context.Background(), client.TrailFilter{Outcome: "refused", Subject: "app:gate-controller", Limit: 1})
+	found, err := c.Trail(context.Background(), client.TrailFilter{Outcome: "refused", Subject: "app:ticket-api", Limit: 1})
 	if err != nil || len(found.Entries) == 0 {
 		return "", fmt.Errorf("find a receipt: %w", err)
 	}

@@ -100,6 +100,10 @@ const (
 	Denied          Reason = "denied"           // a deny grant applies
 )
 
+// Grantable reports whether one more grant is the answer to a no. A condition that does not hold was put there on
+// purpose, and a grant without it would undo it: that is for a person to decide, not to be proposed.
+func (r Reason) Grantable() bool { return r == NoGrant || r == GrantEnded }
+
 // Decision is the answer. Grant is the id of the grant that allowed or denied, or of the one that came nearest.
 type Decision struct {
 	Allowed bool

@@ -92,6 +92,7 @@ function Now({ receipt }: { receipt: Schemas["Receipt"] }) {
           </button>
         </>
       )}
+      {!receipt.allowed_now && !receipt.remedy && <p>No one grant is proposed: what keeps it out was put there on purpose, or it depends on what it is for. A gatekeeper decides.</p>}
       {give.data && <p role="status"><Mark state="allowed" word="In force now" /></p>}
     </section>
   );
