@@ -1,7 +1,7 @@
 // Package access decides whether a subject may do an action on a target.
 //
 // The default is no. A grant is the only thing that changes that: a subject, a role (a set of actions), a scope (a
-// pattern over targets), conditions (networks, hours, how the subject proved itself, a stated reason) and an end. A
+// pattern over targets, or their labels), conditions (networks, hours, how the subject proved itself, a stated reason) and an end. A
 // grant that denies wins over every grant that allows. A decision is a pure function of its inputs and does not depend
 // on the order of the grants.
 //
@@ -14,8 +14,6 @@ import (
 	"cmp"
 	"slices"
 	"time"
-
-	"tansu/internal/core/reference"
 )
 
 // Effect is what a grant does.
@@ -33,7 +31,7 @@ type Grant struct {
 	Subject    string // the identity's id, not its name: a name used again must not inherit grants
 	Effect     Effect
 	Role       Role
-	Scope      reference.Pattern
+	Scope      Scope
 	Conditions Conditions
 	End        time.Time // exclusive; zero means that it never ends
 }
@@ -84,9 +82,20 @@ func (p Policy) Remove(subject, id string) {
 type Request struct {
 	Subject string
 	Action  Action
-	Target  []string // segments: none for the chest, drawer, or drawer and item
+	Target  Target
 	Context
+	Approval Approval
 }
+
+// Approval says whether a second person must agree to the action, beyond the grant, and has.
+type Approval int
+
+// The approvals.
+const (
+	NotNeeded Approval = iota
+	Missing
+	Given
+)
 
 // Reason says why an answer is no.
 type Reason string
@@ -98,6 +107,7 @@ const (
 	ConditionFailed Reason = "condition_failed" // something would, if one of its conditions held
 	ReasonNeeded    Reason = "reason_needed"    // something would, if a reason were stated
 	Denied          Reason = "denied"           // a deny grant applies
+	ApprovalNeeded  Reason = "approval_needed"  // a grant allows it, and a second person has to agree
 )
 
 // Grantable reports whether one more grant is the answer to a no. A condition that does not hold was put there on
@@ -142,7 +152,10 @@ func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	var allowed, denied string
 	for i := range p[r.Subject] {
 		g := &p[r.Subject][i]
-		miss := g.miss(r.Action, &r.Context, g.Scope.Matches(r.Target...))
+		miss := MissRole
+		if g.Role.Actions&r.Action != 0 { // most grants end here, without a look at their scope
+			miss = g.miss(r.Action, &r.Context, g.Scope.Matches(r.Target))
+		}
 		if considered != nil {
 			*considered = append(*considered, Considered{Grant: *g, Miss: miss, Reason: g.why(miss, r)})
 		}
@@ -158,6 +171,8 @@ func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	switch {
 	case denied != "":
 		return Decision{Grant: denied, Reason: Denied}
+	case allowed != "" && r.Approval == Missing:
+		return Decision{Grant: allowed, Reason: ApprovalNeeded}
 	case allowed != "":
 		return Decision{Allowed: true, Grant: allowed}
 	}
@@ -206,13 +221,13 @@ func (g *Grant) why(miss Miss, r *Request) string {
 
 // Reaches reports whether any grant gives the subject the action on a drawer or on something in it. It decides only
 // whether the drawer's name may be shown; what is in it is decided one by one.
-func (p Policy) Reaches(subject string, action Action, drawer string, ctx Context) Decision {
-	decision := p.Decide(Request{Subject: subject, Action: action, Target: []string{drawer}, Context: ctx})
+func (p Policy) Reaches(subject string, action Action, drawer Target, ctx Context) Decision {
+	decision := p.Decide(Request{Subject: subject, Action: action, Target: drawer, Context: ctx})
 	if decision.Allowed || p.deniedWhole(subject, action, drawer, &ctx) {
 		return decision
 	}
 	for i := range p[subject] {
-		if g := &p[subject][i]; g.Effect == Allow && g.miss(action, &ctx, g.Scope.Touches(drawer)) == "" {
+		if g := &p[subject][i]; g.Effect == Allow && g.miss(action, &ctx, g.Scope.touches(drawer)) == "" {
 			return Decision{Allowed: true, Grant: g.ID}
 		}
 	}
@@ -220,13 +235,9 @@ func (p Policy) Reaches(subject string, action Action, drawer string, ctx Contex
 }
 
 // deniedWhole reports whether a deny grant covers a whole drawer.
-func (p Policy) deniedWhole(subject string, action Action, drawer string, ctx *Context) bool {
-	whole, err := reference.ParsePattern(drawer + "/**")
-	if err != nil {
-		return true
-	}
+func (p Policy) deniedWhole(subject string, action Action, drawer Target, ctx *Context) bool {
 	for i := range p[subject] {
-		if g := &p[subject][i]; g.Effect == Deny && g.miss(action, ctx, g.Scope.Covers(whole)) == "" {
+		if g := &p[subject][i]; g.Effect == Deny && g.miss(action, ctx, g.Scope.wholeDrawer(drawer)) == "" {
 			return true
 		}
 	}
@@ -235,7 +246,7 @@ func (p Policy) deniedWhole(subject string, action Action, drawer string, ctx *C
 
 // DecideScope answers whether the subject may do the action on everything a scope selects: one grant must cover all of
 // it, and no deny grant may reach into it. It is the question behind giving a grant to somebody else.
-func (p Policy) DecideScope(subject string, action Action, scope reference.Pattern, ctx Context) Decision {
+func (p Policy) DecideScope(subject string, action Action, scope Scope, ctx Context) Decision {
 	decision := Decision{Reason: NoGrant}
 	for i := range p[subject] {
 		g := &p[subject][i]
@@ -293,14 +304,14 @@ type Holder struct {
 
 // Holders returns who has the action on a target at a moment, whatever the conditions: those are in the grants. A
 // subject that a grant without conditions denies is left out.
-func (p Policy) Holders(action Action, target []string, now time.Time) []Holder {
+func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 	var holders []Holder
 	for subject, grants := range p {
 		holder := Holder{Subject: subject}
 		denied := false
 		for i := range grants {
 			g := &grants[i]
-			if g.Role.Actions&action == 0 || !g.Scope.Matches(target...) || g.ended(now) {
+			if g.Role.Actions&action == 0 || !g.Scope.Matches(target) || g.ended(now) {
 				continue
 			}
 			switch {
@@ -322,11 +333,11 @@ func (p Policy) Holders(action Action, target []string, now time.Time) []Holder 
 }
 
 // Actions returns the actions that a subject has on a target at a moment, whatever the conditions.
-func (p Policy) Actions(subject string, target []string, now time.Time) Action {
+func (p Policy) Actions(subject string, target Target, now time.Time) Action {
 	var allowed, denied Action
 	for i := range p[subject] {
 		g := &p[subject][i]
-		if !g.Scope.Matches(target...) || g.ended(now) {
+		if !g.Scope.Matches(target) || g.ended(now) {
 			continue
 		}
 		switch {

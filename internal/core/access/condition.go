@@ -53,6 +53,14 @@ func (c *Conditions) none() bool {
 	return len(c.Networks) == 0 && c.Hours.zone == nil && len(c.Via) == 0 && !c.NeedsReason
 }
 
+// String writes the conditions in one line; empty for none.
+func (c *Conditions) String() string {
+	if c.none() {
+		return ""
+	}
+	return fmt.Sprintf("networks %v, hours %s, via %v, reason %v; ", c.Networks, c.Hours, c.Via, c.NeedsReason)
+}
+
 func (c *Conditions) inNetworks(addr netip.Addr) bool {
 	addr = addr.Unmap() // an IPv4 address that arrived over an IPv6 socket is the IPv4 address
 	for _, network := range c.Networks {

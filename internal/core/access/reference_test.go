@@ -17,7 +17,8 @@ type plain struct {
 	deny, needsReason bool
 	actions           map[string]bool
 	scope             string
-	endsIn            int // hours from now; 0 for never
+	label             string // "tier=database"; empty for any
+	endsIn            int    // hours from now; 0 for never
 	networks, via     []string
 	days              string // "" for always, else like "mon" with from and to hours in UTC
 	from, to          int
@@ -25,6 +26,8 @@ type plain struct {
 
 type question struct {
 	action, target, addr, via, reason string
+	labels                            string // "team=ticketing,tier=database"
+	unapproved                        bool   // a second person has to agree and has not
 	now                               time.Time
 }
 
@@ -39,11 +42,14 @@ func naive(grants []plain, q question) (allowed bool, denied bool) {
 			allowed = true
 		}
 	}
-	return allowed && !denied, denied
+	return allowed && !denied && !q.unapproved, denied
 }
 
 func (g plain) fits(q question) bool {
 	if !g.actions[q.action] || !selects(strings.Split(g.scope, "/"), strings.Split(q.target, "/")) {
+		return false
+	}
+	if g.label != "" && !strings.Contains(","+q.labels+",", ","+g.label+",") {
 		return false
 	}
 	if g.endsIn != 0 && g.endsIn < 0 || g.needsReason && q.reason == "" {
@@ -115,7 +121,11 @@ func glob(pattern, text string) bool {
 // engine makes the grant that the engine uses of a plain one.
 func (g plain) engine(t testing.TB, id string, now time.Time) Grant {
 	t.Helper()
-	scope, err := reference.ParsePattern(g.scope)
+	text := g.scope
+	if g.label != "" {
+		text += "[" + g.label + "]"
+	}
+	scope, err := ParseScope(text)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,6 +187,7 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 		for n := range random.IntN(6) {
 			g := plain{deny: random.IntN(5) == 0, needsReason: random.IntN(8) == 0, scope: pick("**", "a/**", "a/*", "*/b", "a*/b*", "ab/b", "**/b", "*"),
 				endsIn: []int{0, 1, 5, -1}[random.IntN(4)], networks: some("10.1.", "192.0.2.7"), via: some("app_token", "console_session"),
+				label:   pick("", "", "", "team=ticketing", "tier=database"),
 				actions: map[string]bool{pick("list", "read_value"): true, pick("list", "read_value", "grant"): true}}
 			if random.IntN(4) == 0 {
 				g.days, g.from, g.to = pick("mon", "wed", "sun"), random.IntN(24), random.IntN(24)
@@ -189,10 +200,18 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 		}
 		for range 10 {
 			q := question{action: pick("list", "read_value", "grant"), target: pick("a", "a/b", "ab/b", "ab/ba", "b/b", "a/c"),
-				addr: pick("10.1.2.3", "10.2.3.4", "192.0.2.7", "192.0.2.8"), via: pick("app_token", "person_token", "console_session"), reason: pick("", "why"), now: now}
+				addr: pick("10.1.2.3", "10.2.3.4", "192.0.2.7", "192.0.2.8"), via: pick("app_token", "person_token", "console_session"), reason: pick("", "why"), now: now,
+				labels: pick("", "team=ticketing", "team=rota,tier=database", "team=ticketing,tier=database"), unapproved: random.IntN(5) == 0}
+			labels, err := reference.ParseLabels(q.labels)
+			if err != nil {
+				t.Fatal(err)
+			}
 			action, _ := ParseAction(q.action)
-			request := Request{Subject: "me", Action: action, Target: strings.Split(q.target, "/"),
+			request := Request{Subject: "me", Action: action, Target: Target{Names: strings.Split(q.target, "/"), Labels: labels},
 				Context: Context{Now: now, Addr: netip.MustParseAddr(q.addr), Via: q.via, Reason: q.reason}}
+			if q.unapproved {
+				request.Approval = Missing
+			}
 			got := Policy{"me": policy}.Decide(request)
 			allowed, denied := naive(grants, q)
 			if got.Allowed != allowed || (got.Reason == Denied) != denied {
@@ -202,14 +221,14 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 			if done%10 == 0 {
 				random.Shuffle(len(policy), func(i, j int) { policy[i], policy[j] = policy[j], policy[i] })
 				again, considered := Policy{"me": policy}.Explain(request)
-				if again != got || len(considered) != len(policy) || len(considered) > 0 && (got.Allowed || denied) != (considered[0].Miss == "") {
+				if again != got || len(considered) != len(policy) || len(considered) > 0 && (got.Allowed || denied || got.Reason == ApprovalNeeded) != (considered[0].Miss == "") {
 					t.Fatalf("in another order, explained: %+v with %+v, first %+v", again, considered, got)
 				}
 			}
 			done++
 		}
 	}
-	if len(counts) < 5 {
+	if len(counts) < 6 {
 		t.Errorf("too few kinds of answers were compared: %v", counts)
 	}
 	t.Logf("%d cases: %v", total, counts)
@@ -244,7 +263,7 @@ func TestConditionsSayWhatFailed(t *testing.T) {
 		c.edit(&ctx)
 		g := grant(t, "g", Allow, "consumer", "d/**", time.Time{})
 		g.Conditions = Conditions{Networks: networks, Hours: hours, Via: []string{"app_token"}, NeedsReason: true}
-		decision, considered := Policy{"me": {g}}.Explain(Request{Subject: "me", Action: ReadValue, Target: []string{"d", "i"}, Context: ctx})
+		decision, considered := Policy{"me": {g}}.Explain(Request{Subject: "me", Action: ReadValue, Target: target("d", "i"), Context: ctx})
 		if considered[0].Reason != c.want || decision.Allowed != (c.want == "") {
 			t.Errorf("%s: got %q, %+v", c.name, considered[0].Reason, decision)
 		}
@@ -326,14 +345,14 @@ func TestHoldersAndActionsLookPastConditionsOnly(t *testing.T) {
 		"manager":        {grant(t, "g", Allow, "keeper", "**", time.Time{})},
 	}
 	var names []string
-	for _, h := range policy.Holders(ReadValue, []string{"d", "i"}, now) {
+	for _, h := range policy.Holders(ReadValue, target("d", "i"), now) {
 		names = append(names, fmt.Sprint(h.Subject, len(h.Grants), len(h.Unless)))
 	}
 	if got := strings.Join(names, " "); got != "unless1 1 with-condition1 0" {
 		t.Errorf("got %s", got)
 	}
 	for subject, want := range map[string]Action{"with-condition": ReadValue | UseKey, "denied": 0, "ended": 0, "unless": ReadValue | UseKey} {
-		if got := policy.Actions(subject, []string{"d", "i"}, now); got != want {
+		if got := policy.Actions(subject, target("d", "i"), now); got != want {
 			t.Errorf("%s: got %s, want %s", subject, got, want)
 		}
 	}
@@ -345,7 +364,7 @@ func benchPolicy(b *testing.B, others int) (Policy, Request) {
 	policy := Policy{}
 	scopes := []string{"ticketing-prod/**", "harbour-*/radio-*", "crew-rota-prod/rota-db-password", "fuel-*/**"}
 	add := func(subject, id string, n int) {
-		scope, err := reference.ParsePattern(scopes[n%len(scopes)])
+		scope, err := ParseScope(scopes[n%len(scopes)])
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -358,7 +377,7 @@ func benchPolicy(b *testing.B, others int) (Policy, Request) {
 	for n := range others {
 		add(fmt.Sprintf("other%d", n/10), fmt.Sprintf("g%d", n), n)
 	}
-	return policy, Request{Subject: "me", Action: ReadValue, Target: []string{"fuel-billing-prod", "ledger"}, Context: at(now)}
+	return policy, Request{Subject: "me", Action: ReadValue, Target: target("fuel-billing-prod", "ledger"), Context: at(now)}
 }
 
 func BenchmarkDecisionG10(b *testing.B)   { benchDecision(b, 0) }

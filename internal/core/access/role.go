@@ -1,6 +1,9 @@
 package access
 
-import "strings"
+import (
+	"math/bits"
+	"strings"
+)
 
 // Action is one thing that can be done in a chest. Actions are few and separate: none implies another.
 type Action uint32
@@ -120,14 +123,17 @@ func FindRole(name string) (Role, bool) {
 	return Role{}, false
 }
 
-// SmallestRole returns the role with the fewest actions that includes the action, or one of several; the earlier one
-// when two are equal.
-func SmallestRole(action Action) Role {
+// SmallestRole returns the role with the fewest actions that includes all of the actions; the earlier one when two are
+// equal, the zero Role when none does.
+func SmallestRole(roles []Role, actions Action) Role {
 	var best Role
-	for _, role := range Roles {
-		if role.Actions&action != 0 && (best.Name == "" || len(role.Actions.Names()) < len(best.Actions.Names())) {
+	for _, role := range roles {
+		if role.Actions&actions == actions && (best.Name == "" || role.Actions.Count() < best.Actions.Count()) {
 			best = role
 		}
 	}
 	return best
 }
+
+// Count returns how many actions are in a set.
+func (a Action) Count() int { return bits.OnesCount32(uint32(a)) }
