@@ -42,6 +42,8 @@ type Options struct {
 	Reason    string // stated with every request, for grants that ask for one; at most 200 bytes
 	// Secret is called whenever a new access token is needed, so that a replaced secret is picked up.
 	Secret func() (string, error)
+	// OnSteward is called for each answer to a steward, who exists to appoint others; nil for not at all.
+	OnSteward func()
 }
 
 // Client talks to one chest.
@@ -190,6 +192,9 @@ func (c *Client) receive(request *http.Request, out any) error {
 	body, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
 	if err != nil {
 		return &Unreachable{Address: c.address, Err: err}
+	}
+	if response.Header.Get("Tansu-Steward") != "" && c.options.OnSteward != nil {
+		c.options.OnSteward()
 	}
 	if response.StatusCode >= 300 {
 		return problemOf(response, body)

@@ -36,12 +36,24 @@ type Drawer struct {
 	Environment string    `json:"environment"` // "production", "staging" or "development"
 	Description string    `json:"description"`
 	Owner       string    `json:"owner"`
+	Labels      Labels    `json:"labels"`
+	Approval    Approval  `json:"approval"`
 	CreatedAt   time.Time `json:"created_at"`
 	CreatedBy   string    `json:"created_by"`
 	Revision    int64     `json:"revision"`
 	Items       int       `json:"items"`
 	Due         int       `json:"due"`
 	Overdue     int       `json:"overdue"`
+}
+
+// Labels are words about a drawer or an item, which scopes of grants can ask for.
+type Labels = map[string]string
+
+// Approval is the rule of a drawer that somebody else must agree before certain values are read. Without items there is
+// none.
+type Approval struct {
+	Items []string `json:"items"` // patterns over item names
+	Of    string   `json:"of"`    // whose reads: "everyone" or "persons"
 }
 
 // NewDrawer makes a drawer.
@@ -65,7 +77,9 @@ type Item struct {
 	Kind        string    `json:"kind"`
 	Description string    `json:"description"`
 	Owner       string    `json:"owner"`
-	State       string    `json:"state"` // "usable", "due", "waiting" or "ended"
+	Labels      Labels    `json:"labels"`   // its own
+	Approval    bool      `json:"approval"` // whether reading it needs a second person
+	State       string    `json:"state"`    // "usable", "due", "waiting" or "ended"
 	Current     int       `json:"current"`
 	Versions    int       `json:"versions"`
 	NotAfter    time.Time `json:"not_after,omitzero"`
@@ -121,8 +135,10 @@ type Stored struct {
 
 // Described changes what is said about a drawer or an item; nil leaves as it is.
 type Described struct {
-	Description *string `json:"description,omitempty"`
-	Owner       *string `json:"owner,omitempty"`
+	Description *string   `json:"description,omitempty"`
+	Owner       *string   `json:"owner,omitempty"`
+	Labels      Labels    `json:"labels,omitzero"`    // all of them
+	Approval    *Approval `json:"approval,omitempty"` // of a drawer
 }
 
 // Identity is a person, an app or a team.
@@ -130,12 +146,15 @@ type Identity struct {
 	Subject     string       `json:"subject"`
 	Description string       `json:"description"`
 	Owner       string       `json:"owner"`
-	State       string       `json:"state"` // "active" or "suspended"
+	Purpose     string       `json:"purpose"`     // of an app
+	Environment string       `json:"environment"` // of an app; empty for any
+	State       string       `json:"state"`       // "active", "suspended" or "set_aside"
 	Enrolled    bool         `json:"enrolled"`
 	CreatedAt   time.Time    `json:"created_at"`
 	CreatedBy   string       `json:"created_by"`
 	Revision    int64        `json:"revision"`
 	Credentials []Credential `json:"credentials"`
+	Seen        Seen         `json:"seen"`
 	Teams       []string     `json:"teams"`   // that a person or an app is in
 	Members     []string     `json:"members"` // of a team
 }
@@ -147,6 +166,23 @@ type Credential struct {
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
+	LastUsed  time.Time `json:"last_used,omitzero"` // of an app's secret
+}
+
+// Seen is when, from where and how an identity was last there; nothing of it for one who never was.
+type Seen struct {
+	At   time.Time `json:"at,omitzero"`
+	Addr string    `json:"addr,omitempty"`
+	Via  string    `json:"via,omitempty"`
+}
+
+// IdentityChanges change an identity; nil leaves as it is. State stands alone.
+type IdentityChanges struct {
+	State       *string `json:"state,omitempty"`
+	Description *string `json:"description,omitempty"`
+	Owner       *string `json:"owner,omitempty"`
+	Purpose     *string `json:"purpose,omitempty"`
+	Environment *string `json:"environment,omitempty"`
 }
 
 // NewIdentity registers a person, an app or a team.
@@ -155,6 +191,8 @@ type NewIdentity struct {
 	Name        string `json:"name"`
 	Description string `json:"description,omitempty"`
 	Owner       string `json:"owner,omitempty"`
+	Purpose     string `json:"purpose,omitempty"`     // of an app
+	Environment string `json:"environment,omitempty"` // of an app
 }
 
 // Issued is a credential, shown once.
@@ -169,6 +207,7 @@ type Issued struct {
 type Registered struct {
 	Identity   Identity `json:"identity"`
 	Credential Issued   `json:"credential,omitzero"` // a team has none
+	Notes      []string `json:"notes"`               // what is unusual about it
 }
 
 // Role is a named set of actions.
@@ -176,6 +215,8 @@ type Role struct {
 	Name    string   `json:"name"`
 	Summary string   `json:"summary"`
 	Actions []string `json:"actions"`
+	BuiltIn bool     `json:"built_in"`
+	InUse   int      `json:"in_use"` // grants of it that are not ended
 }
 
 // Grant gives a subject the actions of a role on the targets of a scope.
@@ -212,6 +253,7 @@ type NewGrant struct {
 	Reason    string    `json:"reason,omitempty"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
 	NeverEnds bool      `json:"never_ends,omitempty"`
+	Replaces  string    `json:"replaces,omitempty"` // the id of a grant of the same subject that ends in the same instant
 	Conditions
 }
 
@@ -260,6 +302,9 @@ type Receipt struct {
 	AllowedNow bool    `json:"allowed_now"`
 	GrantNow   string  `json:"grant_now"`
 	Remedy     *Remedy `json:"remedy,omitempty"`
+	// NeedsApproval says that a grant allows it, and that a second person has to agree.
+	NeedsApproval bool   `json:"needs_approval"`
+	Declined      string `json:"declined"` // the last answer, if it was a no
 	// Considered are the subject's grants, nearest first, and what kept each from allowing it as it was asked.
 	Considered []Considered `json:"considered"`
 }

@@ -12,7 +12,7 @@ import (
 
 func (a *app) askCommand() *cobra.Command {
 	command := &cobra.Command{Use: "ask", Short: "Ask who may do what, before it is tried", RunE: noSubcommand}
-	command.AddCommand(a.askMayCommand(), a.askWhoCommand(), a.askWhatCommand())
+	command.AddCommand(a.askMayCommand(), a.askWhoCommand(), a.askWhatCommand(), a.askMatrixCommand())
 	return command
 }
 

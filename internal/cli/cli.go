@@ -46,7 +46,7 @@ var exitCodes = map[string]int{
 	"refused": exitRefused, "unauthenticated": exitRefused, "sign_in_failed": exitRefused, "wrong_material": exitRefused,
 	"invalid_client": exitRefused, "throttled": exitRefused,
 	"not_found": exitNotFound,
-	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "already_unlocked": exitConflict,
+	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "not_handed_over": exitConflict, "already_unlocked": exitConflict,
 	"locked": exitLocked, "not_recorded": exitLocked,
 }
 
@@ -63,6 +63,7 @@ type app struct {
 	profile string // --profile
 	output  string // --output
 	reason  string // --reason of the commands that have it
+	warned  bool   // whether it was said that this is the steward
 }
 
 // Groups of the help, in the order in which a newcomer meets them.
@@ -128,10 +129,10 @@ A first tour:
 		&cobra.Group{ID: groupProve, Title: "See what happened:"},
 	)
 	groups := map[string][]*cobra.Command{
-		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand()},
+		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(), a.examineCommand(), a.stewardCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
-		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand()},
+		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
@@ -166,7 +167,15 @@ func (a *app) connected() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return profile.client(a.reason)
+	return profile.client(a.reason, a.warnSteward)
+}
+
+// warnSteward says, once a command, that it was done as the steward.
+func (a *app) warnSteward() {
+	if !a.warned {
+		a.warned = true
+		a.say("You are working as the steward, who exists to appoint others: give duties to named people, then tansu steward set-aside.")
+	}
 }
 
 // report prints an error where errors go and returns the exit code.

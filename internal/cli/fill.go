@@ -2,7 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -271,7 +273,7 @@ func (a *app) historyCommand() *cobra.Command {
 
 func (a *app) printHistory(h client.History) {
 	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "state", h.Item.State, "description", h.Item.Description,
-		"owner", h.Item.Owner, "revision", strconv.FormatInt(h.Item.Revision, 10))
+		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "revision", strconv.FormatInt(h.Item.Revision, 10))
 	fmt.Fprintln(a.Out)
 	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "NOT AFTER", "NOTE"}}
 	for _, v := range h.Versions {
@@ -288,13 +290,36 @@ func (a *app) printHistory(h client.History) {
 	t.print(a.Out)
 }
 
+func labelsText(labels client.Labels) string {
+	var parts []string
+	for key, value := range labels {
+		parts = append(parts, key+"="+value)
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
+}
+
+func approvalText(needed bool) string {
+	if needed {
+		return "a second person has to agree before it is read"
+	}
+	return ""
+}
+
 func (a *app) describeCommand() *cobra.Command {
-	var description, owner string
+	var description, owner, of string
+	var labels map[string]string
+	var approval []string
 	command := &cobra.Command{
-		Use:     "describe DRAWER[/ITEM]",
-		Short:   "Change what is said about a drawer or an item",
-		Example: `  tansu describe ticketing-prod/db-password --owner person:ticketing-lead`,
-		Args:    exactly("DRAWER[/ITEM]"),
+		Use:   "describe DRAWER[/ITEM]",
+		Short: "Change what is said about a drawer or an item, and what a drawer demands",
+		Long: `Changes the description, owner or labels of a drawer or an item. Labels are all set at once; scopes of grants can ask
+for them, so that a label that lets somebody do more takes the right to give access.
+
+With --approval a drawer demands that somebody else agrees before the values of certain items are read.`,
+		Example: `  tansu describe ticketing-prod/db-password --owner person:ticketing-lead --labels tier=database
+  tansu describe fuel-billing-prod --approval 'ledger-*' --approval-of persons`,
+		Args: exactly("DRAWER[/ITEM]"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
 			var changes client.Described
 			if cmd.Flags().Changed("description") {
@@ -302,6 +327,12 @@ func (a *app) describeCommand() *cobra.Command {
 			}
 			if cmd.Flags().Changed("owner") {
 				changes.Owner = &owner
+			}
+			if cmd.Flags().Changed("labels") {
+				changes.Labels = labels
+			}
+			if cmd.Flags().Changed("approval") {
+				changes.Approval = &client.Approval{Items: slices.DeleteFunc(approval, func(text string) bool { return text == "" }), Of: of}
 			}
 			c, err := a.connected()
 			if err != nil {
@@ -312,6 +343,9 @@ func (a *app) describeCommand() *cobra.Command {
 	}
 	command.Flags().StringVar(&description, "description", "", "what it is for, on one line")
 	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	command.Flags().StringToStringVar(&labels, "labels", nil, "all its `labels`: key=value, separated by commas; empty for none")
+	command.Flags().StringSliceVar(&approval, "approval", nil, "of a drawer: the `items`, as patterns, that nobody reads alone; empty for none")
+	command.Flags().StringVar(&of, "approval-of", "everyone", "whose reads need it: everyone or persons")
 	return command
 }
 

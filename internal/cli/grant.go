@@ -20,17 +20,19 @@ func (a *app) grantCommand() *cobra.Command {
 func (a *app) giveCommand() *cobra.Command {
 	var n client.NewGrant
 	var until string
-	var deny bool
+	var deny, preview bool
 	command := &cobra.Command{
 		Use:   "give SUBJECT ROLE SCOPE",
 		Short: "Give a role on a scope, for 90 days unless you say otherwise",
 		Long: `Gives a person or an app the actions of a role on everything a scope selects. It is in force at once.
 
-A scope is a pattern over references: "*" stands for anything inside a name, "**" for everything below.`,
+A scope is a pattern over references: "*" stands for anything inside a name, "**" for everything below. Labels in
+brackets narrow it to what has them, on the item or on its drawer.`,
 		Example: `  tansu grant give app:ticket-api consumer 'ticketing-prod/**'
   tansu grant give app:gate-controller consumer 'harbour-gates-prod/radio-*' --until 30d --reason "winter timetable"
   tansu grant give app:telemetry-collector consumer 'fleet-telemetry-prod/**' --from 10.1.0.0/16 --via app_token
   tansu grant give person:ticketing-lead consumer 'ticketing-prod/**' --hours "mon-fri 08:00-18:00 Europe/Lisbon" --needs-reason
+  tansu grant give team:ticketing viewer '**[team=ticketing]' --preview
   tansu grant give person:rota-trainee viewer 'crew-rota-prod/*' --until 2027-01-31T00:00:00Z`,
 		Args: exactly("SUBJECT", "ROLE", "SCOPE"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
@@ -41,9 +43,18 @@ A scope is a pattern over references: "*" stands for anything inside a name, "**
 			if n.NotAfter, err = moment("--until", until); err != nil {
 				return err
 			}
+			if preview {
+				d, err := c.Preview(ctx, client.Proposal{Give: &n})
+				if err != nil {
+					return err
+				}
+				return a.show(d, func() { a.printDifference(d) })
+			}
 			return a.give(ctx, c, n)
 		}),
 	}
+	command.Flags().BoolVar(&preview, "preview", false, "only show what it would change, on what exists now")
+	command.Flags().StringVar(&n.Replaces, "instead-of", "", "end this `grant` of the same subject in the same instant")
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d)")
 	command.Flags().BoolVar(&n.NeverEnds, "never-ends", false, "let it have no end, on purpose")
 	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
@@ -86,6 +97,8 @@ func (a *app) grantForCommand() *cobra.Command {
 			switch {
 			case r.AllowedNow:
 				return fmt.Errorf("nothing to give: it would be allowed now, by grant %s", r.GrantNow)
+			case r.NeedsApproval:
+				return fmt.Errorf("no grant is missing: somebody has to ask, and another person to agree: tansu request ask %s --reason WHY", arguments[0])
 			case r.Remedy == nil:
 				return fmt.Errorf("no one grant is proposed for it, because a condition or a denial keeps it out on purpose: see tansu receipt %s", arguments[0])
 			}
@@ -161,9 +174,17 @@ func (a *app) printGrants(grants []client.Grant) {
 }
 
 func (a *app) grantEndCommand() *cobra.Command {
-	return &cobra.Command{
+	var preview bool
+	command := &cobra.Command{
 		Use: "end GRANT", Short: "End a grant at once", Args: exactly("GRANT"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			if preview {
+				d, err := c.Preview(ctx, client.Proposal{End: arguments[0]})
+				if err != nil {
+					return err
+				}
+				return a.show(d, func() { a.printDifference(d) })
+			}
 			g, err := c.EndGrant(ctx, arguments[0])
 			if err != nil {
 				return err
@@ -171,23 +192,6 @@ func (a *app) grantEndCommand() *cobra.Command {
 			return a.show(g, func() { fmt.Fprintf(a.Out, "Grant %s of %s is ended.\n", g.ID, g.Subject) })
 		}),
 	}
-}
-
-func (a *app) rolesCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "roles", Short: "List the roles and what each may do", Args: exactly(),
-		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
-			roles, err := c.Roles(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(roles, func() {
-				t := table{head: []string{"ROLE", "FOR", "ACTIONS"}}
-				for _, role := range roles {
-					t.add(role.Name, role.Summary, strings.Join(role.Actions, " "))
-				}
-				t.print(a.Out)
-			})
-		}),
-	}
+	command.Flags().BoolVar(&preview, "preview", false, "only show what it would change")
+	return command
 }

@@ -77,6 +77,9 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 			if err != nil {
 				return err
 			}
+			for _, note := range registered.Notes {
+				a.say("note: %s", note)
+			}
 			return a.show(registered, func() {
 				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n\n", registered.Identity.Subject)
 				a.printIssued(registered.Credential)
@@ -85,19 +88,14 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 	}
 	add.Flags().StringVar(&n.Description, "description", "", "who or what it is, on one line")
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
-	command.AddCommand(add, a.identityListCommand(kind), a.identityShowCommand(kind),
+	if kind == reference.App {
+		add.Flags().StringVar(&n.Purpose, "purpose", "", "what it does with what it reads, on one line")
+		add.Flags().StringVar(&n.Environment, "env", "", "where it runs: production, staging or development")
+	}
+	command.AddCommand(add, a.changeIdentityCommand(kind), a.identityListCommand(kind), a.identityShowCommand(kind),
 		a.stateCommand(kind, "suspend", "suspended", "Switch it off for now: its tokens end at once"),
 		a.stateCommand(kind, "resume", "active", "Switch it on again"),
-		&cobra.Command{
-			Use: "new-credential NAME", Short: credentialShort, Args: exactly("NAME"),
-			RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-				issued, err := c.IssueCredential(ctx, kind+":"+arguments[0])
-				if err != nil {
-					return err
-				}
-				return a.show(issued, func() { a.printIssued(issued) })
-			}),
-		},
+		a.newCredentialCommand(kind, credentialShort),
 		&cobra.Command{
 			Use: "end-credential NAME ID", Short: "End a credential and every token given for it", Args: exactly("NAME", "ID"),
 			RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -108,6 +106,66 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 				return nil
 			}),
 		})
+	return command
+}
+
+func (a *app) newCredentialCommand(kind, short string) *cobra.Command {
+	var until string
+	command := &cobra.Command{
+		Use: "new-credential NAME", Short: short, Args: exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			end, err := moment("--until", until)
+			if err != nil {
+				return err
+			}
+			issued, err := c.IssueCredential(ctx, kind+":"+arguments[0], end)
+			if err != nil {
+				return err
+			}
+			return a.show(issued, func() { a.printIssued(issued) })
+		}),
+	}
+	if kind == reference.App {
+		command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (30d); never if left out")
+	}
+	return command
+}
+
+// changeIdentityCommand makes the command that changes what is said about a person or an app.
+func (a *app) changeIdentityCommand(kind string) *cobra.Command {
+	var description, owner, purpose, environment string
+	command := &cobra.Command{
+		Use: "describe NAME", Short: "Change what is said about it", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			changes := client.IdentityChanges{}
+			for flag, field := range map[string]struct {
+				text *string
+				to   **string
+			}{"description": {&description, &changes.Description}, "owner": {&owner, &changes.Owner}, "purpose": {&purpose, &changes.Purpose}, "env": {&environment, &changes.Environment}} {
+				if cmd.Flags().Changed(flag) {
+					*field.to = field.text
+				}
+			}
+			if changes == (client.IdentityChanges{}) {
+				return usagef("nothing to change: give what is to be said; usage: %s", cmd.UseLine())
+			}
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			i, err := c.ChangeIdentity(cmd.Context(), kind+":"+arguments[0], changes)
+			if err != nil {
+				return err
+			}
+			return a.show(i, func() { fmt.Fprintf(a.Out, "%s is changed.\n", i.Subject) })
+		},
+	}
+	command.Flags().StringVar(&description, "description", "", "who or what it is, on one line")
+	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	if kind == reference.App {
+		command.Flags().StringVar(&purpose, "purpose", "", "what it does with what it reads, on one line")
+		command.Flags().StringVar(&environment, "env", "", "where it runs: production, staging or development; empty for any")
+	}
 	return command
 }
 
@@ -139,7 +197,7 @@ func (a *app) identityListCommand(kind string) *cobra.Command {
 				return err
 			}
 			list := []client.Identity{}
-			t := table{head: []string{"SUBJECT", "STATE", "OWNER", "REGISTERED", "BY", "DESCRIPTION"}}
+			t := table{head: []string{"SUBJECT", "STATE", "LAST SEEN", "OWNER", "REGISTERED", "DESCRIPTION"}}
 			for _, i := range all {
 				if !strings.HasPrefix(i.Subject, kind+":") {
 					continue
@@ -149,7 +207,7 @@ func (a *app) identityListCommand(kind string) *cobra.Command {
 					state += ", not enrolled"
 				}
 				list = append(list, i)
-				t.add(i.Subject, state, i.Owner, relative(i.CreatedAt, time.Now()), i.CreatedBy, i.Description)
+				t.add(i.Subject, state, seenText(i.Seen), i.Owner, relative(i.CreatedAt, time.Now()), i.Description)
 			}
 			return a.show(list, func() { a.printTable(t, "None yet. Register one with: tansu "+kind+" add NAME") })
 		}),
@@ -170,10 +228,11 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"identity": i, "grants": grants}, func() {
-				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
+				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "purpose", i.Purpose, "environment", i.Environment,
+					"last seen", seenText(i.Seen), "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
 					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))
 				for _, cr := range i.Credentials {
-					fmt.Fprintf(a.Out, "%s  %s, since %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt))
+					fmt.Fprintf(a.Out, "%s  %s, since %s, %s, last used %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt), credentialEnd(cr), relative(cr.LastUsed, time.Now()))
 				}
 				fmt.Fprintln(a.Out)
 				a.printGrants(grants)
@@ -190,7 +249,27 @@ func (a *app) stateCommand(kind, name, state, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(i, func() { fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State) })
+			if state == "active" {
+				return a.show(i, func() { fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State) })
+			}
+			owned, err := c.Owned(ctx, i.Subject)
+			if err != nil {
+				return err
+			}
+			return a.show(i, func() {
+				fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State)
+				if len(owned.Apps)+len(owned.Drawers)+len(owned.Items)+len(owned.Grants) > 0 {
+					fmt.Fprintf(a.Out, "\nWhat is left behind (hand it over with tansu hand-over %s TO):\n", i.Subject)
+					a.printOwned(i.Subject, owned)
+				}
+			})
 		}),
 	}
+}
+
+func credentialEnd(cr client.Credential) string {
+	if cr.NotAfter.IsZero() {
+		return "no end"
+	}
+	return "ends " + relative(cr.NotAfter, time.Now())
 }

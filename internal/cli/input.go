@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -163,4 +164,18 @@ func readValue(r io.Reader) (secretvalue.Value, error) {
 		return secretvalue.Value{}, usagef("the value has more than %d bytes, which is the most", secretvalue.MaxSize)
 	}
 	return secretvalue.New(content), nil
+}
+
+// confirm asks for a yes on the terminal; a script says --yes instead.
+func (a *app) confirm(text string) (bool, error) {
+	if !a.terminal() {
+		return false, usagef("this asks before it does anything, and there is no terminal to ask on; say --yes")
+	}
+	fmt.Fprintf(a.Err, "%s\nDo it? [y/N] ", text)
+	answer, err := bufio.NewReader(a.In).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return false, fmt.Errorf("read the terminal: %w", err)
+	}
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes", nil
 }

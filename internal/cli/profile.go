@@ -136,8 +136,8 @@ func (a *app) changeProfile(change func(*profile)) error {
 	return all.save()
 }
 
-func (p *profile) client(reason string) (*client.Client, error) {
-	return client.New(client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, Reason: reason})
+func (p *profile) client(reason string, onSteward func()) (*client.Client, error) {
+	return client.New(client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, Reason: reason, OnSteward: onSteward})
 }
 
 func (p *profile) signedIn(s client.Session) {

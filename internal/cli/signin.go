@@ -88,7 +88,7 @@ func pinByFingerprint(ctx context.Context, address, host, fingerprint string) (s
 
 // connect checks that the chest answers, and saves the profile.
 func (a *app) connect(ctx context.Context, p *profile) error {
-	c, err := p.client("")
+	c, err := p.client("", nil)
 	if err != nil {
 		return usageError{err}
 	}

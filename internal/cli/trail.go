@@ -117,7 +117,12 @@ func (a *app) receiptCommand() *cobra.Command {
 					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request", r.Entry.RequestID)
 				fmt.Fprintln(a.Out)
 				a.printConsidered(r.Considered)
+				if r.Declined != "" {
+					fmt.Fprintf(a.Out, "%s.\n", r.Declined)
+				}
 				switch {
+				case r.NeedsApproval:
+					fmt.Fprintf(a.Out, "A grant allows it, and a second person has to agree. Ask for it:\n  tansu request ask %s --reason WHY\n", r.Entry.Receipt)
 				case r.AllowedNow:
 					fmt.Fprintf(a.Out, "It would be allowed now, by grant %s.\n", r.GrantNow)
 				case r.Entry.Reason == "reason_needed":
@@ -156,7 +161,7 @@ func (a *app) refusalsCommand() *cobra.Command {
 				}
 				a.printTable(t, "Nothing that was refused would be refused now.")
 				if len(groups) > 0 {
-					a.say("To give what one needs: tansu grant for RECEIPT. To see why: tansu receipt RECEIPT.")
+					a.say("To give what one needs: tansu grant for RECEIPT. To say no: tansu request decline RECEIPT. To see why: tansu receipt RECEIPT.")
 				}
 			})
 		}),
@@ -171,6 +176,8 @@ var reasons = map[string]string{
 	"denied":           "a grant denies it",
 	"own_access":       "nobody changes their own access",
 	"reason_needed":    "a grant would allow it with a stated reason",
+	"approval_needed":  "a grant allows it, and a second person has to agree",
+	"steward_only":     "only a steward may",
 	"condition_failed": "a grant would allow it, but one of its conditions did not hold",
 }
 

@@ -138,11 +138,11 @@ func (f *filler) appoint(enrolment secretvalue.Value) error {
 		return err
 	}
 	for _, p := range people {
-		_, issued, err := f.s.Register(steward, service.NewIdentity{Kind: reference.Person, Name: p.name, Description: p.description})
+		registered, err := f.s.Register(steward, service.NewIdentity{Kind: reference.Person, Name: p.name, Description: p.description})
 		if err != nil {
 			return err
 		}
-		if _, err := f.s.Enrol(origin(office), string(issued.Secret.Reveal()), f.password, service.ViaConsole); err != nil {
+		if _, err := f.s.Enrol(origin(office), string(registered.Credential.Secret.Reveal()), f.password, service.ViaConsole); err != nil {
 			return err
 		}
 		for _, g := range p.grants {
@@ -203,7 +203,7 @@ func (f *filler) makeTeams() error {
 	}
 	for _, team := range teams {
 		subject := reference.Team + ":" + team.name
-		if _, _, err := f.s.Register(duty, service.NewIdentity{Kind: reference.Team, Name: team.name, Description: team.description}); err != nil {
+		if _, err := f.s.Register(duty, service.NewIdentity{Kind: reference.Team, Name: team.name, Description: team.description}); err != nil {
 			return err
 		}
 		for _, member := range team.members {
@@ -227,11 +227,11 @@ func (f *filler) registerApps() error {
 		return err
 	}
 	for _, a := range apps {
-		_, issued, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner})
+		registered, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner})
 		if err != nil {
 			return err
 		}
-		f.secrets[a.name] = issued.Secret
+		f.secrets[a.name] = registered.Credential.Secret
 		for _, g := range a.grants {
 			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
 				return err

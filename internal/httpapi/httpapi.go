@@ -109,7 +109,12 @@ var routes = []route{
 	{"DELETE", "/api/identities/:subject/credentials/:credential", identified, (*api).revokeCredential},
 	{"PUT", "/api/identities/:subject/members/:member", identified, (*api).join},
 	{"DELETE", "/api/identities/:subject/members/:member", identified, (*api).leave},
+	{"GET", "/api/identities/:subject/owned", identified, (*api).owned},
+	{"POST", "/api/identities/:subject/hand-over", identified, (*api).handOver},
 	{"GET", "/api/roles", identified, (*api).listRoles},
+	{"POST", "/api/roles", identified, (*api).addRole},
+	{"PUT", "/api/roles/:role", identified, (*api).changeRole},
+	{"DELETE", "/api/roles/:role", identified, (*api).removeRole},
 	{"GET", "/api/grants", identified, (*api).listGrants},
 	{"POST", "/api/grants", identified, (*api).give},
 	{"DELETE", "/api/grants/:grant", identified, (*api).endGrant},
@@ -117,6 +122,21 @@ var routes = []route{
 	{"GET", "/api/ask/verdict", identified, (*api).askVerdict},
 	{"GET", "/api/ask/holders", identified, (*api).askHolders},
 	{"GET", "/api/ask/reach", identified, (*api).askReach},
+	{"GET", "/api/ask/matrix", identified, (*api).askMatrix},
+	{"POST", "/api/ask/difference", identified, (*api).askDifference},
+
+	{"GET", "/api/requests", identified, (*api).listRequests},
+	{"POST", "/api/requests", identified, (*api).askFor},
+	{"POST", "/api/requests/:request/answer", identified, (*api).answerRequest},
+	{"DELETE", "/api/requests/:request", identified, (*api).withdraw},
+	{"POST", "/api/receipts/:receipt/decline", identified, (*api).declineRefusal},
+
+	{"GET", "/api/policy", identified, (*api).exportPolicy},
+	{"POST", "/api/policy/difference", identified, (*api).diffPolicy},
+	{"PUT", "/api/policy", identified, (*api).applyPolicy},
+	{"GET", "/api/tighten", identified, (*api).tighten},
+	{"POST", "/api/steward/set-aside", identified, (*api).setStewardsAside},
+	{"POST", "/api/examine", identified, (*api).examine},
 
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/receipts/:receipt", identified, (*api).receipt},
@@ -166,6 +186,9 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		if r.who == identified {
 			if call.caller, err = a.authenticate(call); err != nil {
 				return err
+			}
+			if call.caller.Steward() {
+				header.Set("Tansu-Steward", "true")
 			}
 		}
 		return r.handler(a, call)

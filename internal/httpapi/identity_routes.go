@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"tansu/client"
-	"tansu/internal/core/access"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/service"
 )
@@ -257,26 +256,35 @@ func (a *api) register(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	d, issued, err := a.service.Register(c.caller, service.NewIdentity{Kind: body.Kind, Name: body.Name, Description: body.Description, Owner: body.Owner})
+	registered, err := a.service.Register(c.caller, service.NewIdentity(body))
 	if err != nil {
 		return err
 	}
-	c.Response().Header().Set("Location", "/api/identities/"+d.Subject)
-	answer := client.Registered{Identity: identityJSON(d)}
-	if issued.ID != "" {
-		answer.Credential = issuedJSON(issued)
+	c.Response().Header().Set("Location", "/api/identities/"+registered.Identity.Subject)
+	answer := client.Registered{Identity: identityJSON(registered.Identity), Notes: append([]string{}, registered.Notes...)}
+	if registered.Credential.ID != "" {
+		answer.Credential = issuedJSON(registered.Credential)
 	}
 	return c.JSON(http.StatusCreated, answer)
 }
 
 func (a *api) changeIdentity(c *call) error {
-	var body struct {
-		State string `json:"state"`
-	}
+	var body client.IdentityChanges
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	d, err := a.service.SetState(c.caller, c.param("subject"), body.State)
+	changes := service.IdentityChanges{Description: body.Description, Owner: body.Owner, Purpose: body.Purpose, Environment: body.Environment}
+	described := changes != service.IdentityChanges{}
+	if described == (body.State != nil) {
+		return &service.Error{Code: service.InvalidInput, Field: "state", Detail: "change the state, or what is said about it: one of the two"}
+	}
+	var d service.Identity
+	var err error
+	if described {
+		d, err = a.service.ChangeIdentity(c.caller, c.param("subject"), changes)
+	} else {
+		d, err = a.service.SetState(c.caller, c.param("subject"), *body.State)
+	}
 	if err != nil {
 		return err
 	}
@@ -300,7 +308,15 @@ func (a *api) leave(c *call) error {
 }
 
 func (a *api) issueCredential(c *call) error {
-	issued, err := a.service.IssueCredential(c.caller, c.param("subject"))
+	var body struct {
+		NotAfter time.Time `json:"not_after"`
+	}
+	if c.Request().ContentLength != 0 {
+		if err := a.decode(c, smallBody, &body); err != nil {
+			return err
+		}
+	}
+	issued, err := a.service.IssueCredential(c.caller, c.param("subject"), body.NotAfter)
 	if err != nil {
 		return err
 	}
@@ -312,14 +328,6 @@ func (a *api) revokeCredential(c *call) error {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
-}
-
-func (a *api) listRoles(c *call) error {
-	var answer []client.Role
-	for _, role := range access.Roles {
-		answer = append(answer, client.Role{Name: role.Name, Summary: role.Summary, Actions: role.Actions.Names()})
-	}
-	return c.JSON(http.StatusOK, map[string]any{"roles": answer})
 }
 
 func (a *api) listGrants(c *call) error {
@@ -342,8 +350,7 @@ func (a *api) give(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	g, notes, err := a.service.Give(c.caller, service.NewGrant{Subject: body.Subject, Effect: body.Effect, Role: body.Role, Scope: body.Scope,
-		Reason: body.Reason, NotAfter: body.NotAfter, NeverEnds: body.NeverEnds, Conditions: service.Conditions(body.Conditions)})
+	g, notes, err := a.service.Give(c.caller, newGrant(body))
 	if err != nil {
 		return err
 	}
@@ -375,6 +382,7 @@ func onlyQuery(c *call, allowed ...string) error {
 
 func identityJSON(d service.Identity) client.Identity {
 	answer := client.Identity{Subject: d.Subject, Description: d.Description, Owner: d.Owner, State: d.State, Enrolled: d.Enrolled,
+		Purpose: d.Purpose, Environment: d.Environment, Seen: client.Seen(d.Seen),
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{},
 		Teams: append([]string{}, d.Teams...), Members: append([]string{}, d.Members...)}
 	for _, cr := range d.Credentials {

@@ -21,7 +21,7 @@ func (a *api) listDrawers(c *call) error {
 	}
 	answer := []client.Drawer{}
 	for _, d := range list {
-		answer = append(answer, client.Drawer(d))
+		answer = append(answer, drawerJSON(d))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"drawers": answer})
 }
@@ -37,7 +37,7 @@ func (a *api) createDrawer(c *call) error {
 	}
 	setETag(c, d.Revision)
 	c.Response().Header().Set("Location", "/api/drawers/"+d.Name)
-	return c.JSON(http.StatusCreated, client.Drawer(d))
+	return c.JSON(http.StatusCreated, drawerJSON(d))
 }
 
 func (a *api) getDrawer(c *call) error {
@@ -45,7 +45,7 @@ func (a *api) getDrawer(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := client.DrawerContents{Drawer: client.Drawer(d), Items: []client.Item{}}
+	answer := client.DrawerContents{Drawer: drawerJSON(d), Items: []client.Item{}}
 	for _, it := range items {
 		answer.Items = append(answer.Items, itemJSON(it))
 	}
@@ -63,7 +63,7 @@ func (a *api) changeDrawer(c *call) error {
 		return err
 	}
 	setETag(c, d.Revision)
-	return c.JSON(http.StatusOK, client.Drawer(d))
+	return c.JSON(http.StatusOK, drawerJSON(d))
 }
 
 // changes reads the body and the If-Match of a change, which must have both.
@@ -76,7 +76,17 @@ func (a *api) changes(c *call) (int64, service.Described, error) {
 	if err == nil && revision == 0 {
 		err = &service.Error{Code: service.NeedsRevision, Field: "If-Match", Detail: "a change needs If-Match with the ETag that was read, so that nobody's change is lost"}
 	}
-	return revision, service.Described(body), err
+	changes := service.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels}
+	if body.Approval != nil {
+		changes.Approval = &service.Approval{Items: body.Approval.Items, Of: body.Approval.Of}
+	}
+	return revision, changes, err
+}
+
+func drawerJSON(d service.Drawer) client.Drawer {
+	return client.Drawer{Name: d.Name, Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
+		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
+		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
 }
 
 func (a *api) createItem(c *call) error {
@@ -243,7 +253,7 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, State: it.State,
+	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }

@@ -52,8 +52,8 @@ func (q Question) parse(now time.Time) (request access.Request, err error) {
 	if !known {
 		return request, invalid("action", "%.40q is not an action; the actions are %v", q.Action, access.AllActions.Names())
 	}
-	if q.Via != "" && !slices.Contains(Ways, q.Via) {
-		return request, invalid("via", "%.40q is not a way of proof; the ways are %v", q.Via, Ways)
+	if q.Via != "" && !slices.Contains(access.Ways, q.Via) {
+		return request, invalid("via", "%.40q is not a way of proof; the ways are %v", q.Via, access.Ways)
 	}
 	request.Action = action
 	request.Context = access.Context{Now: now, Via: q.Via, Reason: q.Reason}
@@ -65,7 +65,7 @@ func (q Question) parse(now time.Time) (request access.Request, err error) {
 			return request, invalid("addr", "%.60q is not an address, such as 10.2.3.4", q.Addr)
 		}
 	}
-	request.Target, err = parseTarget(q.Target)
+	request.Target.Names, err = parseTarget(q.Target)
 	return request, err
 }
 
@@ -95,7 +95,7 @@ func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt,
 	err := s.view(func(st *state) error {
 		for _, action := range []access.Action{access.GrantAccess, access.ReadTrail} {
 			if !decision.Allowed {
-				decision = st.policy.Decide(access.Request{Subject: c.id, Action: action, Target: target, Context: c.context(a.entry.At)})
+				decision = st.decide(c.id, action, c.context(a.entry.At), target...)
 			}
 		}
 		return nil
@@ -104,7 +104,7 @@ func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt,
 		return nil, err
 	}
 	what := "ask about access to " + cmp.Or(a.entry.Target, "the chest")
-	return a, a.answered(decision, what, "", remedyFor(c.name, access.ReadTrail, a.entry.Target))
+	return a, a.answered(decision, what, "", a.remedy(access.ReadTrail))
 }
 
 // Ask answers whether a subject may do an action on a target under given circumstances, and why.
@@ -113,7 +113,7 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 	if err != nil {
 		return v, err
 	}
-	a, err := s.allowAsk(c, q.Subject, request.Target)
+	a, err := s.allowAsk(c, q.Subject, request.Target.Names)
 	if err != nil {
 		return v, err
 	}
@@ -121,15 +121,15 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 	if err != nil {
 		return v, a.fail(err)
 	}
-	request.Subject = row.ID
 	err = s.view(func(st *state) error {
+		request = st.request(row.ID, request.Action, request.Context, request.Target.Names...)
 		decision := st.policy.Decide(request)
 		v = Verdict{Allowed: decision.Allowed && row.State == stateActive, Grant: decision.Grant, Reason: string(decision.Reason),
 			Considered: st.considered(request, a.entry.At)}
 		if decision.Allowed && row.State != stateActive {
 			v.Reason = "identity_suspended"
 		} else if !decision.Allowed && decision.Reason.Grantable() {
-			v.Remedy = remedyFor(q.Subject, request.Action, q.Target)
+			v.Remedy = st.remedyFor(q.Subject, request.Action, q.Target)
 		}
 		return nil
 	})
@@ -145,12 +145,12 @@ func (s *Service) Holders(c Caller, actionName, targetText string) (list []Holde
 	if err != nil {
 		return nil, err
 	}
-	a, err := s.allowAsk(c, "", request.Target)
+	a, err := s.allowAsk(c, "", request.Target.Names)
 	if err != nil {
 		return nil, err
 	}
 	err = s.view(func(st *state) error {
-		for _, h := range st.policy.Holders(request.Action, request.Target, a.entry.At) {
+		for _, h := range st.policy.Holders(request.Action, st.target(request.Target.Names...), a.entry.At) {
 			row := st.identities[h.Subject]
 			list = append(list, Holder{Subject: subjectOf(row), State: row.State, Grants: st.describeGrants(h.Grants, a.entry.At), Unless: st.describeGrants(h.Unless, a.entry.At)})
 		}
@@ -182,7 +182,7 @@ func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
 	}
 	err = s.view(func(st *state) error {
 		add := func(name string, target ...string) {
-			if actions := st.policy.Actions(row.ID, target, a.entry.At); actions != 0 {
+			if actions := st.policy.Actions(row.ID, st.target(target...), a.entry.At); actions != 0 {
 				list = append(list, Reach{Target: name, Actions: actions.Names()})
 			}
 		}
@@ -199,4 +199,81 @@ func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
 		return nil, err
 	}
 	return answer(a, list)
+}
+
+// Matrix is who may do what in which drawer.
+type Matrix struct {
+	Drawers []string
+	Rows    []MatrixRow
+}
+
+// MatrixRow is one person or app; its cells are in the order of the drawers.
+type MatrixRow struct {
+	Subject string
+	State   string
+	Cells   []MatrixCell
+}
+
+// MatrixCell is what a subject may do in a drawer, on the drawer or on anything in it.
+type MatrixCell struct {
+	Actions    []string
+	Conditions []string // those of the actions that are only given under conditions or with approval
+	Partial    []string // those that are not given on everything in the drawer
+}
+
+// Matrix lists every person and app against every drawer on which the caller may grant or read the trail.
+func (s *Service) Matrix(c Caller) (m Matrix, err error) {
+	a, err := s.allowOverview(c, overIdentities)
+	if err != nil {
+		return m, err
+	}
+	a.entry.Action, a.entry.Detail = askAccess, "everybody, on every drawer"
+	err = s.view(func(st *state) error {
+		ctx := c.context(a.entry.At)
+		for _, name := range sortedKeys(st.drawers) {
+			if st.decide(c.id, access.GrantAccess, ctx, name).Allowed || st.decide(c.id, access.ReadTrail, ctx, name).Allowed {
+				m.Drawers = append(m.Drawers, name)
+			}
+		}
+		for _, subject := range sortedKeys(st.subjects) {
+			row := st.identities[st.subjects[subject]]
+			if row.Kind == reference.Team {
+				continue
+			}
+			r := MatrixRow{Subject: subject, State: row.State}
+			for _, name := range m.Drawers {
+				r.Cells = append(r.Cells, st.cell(row.ID, name, a.entry.At))
+			}
+			m.Rows = append(m.Rows, r)
+		}
+		return nil
+	})
+	if err != nil {
+		return m, err
+	}
+	return answer(a, m)
+}
+
+func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
+	target := st.target(drawer)
+	some, firm := st.policy.Actions(subject, target, now), st.policy.Firm(subject, target, now)
+	all, first := access.AllActions, true
+	for name := range st.drawers[drawer].items {
+		target := st.target(drawer, name)
+		actions := st.policy.Actions(subject, target, now)
+		sure := st.policy.Firm(subject, target, now)
+		if st.approval(subject, access.ReadValue, now, target.Names) != access.NotNeeded {
+			sure &^= access.ReadValue | access.UseKey
+		}
+		some |= actions
+		firm |= sure
+		if first {
+			all, first = actions, false
+		}
+		all &= actions
+	}
+	if first { // nothing in it
+		all = some
+	}
+	return MatrixCell{Actions: some.Names(), Conditions: (some &^ firm).Names(), Partial: (some &^ all).Names()}
 }

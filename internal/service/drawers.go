@@ -1,13 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/policytext"
+	"tansu/internal/core/reference"
 	"tansu/internal/store"
 )
 
@@ -23,6 +27,8 @@ type Drawer struct {
 	Environment string
 	Description string
 	Owner       string
+	Labels      map[string]string
+	Approval    Approval
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
@@ -43,13 +49,23 @@ type NewDrawer struct {
 type Described struct {
 	Description *string
 	Owner       *string
+	Labels      map[string]string // all of them; nil leaves as it is
+	Approval    *Approval         // of a drawer
+}
+
+// Approval is the rule of a drawer that somebody else must agree before certain values are read; without items there
+// is none.
+type Approval struct {
+	Items []string // patterns over item names
+	Of    string   // "everyone" or "persons"; empty for everyone
 }
 
 func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
 	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
+		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf},
 		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
 	for name, it := range d.items {
-		if !st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{d.row.Name, name}, Context: c.context(now)}).Allowed {
+		if !st.decide(c.id, access.List, c.context(now), d.row.Name, name).Allowed {
 			continue
 		}
 		r.Items++
@@ -71,7 +87,7 @@ func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
 	}
 	err = s.view(func(st *state) error {
 		for _, name := range sortedKeys(st.drawers) {
-			if st.policy.Reaches(c.id, access.List, name, c.context(a.entry.At)).Allowed {
+			if st.reaches(c.id, access.List, name, c.context(a.entry.At)).Allowed {
 				list = append(list, describeDrawer(st, st.drawers[name], c, a.entry.At))
 			}
 		}
@@ -120,7 +136,8 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 		return err
 	}
 	err = a.change("drawer "+n.Name, change, func(st *state) {
-		st.drawers[n.Name] = &drawer{row: row, key: key, keyNumber: 1, items: map[string]*item{}}
+		st.drawers[n.Name] = &drawer{key: key, keyNumber: 1, items: map[string]*item{}}
+		_ = st.drawers[n.Name].put(row) // labels were checked above
 		made = describeDrawer(st, st.drawers[n.Name], c, a.entry.At)
 	})
 	return made, err
@@ -134,7 +151,7 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 	a := s.attempt(c, access.List.String(), name)
 	var decision access.Decision
 	err = s.view(func(st *state) error {
-		decision = st.policy.Reaches(c.id, access.List, name, c.context(a.entry.At))
+		decision = st.reaches(c.id, access.List, name, c.context(a.entry.At))
 		return nil
 	})
 	if err != nil {
@@ -150,7 +167,7 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 		}
 		d = describeDrawer(st, found, c, a.entry.At)
 		for _, itemName := range sortedKeys(found.items) {
-			if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{name, itemName}, Context: c.context(a.entry.At)}).Allowed {
+			if st.decide(c.id, access.List, c.context(a.entry.At), name, itemName).Allowed {
 				items = append(items, describeItem(found, found.items[itemName], a.entry.At))
 			}
 		}
@@ -177,10 +194,12 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 	if err != nil {
 		return d, err
 	}
-	a.entry.Detail = "change what is said about it"
+	a.entry.Detail = changes.detail()
 	if err := s.checkOwner(changes); err != nil {
 		return d, a.fail(err)
 	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	var before store.Drawer
 	err = s.view(func(st *state) error {
 		if st.drawers[name] == nil {
@@ -194,22 +213,97 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 	}
 	after := before
 	after.Description, after.Owner = changes.apply(before.Description, before.Owner)
+	if changes.Labels != nil {
+		after.Labels = labelText(changes.Labels)
+	}
+	if changes.Approval != nil {
+		after.ApprovalItems, after.ApprovalOf = approvalText(&policytext.Approval{Items: changes.Approval.Items, Of: changes.Approval.Of})
+	}
+	if err := s.mayMove(c, a, changes, name+"/**", func(st *state) error { return st.drawers[name].put(after) }); err != nil {
+		return d, err
+	}
 	err = a.change("drawer "+name, func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
 		func(st *state) {
-			st.drawers[name].row = after
+			_ = st.drawers[name].put(after) // labels were checked above
 			d = describeDrawer(st, st.drawers[name], c, a.entry.At)
 		})
 	return d, err
 }
 
 func (ch Described) check() error {
-	if ch.Description == nil && ch.Owner == nil {
-		return invalid("description", "nothing to change: give description, owner or both")
+	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil {
+		return invalid("description", "nothing to change: give description, owner, labels or, for a drawer, approval")
+	}
+	if _, err := reference.LabelsOf(ch.Labels); err != nil {
+		return invalid("labels", "%s", err)
+	}
+	if ch.Approval != nil {
+		for _, text := range ch.Approval.Items {
+			if _, err := reference.ParsePattern("d/" + text); err != nil || strings.ContainsAny(text, "/ ") {
+				return invalid("approval", "%.80q is not a pattern over item names, such as db-* or *", text)
+			}
+		}
+		if of := ch.Approval.Of; of != "" && of != policytext.OfEveryone && of != policytext.OfPersons {
+			return invalid("approval", `approval is of "everyone" or "persons", not of %.40q`, of)
+		}
 	}
 	if ch.Description != nil {
 		return checkText("description", *ch.Description, maxDescription)
 	}
 	return nil
+}
+
+// detail says in the trail what was changed.
+func (ch Described) detail() string {
+	if ch.Labels == nil && ch.Approval == nil {
+		return "change what is said about it"
+	}
+	var parts []string
+	if ch.Labels != nil {
+		parts = append(parts, "labels ["+labelText(ch.Labels)+"]")
+	}
+	if ch.Approval != nil {
+		parts = append(parts, "approval of ["+strings.Join(ch.Approval.Items, " ")+"] by "+cmp.Or(ch.Approval.Of, policytext.OfEveryone))
+	}
+	return "change " + strings.Join(parts, ", ")
+}
+
+// mayMove keeps labels and rules from being a way around grants: a change of them that lets anybody do more takes the
+// right to give access there, and nobody lets themselves do more by one.
+func (s *Service) mayMove(c Caller, a *attempt, changes Described, scopeText string, change func(*state) error) error {
+	if changes.Labels == nil && changes.Approval == nil {
+		return nil
+	}
+	scope, err := access.ParseScope(scopeText)
+	if err != nil {
+		return a.fail(err)
+	}
+	var opens, own, steward bool
+	var decision access.Decision
+	err = s.view(func(st *state) error {
+		after := st.shadow()
+		if err := change(after); err != nil {
+			return err
+		}
+		for _, change := range access.Compare(st.policy, after.policy, st.places(), after.places(), a.entry.At) {
+			opens = opens || change.Gained != 0 || change.Altered != 0 && st.loosens(change, after)
+		}
+		own, steward = st.widens(c, after, a.entry.At), st.isSteward(c, a.entry.At)
+		decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
+		return nil
+	})
+	switch {
+	case err != nil:
+		return a.fail(err)
+	case !opens:
+		return nil
+	case own && !steward:
+		return a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "this lets you, or an app you own, do more than before; another gatekeeper can change it"})
+	}
+	if decision.Allowed {
+		return nil
+	}
+	return a.answered(decision, "let others do more by labels or rules of "+a.entry.Target, "", a.remedy(access.GrantAccess))
 }
 
 func (ch Described) apply(description, owner string) (string, string) {

@@ -18,12 +18,15 @@ type Identity struct {
 	Subject     string
 	Description string
 	Owner       string
+	Purpose     string // of an app
+	Environment string // of an app; empty for any
 	State       string
 	Enrolled    bool // a person with a password, or an app
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
 	Credentials []Credential
+	Seen        Seen     // when and how it was last there
 	Teams       []string // that a person or an app is in
 	Members     []string // of a team
 }
@@ -35,6 +38,7 @@ type Credential struct {
 	CreatedAt time.Time
 	CreatedBy string
 	NotAfter  time.Time
+	LastUsed  time.Time // of an app's secret; zero for never
 }
 
 // NewIdentity is what registering needs.
@@ -43,6 +47,8 @@ type NewIdentity struct {
 	Name        string
 	Description string
 	Owner       string // a subject; empty for none
+	Purpose     string // of an app: what it does with what it reads
+	Environment string // of an app: one of those a drawer can be for; empty for any
 }
 
 // Issued is a credential shown once.
@@ -67,8 +73,9 @@ func (s *Service) Me(c Caller) (me Me, err error) {
 		me.Identity = describeIdentity(st, st.identities[c.id])
 		me.Ends = fromMicros(st.tokens[c.token].NotAfter)
 		me.Steward = st.isSteward(c, s.now())
+		teams := st.teamsOf(c.id)
 		for _, row := range st.grants {
-			if row.Subject == c.id || st.members[row.Subject+"/"+c.id].ID != "" {
+			if row.Subject == c.id || slices.Contains(teams, subjectOf(st.identities[row.Subject])) {
 				me.Grants = append(me.Grants, describeGrant(st, row).inForce(s.now()))
 			}
 		}
@@ -83,7 +90,7 @@ func (st *state) isSteward(c Caller, now time.Time) bool {
 }
 
 func describeIdentity(st *state, row store.Identity) Identity {
-	d := Identity{Subject: subjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State,
+	d := Identity{Subject: subjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State, Purpose: row.Purpose, Environment: row.Environment,
 		Teams: st.teamsOf(row.ID), Members: st.membersOf(row.ID),
 		Enrolled: row.Kind != reference.Person || row.Password != "", CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
 	for _, cr := range st.credentials {
@@ -110,6 +117,9 @@ func (s *Service) Identities(c Caller) (list []Identity, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.addPresence(list); err != nil {
+		return nil, a.fail(err)
+	}
 	return answer(a, list)
 }
 
@@ -130,25 +140,26 @@ var (
 )
 
 // remedy is a grant that would allow it. There is none for listing drawers: on which one is for a gatekeeper to say.
-func (o overview) remedy(subject string) *Remedy {
+func (o overview) remedy(st *state, subject string) *Remedy {
 	if o.actions == access.List {
 		return nil
 	}
-	return remedyFor(subject, o.actions, "")
+	return st.remedyFor(subject, access.ReadTrail, "")
 }
 
 // allowOverview decides on an overview.
 func (s *Service) allowOverview(c Caller, o overview) (*attempt, error) {
 	a := s.attempt(c, o.name, "")
 	var decision access.Decision
+	var remedy *Remedy
 	err := s.view(func(st *state) error {
-		decision = st.policy.Anywhere(c.id, o.actions, c.context(a.entry.At))
+		decision, remedy = st.policy.Anywhere(c.id, o.actions, c.context(a.entry.At)), o.remedy(st, c.name)
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	return a, a.answered(decision, o.what, "", o.remedy(c.name))
+	return a, a.answered(decision, o.what, "", remedy)
 }
 
 // Identity describes one person or app.
@@ -165,41 +176,55 @@ func (s *Service) Identity(c Caller, subject string) (d Identity, err error) {
 	if err != nil {
 		return d, a.fail(err)
 	}
-	err = s.view(func(st *state) error { d = describeIdentity(st, row); return nil })
+	list := make([]Identity, 1)
+	err = s.view(func(st *state) error { list[0] = describeIdentity(st, row); return nil })
 	if err != nil {
 		return d, err
 	}
-	return answer(a, d)
+	if err := s.addPresence(list); err != nil {
+		return d, a.fail(err)
+	}
+	return answer(a, list[0])
 }
 
 // Register adds a person, who gets an enrolment code, an app, which gets a secret, or a team, which gets nothing. What
 // they get is shown once.
-func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
+func (s *Service) Register(c Caller, n NewIdentity) (Registered, error) {
+	var none Registered
 	if n.Kind != reference.Person && n.Kind != reference.App && n.Kind != reference.Team {
-		return Identity{}, Issued{}, invalid("kind", `kind is none of "person", "app" and "team"`)
+		return none, invalid("kind", `kind is none of "person", "app" and "team"`)
 	}
 	if err := checkName("name", n.Name); err != nil {
-		return Identity{}, Issued{}, err
+		return none, err
 	}
-	if err := checkText("description", n.Description, maxDescription); err != nil {
-		return Identity{}, Issued{}, err
+	if err := cmp.Or(checkText("description", n.Description, maxDescription), checkText("purpose", n.Purpose, maxDescription)); err != nil {
+		return none, err
+	}
+	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "") {
+		return none, invalid("purpose", "purpose and environment are an app's")
+	}
+	if n.Environment != "" && !slices.Contains(environments, n.Environment) {
+		return none, invalid("environment", "environment is not one of %v", environments)
 	}
 	a, err := s.allow(c, access.Register)
 	if err != nil {
-		return Identity{}, Issued{}, err
+		return none, err
 	}
 	subject := n.Kind + ":" + n.Name
 	a.entry.Target = subject
 	if n.Owner != "" {
 		if _, err := s.knownSubject("owner", n.Owner); err != nil {
-			return Identity{}, Issued{}, a.fail(err)
+			return none, a.fail(err)
 		}
 	}
-	row := store.Identity{ID: newID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner,
+	row := store.Identity{ID: newID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose, Environment: n.Environment,
 		State: stateActive, CreatedAt: micros(a.entry.At), CreatedBy: c.name}
-	issued, cr := newCredential(row, a.entry.At, c.name)
+	registered := Registered{}
+	issued, cr := newCredential(row, a.entry.At, time.Time{}, c.name)
 	if n.Kind == reference.Team {
-		issued, cr = Issued{}, store.Credential{}
+		cr = store.Credential{}
+	} else {
+		registered.Credential = issued
 	}
 	change := func(tx *store.Tx) (err error) {
 		if row, err = store.Insert(tx, row); err != nil || cr.ID == "" {
@@ -208,22 +233,35 @@ func (s *Service) Register(c Caller, n NewIdentity) (Identity, Issued, error) {
 		cr, err = store.Insert(tx, cr)
 		return err
 	}
-	var described Identity
 	err = a.change(subject, change, func(st *state) {
 		st.putIdentity(row)
 		if cr.ID != "" {
 			st.putCredential(cr)
 		}
-		described = describeIdentity(st, row)
+		registered.Identity = describeIdentity(st, row)
+		for _, near := range st.alike(subject) {
+			registered.Notes = append(registered.Notes, "its name looks like "+near+": make sure that nobody takes one for the other")
+		}
+		if n.Kind == reference.App && n.Owner == "" {
+			registered.Notes = append(registered.Notes, "it has no owner: nobody answers for it")
+		}
 	})
 	if err != nil {
-		return Identity{}, Issued{}, err
+		return none, err
 	}
-	return described, issued, nil
+	return registered, nil
 }
 
-func newCredential(row store.Identity, now time.Time, by string) (Issued, store.Credential) {
-	issued := Issued{ID: newID("cr_"), Kind: kindAppSecret}
+// Registered is a new identity, what it proves itself with, and what is unusual about it.
+type Registered struct {
+	Identity   Identity
+	Credential Issued // without an id for a team
+	Notes      []string
+}
+
+// newCredential makes an app's secret, which ends when it is told to, or a person's enrolment code.
+func newCredential(row store.Identity, now, end time.Time, by string) (Issued, store.Credential) {
+	issued := Issued{ID: newID("cr_"), Kind: kindAppSecret, NotAfter: end}
 	if row.Kind == reference.Person {
 		issued.Kind, issued.NotAfter = kindEnrolment, now.Add(enrolmentLife)
 	}
@@ -233,8 +271,15 @@ func newCredential(row store.Identity, now time.Time, by string) (Issued, store.
 		CreatedAt: micros(now), CreatedBy: by}
 }
 
-// IssueCredential gives an app one more secret, or a person a code to set a new password with.
-func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
+// mostSecrets is how many secrets an app has at once: the one in use and the one that takes its place.
+const mostSecrets = 2
+
+// IssueCredential gives an app a second secret, so that replacing one needs no outage, or a person a code to set a new
+// password with. An app's secret ends when it is told to; zero is for never.
+func (s *Service) IssueCredential(c Caller, subject string, end time.Time) (Issued, error) {
+	if !end.IsZero() && !end.After(s.now()) {
+		return Issued{}, invalid("not_after", "not_after is not in the future")
+	}
 	a, row, err := s.toChange(c, subject, "issue credential")
 	if err != nil {
 		return Issued{}, err
@@ -245,9 +290,47 @@ func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
 	if err := s.mayIssue(c, a, row); err != nil {
 		return Issued{}, err
 	}
-	issued, cr := newCredential(row, a.entry.At, c.name)
-	err = a.change("credential", func(tx *store.Tx) (err error) { cr, err = store.Insert(tx, cr); return err },
-		func(st *state) { st.putCredential(cr) })
+	if row.Kind == reference.Person && !end.IsZero() {
+		return Issued{}, a.fail(invalid("not_after", "an enrolment code ends after 72 hours"))
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	var ended []store.Credential
+	err = s.view(func(st *state) error {
+		usable := 0
+		for _, cr := range st.credentials {
+			if cr.Identity != row.ID || cr.Kind != kindAppSecret {
+				continue
+			}
+			if cr.NotAfter != 0 && cr.NotAfter <= micros(a.entry.At) {
+				ended = append(ended, cr) // it makes room
+			} else {
+				usable++
+			}
+		}
+		if usable >= mostSecrets {
+			return &Error{Code: Exists, Detail: subject + " has two secrets already: end the one that is not used any more (tansu app show " + row.Name + ")"}
+		}
+		return nil
+	})
+	if err != nil {
+		return Issued{}, a.fail(err)
+	}
+	issued, cr := newCredential(row, a.entry.At, end, c.name)
+	err = a.change("credential", func(tx *store.Tx) (err error) {
+		for _, old := range ended {
+			if err := store.Delete(tx, old); err != nil {
+				return err
+			}
+		}
+		cr, err = store.Insert(tx, cr)
+		return err
+	}, func(st *state) {
+		for _, old := range ended {
+			st.dropCredential(old)
+		}
+		st.putCredential(cr)
+	})
 	return issued, err
 }
 
@@ -255,7 +338,7 @@ func (s *Service) IssueCredential(c Caller, subject string) (Issued, error) {
 // everything that person may do.
 func (s *Service) mayIssue(c Caller, a *attempt, row store.Identity) error {
 	if row.ID == c.id {
-		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody issues credentials to themselves"})
+		return a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "nobody issues credentials to themselves"})
 	}
 	if row.Kind == reference.App || row.Password == "" {
 		return nil
@@ -265,7 +348,7 @@ func (s *Service) mayIssue(c Caller, a *attempt, row store.Identity) error {
 		return err
 	}
 	if !steward {
-		return a.refuse(&Error{Code: Refused, Reason: "steward_only", Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
+		return a.refuse(&Error{Code: Refused, Reason: stewardOnly, Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
 	}
 	return nil
 }
@@ -336,6 +419,9 @@ func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error)
 	if err != nil {
 		return d, err
 	}
+	if before.State == stateSetAside {
+		return d, a.refuse(&Error{Code: Refused, Reason: stewardOnly, Detail: "a steward who was set aside is brought back only from the machine itself: tansu steward bring-back"})
+	}
 	if before.Kind == reference.Team {
 		return d, a.fail(invalid("subject", "a team cannot be suspended: end its grants, or let its members leave"))
 	}
@@ -396,4 +482,51 @@ func (s *Service) knownSubject(field, subject string) (row store.Identity, err e
 		return missing
 	})
 	return row, err
+}
+
+// IdentityChanges are changes to what is said about an identity; nil leaves as it is.
+type IdentityChanges struct {
+	Description, Owner, Purpose, Environment *string
+}
+
+// ChangeIdentity changes what is said about an identity.
+func (s *Service) ChangeIdentity(c Caller, subject string, ch IdentityChanges) (d Identity, err error) {
+	for _, text := range []struct {
+		field string
+		text  *string
+	}{{"description", ch.Description}, {"purpose", ch.Purpose}} {
+		if text.text != nil {
+			if err := checkText(text.field, *text.text, maxDescription); err != nil {
+				return d, err
+			}
+		}
+	}
+	if ch.Environment != nil && *ch.Environment != "" && !slices.Contains(environments, *ch.Environment) {
+		return d, invalid("environment", "environment is not one of %v", environments)
+	}
+	a, before, err := s.toChange(c, subject, "change what is said about it")
+	if err != nil {
+		return d, err
+	}
+	if before.Kind != reference.App && (ch.Purpose != nil || ch.Environment != nil) {
+		return d, a.fail(invalid("purpose", "purpose and environment are an app's"))
+	}
+	if err := s.checkOwner(Described{Owner: ch.Owner}); err != nil {
+		return d, a.fail(err)
+	}
+	if ch.Owner != nil && before.Owner == c.name && *ch.Owner != c.name {
+		return d, a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "nobody who registers gives away what they own, and with it the reason not to grant it anything; another gatekeeper can"})
+	}
+	after := before
+	for _, field := range []struct{ to, from *string }{{&after.Description, ch.Description}, {&after.Owner, ch.Owner}, {&after.Purpose, ch.Purpose}, {&after.Environment, ch.Environment}} {
+		if field.from != nil {
+			*field.to = *field.from
+		}
+	}
+	err = a.change(subject, func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
+		func(st *state) {
+			st.putIdentity(after)
+			d = describeIdentity(st, after)
+		})
+	return d, err
 }

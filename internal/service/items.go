@@ -23,6 +23,8 @@ type Item struct {
 	Kind        string
 	Description string
 	Owner       string
+	Labels      map[string]string // its own
+	Approval    bool              // whether reading it needs a second person
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
@@ -62,7 +64,9 @@ type NewVersion struct {
 }
 
 func describeItem(d *drawer, it *item, now time.Time) Item {
+	own, _ := reference.ParseLabels(it.row.Labels) // checked when it was stored
 	r := Item{Reference: d.row.Name + "/" + it.row.Name, Name: it.row.Name, Kind: it.row.Kind, Description: it.row.Description, Owner: it.row.Owner,
+		Labels: own.Map(), Approval: it.approval,
 		CreatedAt: fromMicros(it.row.CreatedAt), CreatedBy: it.row.CreatedBy, Revision: it.row.Revision, Versions: len(it.versions)}
 	r.Current, r.State = itemState(it.windows, now)
 	if newest := len(it.versions); newest > 0 {
@@ -142,7 +146,8 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	}
 	err = a.change("item "+ref.String(), change, func(st *state) {
 		d := st.drawers[ref.Drawer]
-		added := &item{row: row}
+		added := &item{}
+		_ = added.put(d, row) // labels were checked above
 		added.add(version)
 		d.items[ref.Item] = added
 		it, made = describeItem(d, added, a.entry.At), describeVersion(added, 1, a.entry.At)
@@ -253,11 +258,14 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 	if err := changes.check(); err != nil {
 		return it, err
 	}
+	if changes.Approval != nil {
+		return it, invalid("approval", "approval is a rule of a drawer, not of an item")
+	}
 	a, err := s.allow(c, access.ChangeItem, ref.Drawer, ref.Item)
 	if err != nil {
 		return it, err
 	}
-	a.entry.Detail = "change what is said about it"
+	a.entry.Detail = changes.detail()
 	if err := s.checkOwner(changes); err != nil {
 		return it, a.fail(err)
 	}
@@ -277,10 +285,18 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 	}
 	after := before
 	after.Description, after.Owner = changes.apply(before.Description, before.Owner)
+	if changes.Labels != nil {
+		after.Labels = labelText(changes.Labels)
+	}
+	if err := s.mayMove(c, a, changes, ref.String(), func(st *state) error {
+		return st.drawers[ref.Drawer].items[ref.Item].put(st.drawers[ref.Drawer], after)
+	}); err != nil {
+		return it, err
+	}
 	err = a.change("item "+ref.String(), func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
 		func(st *state) {
 			d := st.drawers[ref.Drawer]
-			d.items[ref.Item].row = after
+			_ = d.items[ref.Item].put(d, after) // labels were checked above
 			it = describeItem(d, d.items[ref.Item], a.entry.At)
 		})
 	return it, err
@@ -290,7 +306,7 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 func (s *Service) nearestDrawer(st *state, c Caller, name string, now time.Time) string {
 	var visible []string
 	for candidate := range st.drawers {
-		if st.policy.Reaches(c.id, access.List, candidate, c.context(now)).Allowed {
+		if st.reaches(c.id, access.List, candidate, c.context(now)).Allowed {
 			visible = append(visible, candidate)
 		}
 	}
@@ -308,7 +324,7 @@ func (s *Service) hint(st *state, c Caller, ref reference.Reference, err error, 
 	}
 	var visible []string
 	for name := range d.items {
-		if st.policy.Decide(access.Request{Subject: c.id, Action: access.List, Target: []string{ref.Drawer, name}, Context: c.context(now)}).Allowed {
+		if st.decide(c.id, access.List, c.context(now), ref.Drawer, name).Allowed {
 			visible = append(visible, name)
 		}
 	}

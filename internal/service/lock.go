@@ -8,6 +8,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/store"
 )
 
 // Status is what anyone may know of a chest.
@@ -48,9 +49,7 @@ func (s *Service) Unlock(origin Origin, material secretvalue.Value) error {
 	if err := s.take(a, limits); err != nil {
 		return err
 	}
-	slot := envelope.Slot{Method: s.chest.SlotMethod, Salt: s.chest.SlotSalt, Wrapped: s.chest.SlotWrapped,
-		Costs: envelope.Stretch{Passes: s.chest.SlotPasses, Memory: s.chest.SlotMemory, Threads: s.chest.SlotThreads}}
-	root, err := slot.Open(s.chest.ID, material)
+	root, err := slotOf(s.chest).Open(s.chest.ID, material)
 	if errors.Is(err, envelope.ErrWrongMaterial) {
 		return a.refuse(&Error{Code: WrongMaterial, Detail: err.Error(), Reason: "wrong_material"})
 	}
@@ -59,6 +58,12 @@ func (s *Service) Unlock(origin Origin, material secretvalue.Value) error {
 	}
 	s.throttle.refund(limits)
 	return s.open(a, root)
+}
+
+// slotOf is what opens a chest's root key.
+func slotOf(chest store.Chest) envelope.Slot {
+	return envelope.Slot{Method: chest.SlotMethod, Salt: chest.SlotSalt, Wrapped: chest.SlotWrapped,
+		Costs: envelope.Stretch{Passes: chest.SlotPasses, Memory: chest.SlotMemory, Threads: chest.SlotThreads}}
 }
 
 func (s *Service) open(a *attempt, root *envelope.Root) error {

@@ -24,6 +24,7 @@ func (s *Service) IssueToken(origin Origin, clientID, clientSecret string) (AppT
 	if err != nil {
 		return AppToken{}, err
 	}
+	a.entry.Detail = "with " + used.ID
 	token, hash := credential.New(credential.AppToken)
 	return AppToken{Token: token, Life: appTokenLife}, a.addToken(store.Token{ID: hex.EncodeToString(hash[:]), Identity: identity.ID,
 		Kind: string(credential.AppToken), Via: viaApp, Credential: used.ID,

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -12,9 +13,12 @@ import (
 // Receipt is what is known of one refusal.
 type Receipt struct {
 	Entry      trail.Entry
-	AllowedNow bool    // whether the same question would be answered with yes now
-	GrantNow   string  // the grant that allows it now
-	Remedy     *Remedy // the smallest grant that would allow it; nil when none would, or none is needed any more
+	AllowedNow bool   // whether the same question would be answered with yes now
+	GrantNow   string // the grant that allows it now
+	// NeedsApproval says that a grant allows it, and a second person has to agree.
+	NeedsApproval bool
+	Declined      string  // the last answer, if it was a no; empty for none
+	Remedy        *Remedy // the smallest grant that would allow it; nil when none would, or none is needed any more
 	// Considered are the subject's grants, nearest first, and what kept each from allowing the question as it was asked.
 	Considered []Considered
 }
@@ -63,6 +67,9 @@ func (r *Receipt) explain(st *state, now time.Time) {
 	asked := r.asked()
 	current := asked
 	current.Now = now
+	if r.Entry.Reason == ownAccess || r.Entry.Reason == stewardOnly {
+		return // no grant decides it
+	}
 	var decision access.Decision
 	action, known := access.ParseAction(r.Entry.Action)
 	if r.Entry.Action == askAccess {
@@ -70,16 +77,19 @@ func (r *Receipt) explain(st *state, now time.Time) {
 	}
 	if known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
 		decision = st.decideOn(r.Entry, subject, action, current)
-		r.Remedy = remedyFor(r.Entry.Subject, action, r.Entry.Target)
-		r.Considered = st.considered(access.Request{Subject: subject, Action: action, Target: targetOf(r.Entry.Target), Context: asked}, now)
+		r.Remedy = st.remedyFor(r.Entry.Subject, action, r.Entry.Target)
+		r.Considered = st.considered(st.request(subject, action, asked, targetOf(r.Entry.Target)...), now)
 	}
 	for _, o := range overviews {
 		if o.name == r.Entry.Action {
 			decision = st.policy.Anywhere(subject, o.actions, current)
-			r.Remedy = o.remedy(r.Entry.Subject)
+			r.Remedy = o.remedy(st, r.Entry.Subject)
 		}
 	}
-	r.AllowedNow, r.GrantNow = decision.Allowed, decision.Grant
+	r.AllowedNow, r.GrantNow, r.NeedsApproval = decision.Allowed, decision.Grant, decision.Reason == access.ApprovalNeeded
+	if last, declined := st.declinedFor(subject, r.Entry.Action, r.Entry.Target); declined {
+		r.Declined = noText(last)
+	}
 	if decision.Allowed || !decision.Reason.Grantable() {
 		r.Remedy = nil
 	}
@@ -101,4 +111,9 @@ func (st *state) considered(request access.Request, now time.Time) (list []Consi
 		list = append(list, Considered{Grant: describeGrant(st, st.grants[c.Grant.ID]).inForce(now), Miss: c.Reason})
 	}
 	return list
+}
+
+// noText says an answer that was a no.
+func noText(r store.Request) string {
+	return fmt.Sprintf("%s said no on %s: %s", r.AnsweredBy, fromMicros(r.AnsweredAt).Format("2006-01-02"), r.Answer)
 }

@@ -56,7 +56,7 @@ func (s *Service) Refusals(c Caller, since time.Time) (groups []RefusalGroup, er
 func (s *Service) group(c Caller, e trail.Entry, ctx access.Context) (g RefusalGroup, shown bool) {
 	r := Receipt{Entry: e}
 	err := s.view(func(st *state) error {
-		shown = e.Subject != unknown && (st.decideOn(e, c.id, access.GrantAccess, ctx).Allowed || st.decideOn(e, c.id, access.ReadTrail, ctx).Allowed)
+		shown = e.Subject != unknown && e.Reason != ownAccess && e.Reason != stewardOnly && !st.isDeclined(e) && (st.decideOn(e, c.id, access.GrantAccess, ctx).Allowed || st.decideOn(e, c.id, access.ReadTrail, ctx).Allowed)
 		if shown {
 			r.explain(st, ctx.Now)
 			row, _ := st.identity(e.Subject)

@@ -27,10 +27,12 @@ import (
 type Records interface {
 	Chest() (store.Chest, error)
 	Bind(store.Sealer) (*store.Snapshot, error)
+	Check(store.Sealer) error
 	Unbind()
 	Submit(*store.Work) error
 	Content(version string) ([]byte, error)
 	Entries(store.Filter, func(trail.Entry) bool) error
+	EntriesAfter(seq uint64, visit func(trail.Entry) bool) error
 	Ready() error
 }
 
@@ -49,10 +51,11 @@ type Service struct {
 	chest    store.Chest
 	contents *contentCache
 	throttle *throttle
+	usage    *usage
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
 	unlocking sync.Mutex // one unlock or lock at a time
-	changing  sync.Mutex // one change of an existing item at a time, so that a writer who asks for no revision never meets a stale one
+	changing  sync.Mutex // one change of access or of an existing item at a time: what was checked before it still holds when it is made
 	mu        sync.RWMutex
 	state     *state // nil while locked; guarded by mu, which is held as long as anything of it is used
 }
@@ -75,6 +78,7 @@ func New(records Records, options Options) (*Service, error) {
 		chest:    chest,
 		contents: newContentCache(64 << 20),
 		throttle: newThrottle(),
+		usage:    newUsage(),
 		hashing:  make(chan struct{}, 2),
 	}, nil
 }
@@ -91,10 +95,11 @@ type Origin struct {
 // Caller is a proven identity and how it came.
 type Caller struct {
 	Origin
-	id    string // of the identity
-	name  string // as a subject
-	via   string
-	token string // the id of the token it showed
+	id      string // of the identity
+	name    string // as a subject
+	via     string
+	token   string // the id of the token it showed
+	steward bool
 }
 
 // context is what conditions of grants ask about.
@@ -105,6 +110,9 @@ func (c Caller) context(now time.Time) access.Context {
 
 // Subject returns the caller as a subject: "person:audit-desk".
 func (c Caller) Subject() string { return c.name }
+
+// Steward reports whether the caller is a steward, who exists to appoint others.
+func (c Caller) Steward() bool { return c.steward }
 
 // Via returns how the caller proved itself.
 func (c Caller) Via() string { return c.via }
@@ -141,7 +149,7 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 		s.mu.RUnlock()
 		return nil, errLocked
 	}
-	request := access.Request{Subject: c.id, Action: action, Target: target, Context: c.context(a.entry.At)}
+	request := s.state.request(c.id, action, c.context(a.entry.At), target...)
 	decision := s.state.policy.Decide(request)
 	why := ""
 	if !decision.Allowed {
@@ -172,15 +180,21 @@ func (a *attempt) decided(decision access.Decision, action access.Action, why st
 	if decision.Reason == access.ReasonNeeded {
 		why += ": give --reason, or the header Tansu-Reason"
 	}
-	return a.answered(decision, action.Phrase()+" "+target, why, remedyFor(a.entry.Subject, action, a.entry.Target))
+	return a.answered(decision, action.Phrase()+" "+target, why, a.remedy(action))
+}
+
+// remedy is the smallest grant that would allow the action of an attempt.
+func (a *attempt) remedy(action access.Action) (r *Remedy) {
+	_ = a.s.view(func(st *state) error { r = st.remedyFor(a.entry.Subject, action, a.entry.Target); return nil })
+	return r
 }
 
 // remedyFor is the smallest grant of an action on a target.
-func remedyFor(subject string, action access.Action, target string) *Remedy {
+func (st *state) remedyFor(subject string, action access.Action, target string) *Remedy {
 	if target == "" {
 		target = "**"
 	}
-	return &Remedy{Subject: subject, Role: access.SmallestRole(action).Name, Scope: target}
+	return &Remedy{Subject: subject, Role: access.SmallestRole(st.allRoles(), action).Name, Scope: target}
 }
 
 // answered notes a decision; a no is recorded at once and returned as an [*Error]. What completes the sentence "may
@@ -194,7 +208,14 @@ func (a *attempt) answered(decision access.Decision, what, why string, remedy *R
 	if decision.Reason.Grantable() {
 		refusal.Remedy = remedy
 	}
-	return a.refuse(&Error{Code: Refused, Detail: refusal.sentence(what, why), Reason: string(decision.Reason), Refusal: refusal})
+	detail := refusal.sentence(what, why)
+	_ = a.s.view(func(st *state) error {
+		if last, declined := st.declinedFor(st.subjects[a.entry.Subject], a.entry.Action, a.entry.Target); declined {
+			detail += "; " + noText(last)
+		}
+		return nil
+	})
+	return a.refuse(&Error{Code: Refused, Detail: detail, Reason: string(decision.Reason), Refusal: refusal})
 }
 
 func (r *Refusal) sentence(what, why string) string {
@@ -204,6 +225,8 @@ func (r *Refusal) sentence(what, why string) string {
 		text += "the grant that allowed it has ended"
 	case access.ConditionFailed, access.ReasonNeeded:
 		text += "a grant would allow it, but " + cmp.Or(why, "one of its conditions does not hold")
+	case access.ApprovalNeeded:
+		text += "a grant allows it, and its drawer asks for a second person to agree: tansu request ask " + r.Receipt + " --reason WHY"
 	case access.Denied:
 		text += "a grant denies it"
 	default:
@@ -212,9 +235,18 @@ func (r *Refusal) sentence(what, why string) string {
 	return text
 }
 
-// refuse records a no and returns it.
+// Reasons of refusals that no grant decides.
+const (
+	ownAccess   = "own_access"
+	stewardOnly = "steward_only"
+)
+
+// refuse records a no and returns it. Whoever is known gets a receipt.
 func (a *attempt) refuse(refusal *Error) error {
 	a.entry.Outcome, a.entry.Reason = trail.Refused, refusal.Reason
+	if refusal.Code == Refused && refusal.Refusal == nil {
+		refusal.Refusal = &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: a.entry.Action, Target: a.entry.Target, Reason: access.Reason(refusal.Reason)}
+	}
 	if refusal.Refusal != nil {
 		a.entry.Receipt = refusal.Refusal.Receipt
 	}

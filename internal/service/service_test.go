@@ -123,7 +123,7 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 		},
 		"a wrong token": func() error { _, err := s.Authenticate(origin, "nonsense"); return err },
 		"a registration": func() error {
-			_, _, err := s.Register(steward, service.NewIdentity{Kind: "app", Name: "x"})
+			_, err := s.Register(steward, service.NewIdentity{Kind: "app", Name: "x"})
 			return err
 		},
 		"a lock": func() error { return s.Lock(steward) },

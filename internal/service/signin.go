@@ -31,7 +31,7 @@ const (
 	appTokenLife = time.Hour
 )
 
-// Ways of proving oneself, as entries hold them.
+// Ways of proving oneself, as entries hold them: those of access.Ways.
 const (
 	ViaConsole = "console_session"
 	ViaCLI     = "person_token"
@@ -207,6 +207,8 @@ func (s *Service) Authenticate(origin Origin, token string) (Caller, error) {
 	}
 	row, found := s.state.tokens[c.token]
 	identity := s.state.identities[row.Identity]
+	c.id, c.name, c.via = identity.ID, subjectOf(identity), row.Via
+	c.steward = identity.Kind == reference.Person && s.state.isSteward(c, s.now())
 	s.mu.RUnlock()
 	switch {
 	case !found:
@@ -216,7 +218,6 @@ func (s *Service) Authenticate(origin Origin, token string) (Caller, error) {
 	case identity.State != stateActive:
 		return Caller{}, s.refuseToken(origin, "identity_suspended", "the identity is suspended")
 	}
-	c.id, c.name, c.via = identity.ID, subjectOf(identity), row.Via
 	return c, nil
 }
 

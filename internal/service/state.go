@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
 )
@@ -26,7 +28,11 @@ type state struct {
 	byHash      map[string]string // credential id by hash
 	tokens      map[string]store.Token
 	grants      map[string]store.Grant
-	drawers     map[string]*drawer // by name
+	placed      map[string][]string   // of each grant in the policy: with whom it stands there
+	roles       map[string]store.Role // custom ones, by name
+	requests    map[string]store.Request
+	approved    map[[2]string]int64 // until when a subject may read a target that needs approval, by their ids and names
+	drawers     map[string]*drawer  // by name
 }
 
 type drawer struct {
@@ -34,11 +40,15 @@ type drawer struct {
 	key       *envelope.Key
 	keyNumber int
 	items     map[string]*item // by name
+	labels    reference.Labels
+	approval  []reference.Pattern // over drawer/item
 }
 
 type item struct {
 	row      store.Item
-	versions []store.Version // element i is version i+1
+	labels   reference.Labels // its own over its drawer's
+	approval bool             // whether its drawer's rules ask for a second person
+	versions []store.Version  // element i is version i+1
 	windows  lifecycle.Versions
 }
 
@@ -58,6 +68,10 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 		byHash:      map[string]string{},
 		tokens:      map[string]store.Token{},
 		grants:      map[string]store.Grant{},
+		placed:      map[string][]string{},
+		roles:       map[string]store.Role{},
+		requests:    map[string]store.Request{},
+		approved:    map[[2]string]int64{},
 		drawers:     map[string]*drawer{},
 	}
 	for _, row := range snapshot.Identities {
@@ -72,6 +86,12 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 	for _, row := range snapshot.Tokens {
 		st.tokens[row.ID] = row
 	}
+	for _, row := range snapshot.Roles {
+		st.roles[row.Name] = row
+	}
+	for _, row := range snapshot.Requests {
+		st.putRequest(row)
+	}
 	for _, row := range snapshot.Grants {
 		if err := st.putGrant(row); err != nil {
 			return nil, err
@@ -84,8 +104,11 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 func (st *state) fill(snapshot *store.Snapshot) error {
 	drawers, items := map[string]*drawer{}, map[string]*item{}
 	for _, row := range snapshot.Drawers {
-		drawers[row.ID] = &drawer{row: row, items: map[string]*item{}}
+		drawers[row.ID] = &drawer{items: map[string]*item{}}
 		st.drawers[row.Name] = drawers[row.ID]
+		if err := drawers[row.ID].put(row); err != nil {
+			return err
+		}
 	}
 	for _, row := range snapshot.DrawerKeys {
 		key, err := st.root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)
@@ -96,8 +119,11 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 		d.key, d.keyNumber = key, row.Number
 	}
 	for _, row := range snapshot.Items {
-		items[row.ID] = &item{row: row}
+		items[row.ID] = &item{}
 		drawers[row.Drawer].items[row.Name] = items[row.ID]
+		if err := items[row.ID].put(drawers[row.Drawer], row); err != nil {
+			return err
+		}
 	}
 	for _, row := range snapshot.Versions {
 		it := items[row.Item]
@@ -130,30 +156,170 @@ func (st *state) dropTokens(rows []store.Token) {
 	}
 }
 
-// putGrant brings the policy in line with a grant's row; an ended grant leaves it.
-func (st *state) putGrant(row store.Grant) error {
-	role, known := access.FindRole(row.Role)
-	scope, err := reference.ParsePattern(row.Scope)
-	if err != nil || !known {
-		return fmt.Errorf("grant %s has a role or scope that this program does not know", row.ID)
+// put brings a drawer and what is in it in line with its row.
+func (d *drawer) put(row store.Drawer) (err error) {
+	d.row = row
+	if d.labels, err = reference.ParseLabels(row.Labels); err != nil {
+		return fmt.Errorf("drawer %s: %w", row.ID, err)
 	}
-	conditions, err := conditionsOf(row).parse()
-	if err != nil {
-		return fmt.Errorf("grant %s: %w", row.ID, err)
+	d.approval = nil
+	for _, text := range strings.Fields(row.ApprovalItems) {
+		pattern, err := reference.ParsePattern(row.Name + "/" + text)
+		if err != nil {
+			return fmt.Errorf("drawer %s: %w", row.ID, err)
+		}
+		d.approval = append(d.approval, pattern)
 	}
-	st.grants[row.ID] = row
-	for _, holder := range st.holders(row.Subject) {
-		st.policy.Remove(holder, row.ID)
-		if row.EndedAt == 0 {
-			st.policy.Add(access.Grant{ID: row.ID, Subject: holder, Effect: access.Effect(row.Effect), Role: role,
-				Scope: scope, Conditions: conditions, End: fromMicros(row.NotAfter)})
+	for _, it := range d.items {
+		if err := it.put(d, it.row); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// holders are those whom a grant of a subject reaches: the subject itself, or the members of a team. The policy holds a
-// team's grants with each member, so that a decision looks at one subject only.
+// put brings an item in line with its row and its drawer.
+func (it *item) put(d *drawer, row store.Item) error {
+	own, err := reference.ParseLabels(row.Labels)
+	if err != nil {
+		return fmt.Errorf("item %s: %w", row.ID, err)
+	}
+	it.row, it.labels = row, own.Over(d.labels)
+	it.approval = slices.ContainsFunc(d.approval, func(p reference.Pattern) bool { return p.Matches(d.row.Name, row.Name) })
+	return nil
+}
+
+// target finds out about a target what decides: its labels. One that does not exist has none.
+func (st *state) target(names ...string) access.Target {
+	t := access.Target{Names: names}
+	if len(names) == 0 || st.drawers[names[0]] == nil {
+		return t
+	}
+	d := st.drawers[names[0]]
+	t.Labels = d.labels
+	if len(names) == 2 && d.items[names[1]] != nil {
+		t.Labels = d.items[names[1]].labels
+	}
+	return t
+}
+
+// request makes the question whether a subject may do an action on a target: everything that decides it is in there.
+func (st *state) request(subject string, action access.Action, ctx access.Context, names ...string) access.Request {
+	return access.Request{Subject: subject, Action: action, Target: st.target(names...), Context: ctx, Approval: st.approval(subject, action, ctx.Now, names)}
+}
+
+// approval says whether somebody else must agree to a use of an item's value, and has.
+func (st *state) approval(subject string, action access.Action, now time.Time, names []string) access.Approval {
+	if action&(access.ReadValue|access.UseKey) == 0 || len(names) != 2 || st.drawers[names[0]] == nil {
+		return access.NotNeeded
+	}
+	d := st.drawers[names[0]]
+	it := d.items[names[1]]
+	if it == nil || !it.approval || d.row.ApprovalOf == policytext.OfPersons && st.identities[subject].Kind == reference.App {
+		return access.NotNeeded
+	}
+	if micros(now) < st.approved[[2]string{subject, names[0] + "/" + names[1]}] {
+		return access.Given
+	}
+	return access.Missing
+}
+
+// decide answers whether a subject may do an action on a target now.
+func (st *state) decide(subject string, action access.Action, ctx access.Context, names ...string) access.Decision {
+	return st.policy.Decide(st.request(subject, action, ctx, names...))
+}
+
+// reaches reports whether a subject may do the action on a drawer or on something in it.
+func (st *state) reaches(subject string, action access.Action, drawer string, ctx access.Context) access.Decision {
+	decision := st.policy.Reaches(subject, action, st.target(drawer), ctx)
+	if decision.Allowed || st.drawers[drawer] == nil || !st.labelled(subject) {
+		return decision
+	}
+	for name := range st.drawers[drawer].items {
+		if within := st.decide(subject, action, ctx, drawer, name); within.Allowed {
+			return within
+		}
+	}
+	return decision
+}
+
+// labelled reports whether a subject has a grant that asks for labels.
+func (st *state) labelled(subject string) bool {
+	return slices.ContainsFunc(st.policy[subject], func(g access.Grant) bool { return g.Scope.Labelled() })
+}
+
+// role finds a role, built-in or custom, and allRoles lists them.
+func (st *state) role(name string) (access.Role, bool) {
+	if role, known := access.FindRole(name); known {
+		return role, true
+	}
+	row, known := st.roles[name]
+	return roleOf(row), known
+}
+
+func (st *state) allRoles() []access.Role {
+	roles := slices.Clone(access.Roles)
+	for _, name := range sortedKeys(st.roles) {
+		roles = append(roles, roleOf(st.roles[name]))
+	}
+	return roles
+}
+
+func roleOf(row store.Role) access.Role {
+	role := access.Role{Name: row.Name, Summary: row.Description}
+	for _, name := range strings.Fields(row.Actions) {
+		action, _ := access.ParseAction(name)
+		role.Actions |= action
+	}
+	return role
+}
+
+// putRole and dropRole bring the policy in line with a custom role's row.
+func (st *state) putRole(row store.Role) error {
+	st.roles[row.Name] = row
+	return st.regrant(func(g store.Grant) bool { return g.Role == row.Name })
+}
+
+func (st *state) dropRole(row store.Role) { delete(st.roles, row.Name) }
+
+// putGrant brings the policy in line with a grant's row; an ended grant leaves it.
+func (st *state) putGrant(row store.Grant) error {
+	for _, holder := range st.placed[row.ID] {
+		st.policy.Remove(holder, row.ID)
+	}
+	delete(st.placed, row.ID)
+	st.grants[row.ID] = row
+	if row.EndedAt != 0 {
+		return nil
+	}
+	made, err := st.grantOf(row)
+	if err != nil {
+		return fmt.Errorf("grant %s: %w", row.ID, err)
+	}
+	for _, holder := range st.holders(row.Subject) {
+		made.Subject = holder
+		st.policy.Add(made)
+		st.placed[row.ID] = append(st.placed[row.ID], holder)
+	}
+	return nil
+}
+
+// grantOf reads a grant's row.
+func (st *state) grantOf(row store.Grant) (made access.Grant, err error) {
+	role, known := st.role(row.Role)
+	if !known {
+		return made, fmt.Errorf("there is no role %s", row.Role)
+	}
+	made = access.Grant{ID: row.ID, Subject: row.Subject, Effect: access.Effect(row.Effect), Role: role, End: fromMicros(row.NotAfter)}
+	if made.Scope, err = access.ParseScope(row.Scope); err != nil {
+		return made, err
+	}
+	made.Conditions, err = conditionsOf(row).parse()
+	return made, err
+}
+
+// holders are those whom a grant of a subject reaches: the subject itself, or the members of a team and of the teams in
+// it. The policy holds a team's grants with each member, so that a decision looks at one subject only.
 func (st *state) holders(subject string) []string {
 	if st.identities[subject].Kind != reference.Team {
 		return []string{subject}
@@ -161,30 +327,38 @@ func (st *state) holders(subject string) []string {
 	var members []string
 	for _, m := range st.members {
 		if m.Team == subject {
-			members = append(members, m.Identity)
+			members = append(members, st.holders(m.Identity)...)
 		}
 	}
-	return members
+	slices.Sort(members)
+	return slices.Compact(members)
 }
 
 // join and leave bring the policy in line with a member's row.
 func (st *state) join(row store.Member) error {
 	st.members[row.ID] = row
-	return st.regrant(row.Team)
+	return st.regrantTeam(row.Team)
 }
 
-func (st *state) leave(row store.Member) {
+func (st *state) leave(row store.Member) error {
 	delete(st.members, row.ID)
-	for id, g := range st.grants {
-		if g.Subject == row.Team {
-			st.policy.Remove(row.Identity, id)
+	return st.regrantTeam(row.Team)
+}
+
+// regrantTeam places the grants of a team, and of the teams it is in, anew.
+func (st *state) regrantTeam(team string) error {
+	teams := []string{team}
+	for _, m := range st.members {
+		if m.Identity == team {
+			teams = append(teams, m.Team)
 		}
 	}
+	return st.regrant(func(g store.Grant) bool { return slices.Contains(teams, g.Subject) })
 }
 
-func (st *state) regrant(team string) error {
+func (st *state) regrant(which func(store.Grant) bool) error {
 	for _, g := range st.grants {
-		if g.Subject == team {
+		if which(g) {
 			if err := st.putGrant(g); err != nil {
 				return err
 			}
@@ -193,15 +367,26 @@ func (st *state) regrant(team string) error {
 	return nil
 }
 
-// teamsOf lists the teams that an identity is in, as subjects, and membersOf who is in a team.
+// putRequest keeps a request, and what it allows.
+func (st *state) putRequest(row store.Request) {
+	st.requests[row.ID] = row
+	key := [2]string{row.Subject, row.Target}
+	if row.Kind == requestRead && row.State == requestAllowed && row.Until > st.approved[key] {
+		st.approved[key] = row.Until
+	}
+}
+
+// teamsOf lists the teams that an identity is in, directly or through another, as subjects, and membersOf who is
+// directly in a team.
 func (st *state) teamsOf(identity string) (teams []string) {
 	for _, m := range st.members {
 		if m.Identity == identity {
 			teams = append(teams, subjectOf(st.identities[m.Team]))
+			teams = append(teams, st.teamsOf(m.Team)...)
 		}
 	}
 	slices.Sort(teams)
-	return teams
+	return slices.Compact(teams)
 }
 
 func (st *state) membersOf(team string) (members []string) {

@@ -1,18 +1,23 @@
 package service
 
 import (
+	"slices"
+
+	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
 )
 
 // Join puts a person or an app into a team; the team's grants reach it at once.
 func (s *Service) Join(c Caller, team, member string) (d Identity, err error) {
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	a, teamRow, row, err := s.membership(c, team, member, "join ")
 	if err != nil {
 		return d, err
 	}
-	if row.Kind == reference.Team {
-		return d, a.fail(invalid("member", "a team has persons and apps as members, not teams"))
+	if err := s.mayNest(teamRow, row); err != nil {
+		return d, a.fail(err)
 	}
 	if err := s.mayBenefit(c, a, row); err != nil {
 		return d, err
@@ -24,6 +29,27 @@ func (s *Service) Join(c Caller, team, member string) (d Identity, err error) {
 			d = describeIdentity(st, teamRow)
 		})
 	return d, err
+}
+
+// mayNest keeps teams from nesting more than once, and so in a circle.
+func (s *Service) mayNest(team, member store.Identity) error {
+	if member.Kind != reference.Team {
+		return nil
+	}
+	return s.view(func(st *state) error {
+		if team.ID == member.ID {
+			return invalid("member", "a team is not in itself")
+		}
+		for _, m := range st.members {
+			if m.Team == member.ID && st.identities[m.Identity].Kind == reference.Team {
+				return invalid("member", "%s has a team in it itself: teams nest once", subjectOf(member))
+			}
+			if m.Identity == team.ID {
+				return invalid("member", "%s is in %s itself: teams nest once", subjectOf(team), subjectOf(st.identities[m.Team]))
+			}
+		}
+		return nil
+	})
 }
 
 // Leave takes a member out of a team; the team's grants do not reach it any more, at once.
@@ -39,12 +65,23 @@ func (s *Service) Leave(c Caller, team, member string) (d Identity, err error) {
 	if m.ID == "" {
 		return d, a.fail(notFound(member+" in "+team, ""))
 	}
-	if row.ID == c.id {
-		return d, a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody changes which teams they are in; another gatekeeper can"})
+	var denies bool
+	err = s.view(func(st *state) error {
+		denies = slices.ContainsFunc(sortedKeys(st.grants), func(id string) bool {
+			return st.grants[id].Subject == teamRow.ID && st.grants[id].Effect == string(access.Deny)
+		})
+		denies = denies && st.benefits(c, row.ID)
+		return nil
+	})
+	if err != nil {
+		return d, err
+	}
+	if denies || row.ID == c.id {
+		return d, a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "nobody takes themselves or an app they own out of a team, which may deny as well as give; another gatekeeper can"})
 	}
 	err = a.change(member+" in "+team, func(tx *store.Tx) error { return store.Delete(tx, m) },
 		func(st *state) {
-			st.leave(m)
+			_ = st.leave(m) // the team's grants were parsed when they came in
 			d = describeIdentity(st, teamRow)
 		})
 	return d, err
@@ -66,27 +103,24 @@ func (s *Service) membership(c Caller, team, member, what string) (*attempt, sto
 	return a, teamRow, row, nil
 }
 
+// benefits reports whether what is given to a subject reaches the caller or an app that the caller owns.
+func (st *state) benefits(c Caller, subject string) bool {
+	return slices.ContainsFunc(st.holders(subject), func(holder string) bool {
+		return holder == c.id || st.identities[holder].Owner == c.name
+	})
+}
+
 // mayBenefit keeps who manages access from widening their own, or that of an app they own. The steward, with whom
 // everything begins, is the one exception.
 func (s *Service) mayBenefit(c Caller, a *attempt, subject store.Identity) error {
-	var steward, member, owned bool
+	var steward, own bool
 	err := s.view(func(st *state) error {
-		steward = st.isSteward(c, a.entry.At)
-		for _, holder := range st.holders(subject.ID) {
-			member = member || holder == c.id
-			owned = owned || st.identities[holder].Owner == c.name
-		}
+		steward, own = st.isSteward(c, a.entry.At), st.benefits(c, subject.ID)
 		return nil
 	})
-	switch {
-	case err != nil:
+	if err != nil || steward || !own {
 		return err
-	case steward:
-		return nil
-	case member:
-		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody gives access to themselves, also not through a team; another gatekeeper can"})
-	case owned:
-		return a.refuse(&Error{Code: Refused, Reason: "own_access", Detail: "nobody gives access to an app they own; another gatekeeper can"})
 	}
-	return nil
+	return a.refuse(&Error{Code: Refused, Reason: ownAccess,
+		Detail: "nobody widens their own access or that of an app they own, also not through a team; another gatekeeper can: ask with tansu request grant"})
 }

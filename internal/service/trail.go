@@ -64,10 +64,10 @@ func (s *Service) mayReadEntry(c Caller, action access.Action) func(trail.Entry)
 // decideOn decides whether a subject may do an action on what an entry is about: a whole scope when it is about giving
 // access, else a drawer, an item or the chest.
 func (st *state) decideOn(e trail.Entry, subject string, action access.Action, ctx access.Context) access.Decision {
-	if scope, err := reference.ParsePattern(e.Target); err == nil && e.Action == access.GrantAccess.String() {
+	if scope, err := access.ParseScope(e.Target); err == nil && e.Action == access.GrantAccess.String() {
 		return st.policy.DecideScope(subject, action, scope, ctx)
 	}
-	return st.policy.Decide(access.Request{Subject: subject, Action: action, Target: targetOf(e.Target), Context: ctx})
+	return st.decide(subject, action, ctx, targetOf(e.Target)...)
 }
 
 // targetOf returns the segments of a target in an entry: those of a drawer or item, none for everything else.

@@ -35,7 +35,7 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		return Served{}, errLocked
 	}
 	target := [2]string{ref.Drawer, ref.Item}
-	request := access.Request{Subject: c.id, Action: access.ReadValue, Target: target[:], Context: c.context(a.entry.At)}
+	request := st.request(c.id, access.ReadValue, c.context(a.entry.At), target[:]...)
 	decision := st.policy.Decide(request)
 	if !decision.Allowed {
 		why := nearestMiss(st.policy, request)

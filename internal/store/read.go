@@ -50,19 +50,38 @@ type Snapshot struct {
 	DrawerKeys  []DrawerKey
 	Items       []Item
 	Versions    []Version // by item and number
+	Roles       []Role
+	Requests    []Request
 }
 
 // TamperedError says that the file was changed by something else than Tansu.
 type TamperedError struct {
-	Table string
-	ID    string // empty when rows were added, removed or put back
+	Rows  []TouchedRow // rows that are not what was stored; none when rows were added whole, removed or put back
+	Tally bool         // the rows taken together are not those that were stored
 }
 
+// TouchedRow is a row that is not what was stored.
+type TouchedRow struct{ Table, ID string }
+
+// mostTouched is how many touched rows an error names.
+const mostTouched = 20
+
 func (e *TamperedError) Error() string {
-	if e.ID == "" {
-		return "the database was changed outside Tansu: rows that decide access were added, removed or put back"
+	return "the database was changed outside Tansu: " + strings.Join(e.Sentences(), ", ")
+}
+
+// Sentences names each row that was touched, up to 20 of them.
+func (e *TamperedError) Sentences() (list []string) {
+	if len(e.Rows) == 0 {
+		return []string{"rows that decide access were removed or put back as they once were"}
 	}
-	return fmt.Sprintf("the database was changed outside Tansu: row %s of table %s is not what was stored", e.ID, e.Table)
+	for i, row := range e.Rows {
+		if i == mostTouched {
+			return append(list, fmt.Sprintf("and %d more", len(e.Rows)-i))
+		}
+		list = append(list, fmt.Sprintf("row %s of table %s is not what was stored", row.ID, row.Table))
+	}
+	return list
 }
 
 // Bind gives the store the keys that authenticate rows, reads and checks them all, and allows changes from then on. A
@@ -70,25 +89,19 @@ func (e *TamperedError) Error() string {
 func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	snapshot, sum, err := s.load(sealer)
+	snapshot, t, err := s.load(sealer)
 	if err != nil {
 		return nil, err
 	}
-	var stored struct {
-		Sum      []byte `db:"tally"`
-		Revision int64  `db:"tally_revision"`
-		MAC      []byte `db:"tally_mac"`
-	}
-	if err := s.read.Get(&stored, "SELECT tally, tally_revision, tally_mac FROM chest"); err != nil {
-		return nil, fmt.Errorf("read tally: %w", err)
-	}
-	t := tally{sum: sum, revision: stored.Revision}
-	mac := sealer.RowMAC(t.content())
-	if !bytes.Equal(stored.Sum, sum[:]) || !hmac.Equal(stored.MAC, mac[:]) {
-		return nil, &TamperedError{Table: "chest"}
-	}
 	s.sealer, s.tally = sealer, t
 	return snapshot, nil
+}
+
+// Check reads every row that decides access as it is in the file now and checks it as Bind does, without binding
+// anything. What was changed is a [*TamperedError] that names all of it.
+func (s *Store) Check(sealer Sealer) error {
+	_, _, err := s.load(sealer)
+	return err
 }
 
 // Found gives the store the keys of a chest that is being made, which has no rows yet.
@@ -105,15 +118,16 @@ func (s *Store) Unbind() {
 	s.sealer, s.tally = nil, tally{}
 }
 
-func (s *Store) load(sealer Sealer) (*Snapshot, [32]byte, error) {
+// load reads and checks all rows, in one read transaction.
+func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
 	var snapshot Snapshot
 	var t tally
 	tx, err := s.read.Beginx()
 	if err != nil {
-		return nil, t.sum, fmt.Errorf("read rows: %w", err)
+		return nil, t, fmt.Errorf("read rows: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	l := loader{tx: tx, sealer: sealer, tally: &t}
+	l := loader{tx: tx, sealer: sealer, tally: &t, touched: &TamperedError{}}
 	err = errors.Join(
 		load(l, &snapshot.Identities, "id"),
 		load(l, &snapshot.Members, "id"),
@@ -124,17 +138,37 @@ func (s *Store) load(sealer Sealer) (*Snapshot, [32]byte, error) {
 		load(l, &snapshot.DrawerKeys, "drawer, number"),
 		load(l, &snapshot.Items, "drawer, name"),
 		load(l, &snapshot.Versions, "item, number"),
+		load(l, &snapshot.Roles, "name"),
+		load(l, &snapshot.Requests, "created_at, id"),
 	)
-	return &snapshot, t.sum, err
+	if err != nil {
+		return nil, t, err
+	}
+	var stored struct {
+		Sum      []byte `db:"tally"`
+		Revision int64  `db:"tally_revision"`
+		MAC      []byte `db:"tally_mac"`
+	}
+	if err := tx.Get(&stored, "SELECT tally, tally_revision, tally_mac FROM chest"); err != nil {
+		return nil, t, fmt.Errorf("read tally: %w", err)
+	}
+	t.revision = stored.Revision
+	mac := sealer.RowMAC(t.content())
+	l.touched.Tally = !bytes.Equal(stored.Sum, t.sum[:]) || !hmac.Equal(stored.MAC, mac[:])
+	if l.touched.Tally || len(l.touched.Rows) > 0 {
+		return nil, t, l.touched
+	}
+	return &snapshot, t, nil
 }
 
 type loader struct {
-	tx     *sqlx.Tx
-	sealer Sealer
-	tally  *tally
+	tx      *sqlx.Tx
+	sealer  Sealer
+	tally   *tally
+	touched *TamperedError
 }
 
-// load reads all rows of one table and checks each MAC.
+// load reads all rows of one table and notes those whose MAC is not theirs.
 func load[R Row](l loader, rows *[]R, order string) error {
 	var zero R
 	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM " + zero.table() + " ORDER BY " + order
@@ -145,7 +179,7 @@ func load[R Row](l loader, rows *[]R, order string) error {
 		content := authenticated(row)
 		mac := l.sealer.RowMAC(content)
 		if !hmac.Equal(mac[:], row.seal().MAC) {
-			return &TamperedError{Table: zero.table(), ID: idOf(row)}
+			l.touched.Rows = append(l.touched.Rows, TouchedRow{zero.table(), idOf(row)})
 		}
 		l.tally.toggle(l.sealer.RowTally(content))
 	}

@@ -29,10 +29,12 @@ type Identity struct {
 	Name        string `db:"name" json:"name"`
 	Description string `db:"description" json:"description"`
 	Owner       string `db:"owner" json:"owner"` // a subject; empty for none
-	State       string `db:"state" json:"state"` // "active" or "suspended"
+	State       string `db:"state" json:"state"` // "active", "suspended" or "set_aside"
 	Password    string `db:"password" json:"password"`
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
+	Purpose     string `db:"purpose" json:"purpose,omitempty"`         // of an app
+	Environment string `db:"environment" json:"environment,omitempty"` // of an app; empty for any
 	Seal
 }
 
@@ -100,6 +102,11 @@ type Drawer struct {
 	Owner       string `db:"owner" json:"owner"`
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
+	Labels      string `db:"labels" json:"labels,omitempty"` // reference.Labels as text
+	// Reading the items that one of these patterns, separated by spaces, selects needs a second person's approval;
+	// whose reads is "everyone" or "persons".
+	ApprovalItems string `db:"approval_items" json:"approval_items,omitempty"`
+	ApprovalOf    string `db:"approval_of" json:"approval_of,omitempty"`
 	Seal
 }
 
@@ -123,6 +130,39 @@ type Item struct {
 	Owner       string `db:"owner" json:"owner"`
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
+	Labels      string `db:"labels" json:"labels,omitempty"` // its own, as text
+	Seal
+}
+
+// Role is a custom role.
+type Role struct {
+	ID          string `db:"id" json:"id"`
+	Name        string `db:"name" json:"name"`
+	Description string `db:"description" json:"description"`
+	Actions     string `db:"actions" json:"actions"` // names, separated by spaces
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Request is what somebody asks somebody else to allow. An answered one stays as history.
+type Request struct {
+	ID         string `db:"id" json:"id"`
+	Kind       string `db:"kind" json:"kind"` // "grant" or "read"
+	Asker      string `db:"asker" json:"asker"`
+	Subject    string `db:"subject" json:"subject"` // for whom
+	Action     string `db:"action" json:"action"`
+	Target     string `db:"target" json:"target"`
+	Reason     string `db:"reason" json:"reason"`
+	Receipt    string `db:"receipt" json:"receipt"`
+	Proposal   string `db:"proposal" json:"proposal"` // the grant asked for, as JSON; empty for a read
+	State      string `db:"state" json:"state"`       // "open", "allowed", "declined" or "withdrawn"
+	Answer     string `db:"answer" json:"answer"`
+	AnsweredAt int64  `db:"answered_at" json:"answered_at"`
+	AnsweredBy string `db:"answered_by" json:"answered_by"`
+	GrantID    string `db:"grant_id" json:"grant_id"` // the grant that was given
+	Until      int64  `db:"until" json:"until"`       // how long a read is allowed
+	CreatedAt  int64  `db:"created_at" json:"created_at"`
 	Seal
 }
 
@@ -152,6 +192,8 @@ func (Drawer) table() string     { return "drawers" }
 func (DrawerKey) table() string  { return "drawer_keys" }
 func (Item) table() string       { return "items" }
 func (Version) table() string    { return "versions" }
+func (Role) table() string       { return "roles" }
+func (Request) table() string    { return "requests" }
 
 func (s Seal) seal() Seal { return s }
 
@@ -164,6 +206,8 @@ func (r Drawer) withSeal(s Seal) Row     { r.Seal = s; return r }
 func (r DrawerKey) withSeal(s Seal) Row  { r.Seal = s; return r }
 func (r Item) withSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Version) withSeal(s Seal) Row    { r.Seal = s; return r }
+func (r Role) withSeal(s Seal) Row       { r.Seal = s; return r }
+func (r Request) withSeal(s Seal) Row    { r.Seal = s; return r }
 
 // authenticated is what the MAC covers: the table, and every column but the MAC. A column added by a later migration
 // gets a json "omitempty", so that the MACs of rows from before stay good.

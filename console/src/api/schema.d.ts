@@ -345,7 +345,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Suspend an identity or make it active again */
+        /** Suspend an identity, make it active again, or change what is said about it */
         patch: operations["changeIdentity"];
         trace?: never;
     };
@@ -358,7 +358,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Issue one more app secret, or an enrolment code for a person */
+        /** Issue a second app secret, or an enrolment code for a person */
         post: operations["issueCredential"];
         delete?: never;
         options?: never;
@@ -411,8 +411,27 @@ export interface paths {
         /** The roles */
         get: operations["listRoles"];
         put?: never;
-        post?: never;
+        /** Make a custom role */
+        post: operations["addRole"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/roles/{role}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what a custom role can do, at once for everyone who has it */
+        put: operations["changeRole"];
+        post?: never;
+        /** Remove a custom role that no grant has */
+        delete: operations["removeRole"];
         options?: never;
         head?: never;
         patch?: never;
@@ -498,6 +517,229 @@ export interface paths {
         get: operations["askReach"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ask/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every person and app against every drawer */
+        get: operations["askMatrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ask/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of access would do, without doing it */
+        post: operations["askDifference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests that the caller made, is asked to answer, or that are about them */
+        get: operations["listRequests"];
+        put?: never;
+        /** Ask for what was refused, or for a grant */
+        post: operations["askFor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/requests/{request}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take back an open request */
+        delete: operations["withdraw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/requests/{request}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Allow or decline an open request */
+        post: operations["answerRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{receipt}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say no to what a receipt says was refused */
+        post: operations["declineRefusal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole access state as YAML */
+        get: operations["exportPolicy"];
+        /** Make the access state what a policy says, all of it or nothing */
+        put: operations["applyPolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/policy/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What applying a policy would change */
+        post: operations["diffPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tighten": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What could be tighter, from what was used */
+        get: operations["tighten"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/identities/{subject}/owned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a subject answers for */
+        get: operations["owned"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/identities/{subject}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give everything that one subject owns to another */
+        post: operations["handOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/steward/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the time of every steward; only the machine itself brings them back */
+        post: operations["setStewardsAside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/examine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check every row that decides access as it is in the file */
+        post: operations["examine"];
         delete?: never;
         options?: never;
         head?: never;
@@ -616,6 +858,8 @@ export interface components {
             environment: "production" | "staging" | "development";
             description: string;
             owner: string;
+            labels: components["schemas"]["Labels"];
+            approval: components["schemas"]["Approval"];
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -642,6 +886,9 @@ export interface components {
             kind: "secret";
             description: string;
             owner: string;
+            labels: components["schemas"]["Labels"];
+            /** @description Whether reading it needs a second person. */
+            approval: boolean;
             /** @enum {string} */
             state: "usable" | "due" | "waiting" | "ended";
             current: number;
@@ -699,6 +946,17 @@ export interface components {
         Described: {
             description?: string;
             owner?: string;
+            labels?: components["schemas"]["Labels"];
+            approval?: components["schemas"]["Approval"];
+        };
+        Labels: {
+            [key: string]: components["schemas"]["Name"];
+        };
+        Approval: {
+            /** @description Patterns over item names; none for no rule. */
+            items: string[];
+            /** @enum {string} */
+            of: "" | "everyone" | "persons";
         };
         Value: {
             reference: string;
@@ -716,8 +974,17 @@ export interface components {
             subject: string;
             description: string;
             owner: string;
+            purpose: string;
             /** @enum {string} */
-            state: "active" | "suspended";
+            environment: "" | "production" | "staging" | "development";
+            /** @enum {string} */
+            state: "active" | "suspended" | "set_aside";
+            seen: {
+                /** Format: date-time */
+                at?: string;
+                addr?: string;
+                via?: string;
+            };
             enrolled: boolean;
             /** Format: date-time */
             created_at: string;
@@ -736,6 +1003,17 @@ export interface components {
             created_by: string;
             /** Format: date-time */
             not_after?: string;
+            /** Format: date-time */
+            last_used?: string;
+        };
+        IdentityChanges: {
+            /** @enum {string} */
+            state?: "active" | "suspended";
+            description?: string;
+            owner?: string;
+            purpose?: string;
+            /** @enum {string} */
+            environment?: "" | "production" | "staging" | "development";
         };
         NewIdentity: {
             /** @enum {string} */
@@ -743,6 +1021,9 @@ export interface components {
             name: components["schemas"]["Name"];
             description?: string;
             owner?: string;
+            purpose?: string;
+            /** @enum {string} */
+            environment?: "production" | "staging" | "development";
         };
         Issued: {
             id: string;
@@ -754,12 +1035,15 @@ export interface components {
         };
         Registered: {
             identity: components["schemas"]["Identity"];
+            notes: string[];
             credential?: components["schemas"]["Issued"];
         };
         Role: {
             name: string;
             summary: string;
             actions: string[];
+            built_in: boolean;
+            in_use: number;
         };
         Grant: {
             id: string;
@@ -793,6 +1077,8 @@ export interface components {
             /** Format: date-time */
             not_after?: string;
             never_ends?: boolean;
+            /** @description The id of a grant of the same subject that ends in the same instant. */
+            replaces?: string;
             networks?: string[];
             hours?: string;
             via?: ("app_token" | "person_token" | "console_session")[];
@@ -835,6 +1121,8 @@ export interface components {
             entry: components["schemas"]["Entry"];
             allowed_now: boolean;
             grant_now: string;
+            needs_approval: boolean;
+            declined: string;
             considered: components["schemas"]["Considered"][];
             remedy?: components["schemas"]["Remedy"];
         };
@@ -844,7 +1132,7 @@ export interface components {
             status: number;
             detail: string;
             /** @enum {string} */
-            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin";
+            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin";
             request_id: string;
             field?: string;
             reason?: string;
@@ -868,7 +1156,7 @@ export interface components {
         Holder: {
             subject: string;
             /** @enum {string} */
-            state: "active" | "suspended";
+            state: "active" | "suspended" | "set_aside";
             grants: components["schemas"]["Grant"][];
             unless: components["schemas"]["Grant"][];
         };
@@ -889,6 +1177,118 @@ export interface components {
             last: string;
             receipt: string;
             remedy?: components["schemas"]["Remedy"];
+        };
+        NewRole: {
+            name: components["schemas"]["Name"];
+            description?: string;
+            actions: string[];
+        };
+        RoleStored: {
+            role: components["schemas"]["Role"];
+            notes: string[];
+        };
+        Proposal: {
+            give?: components["schemas"]["NewGrant"];
+            end?: string;
+            role?: components["schemas"]["NewRole"];
+        };
+        Change: {
+            subject: string;
+            gained: string[];
+            lost: string[];
+            altered: string[];
+            targets: string[];
+        };
+        Difference: {
+            changes: components["schemas"]["Change"][];
+            notes: string[];
+        };
+        FailedExpectation: {
+            line: number;
+            expectation: string;
+            why: string;
+        };
+        PolicyDifference: {
+            changes: components["schemas"]["Change"][];
+            notes: string[];
+            mark: string;
+            stale: boolean;
+            steps: string[];
+            lockout: boolean;
+            failures: components["schemas"]["FailedExpectation"][];
+        };
+        Applying: {
+            policy: string;
+            onto?: string;
+            allow_lockout?: boolean;
+        };
+        Request: {
+            id: string;
+            /** @enum {string} */
+            kind: "grant" | "read";
+            asker: string;
+            subject: string;
+            action: string;
+            target: string;
+            reason: string;
+            receipt: string;
+            grant?: components["schemas"]["NewGrant"];
+            /** @enum {string} */
+            state: "open" | "allowed" | "declined" | "withdrawn";
+            answer: string;
+            /** Format: date-time */
+            answered_at?: string;
+            answered_by: string;
+            grant_id: string;
+            /** Format: date-time */
+            until?: string;
+            /** Format: date-time */
+            created_at: string;
+        };
+        NewRequest: {
+            receipt?: string;
+            grant?: components["schemas"]["NewGrant"];
+            reason: string;
+        };
+        Answer: {
+            allow: boolean;
+            because?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        Finding: {
+            /** @enum {string} */
+            kind: "unused_grant" | "unused_actions" | "wide_scope" | "unseen" | "unreadable" | "single_manager" | "owner_left" | "no_owner";
+            subject: string;
+            target: string;
+            grant: string;
+            detail: string;
+            /** Format: date-time */
+            last_used?: string;
+            end: boolean;
+            suspend: boolean;
+            instead?: components["schemas"]["NewGrant"];
+            command: string;
+        };
+        Owned: {
+            apps: string[];
+            drawers: string[];
+            items: string[];
+            grants: components["schemas"]["Grant"][];
+        };
+        Matrix: {
+            drawers: string[];
+            rows: components["schemas"]["MatrixRow"][];
+        };
+        MatrixRow: {
+            subject: string;
+            state: string;
+            cells: components["schemas"]["MatrixCell"][];
+        };
+        MatrixCell: {
+            actions: string[];
+            conditions: string[];
+            partial: string[];
         };
     };
     responses: {
@@ -913,6 +1313,8 @@ export interface components {
         subject: string;
         credential: string;
         grant: string;
+        role: components["schemas"]["Name"];
+        request: string;
         receipt: string;
         /** @description The ETag that was read. */
         ifMatch: string;
@@ -1593,10 +1995,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    /** @enum {unknown} */
-                    state: "active" | "suspended";
-                };
+                "application/json": components["schemas"]["IdentityChanges"];
             };
         };
         responses: {
@@ -1622,7 +2021,14 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** Format: date-time */
+                    not_after?: string;
+                };
+            };
+        };
         responses: {
             /** @description The credential, shown once. */
             201: {
@@ -1728,6 +2134,79 @@ export interface operations {
                         roles: components["schemas"]["Role"][];
                     };
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRole"];
+            };
+        };
+        responses: {
+            /** @description It is made. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleStored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                role: components["parameters"]["role"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRole"];
+            };
+        };
+        responses: {
+            /** @description It is changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleStored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                role: components["parameters"]["role"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -1881,6 +2360,379 @@ export interface operations {
                 content: {
                     "application/json": {
                         reach: components["schemas"]["Reach"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askMatrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The matrix. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askDifference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Proposal"];
+            };
+        };
+        responses: {
+            /** @description Who would gain and lose what. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They; open ones first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        requests: components["schemas"]["Request"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askFor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            /** @description It is open. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request: components["parameters"]["request"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is withdrawn. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request: components["parameters"]["request"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
+            };
+        };
+        responses: {
+            /** @description It is answered. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    declineRefusal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receipt: components["parameters"]["receipt"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    because: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The no that stands. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        policy: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Applying"];
+            };
+        };
+        responses: {
+            /** @description What was done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyDifference"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diffPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    policy: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The difference. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyDifference"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tighten: {
+        parameters: {
+            query?: {
+                since?: components["parameters"]["since"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The findings; of the last 30 days when since is left out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        findings: components["schemas"]["Finding"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    owned: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description person:NAME, app:NAME or team:NAME */
+                subject: components["parameters"]["subject"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Owned"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    handOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description person:NAME, app:NAME or team:NAME */
+                subject: components["parameters"]["subject"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    to: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What was handed over. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Owned"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setStewardsAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They are set aside. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        set_aside: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    examine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was changed outside Tansu; nothing when all is as it was stored. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        touched: string[];
                     };
                 };
             };

@@ -332,6 +332,22 @@ func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 	return holders
 }
 
+// Firm returns those of a subject's actions on a target that it has without any condition.
+func (p Policy) Firm(subject string, target Target, now time.Time) Action {
+	var allowed, denied Action
+	for i := range p[subject] {
+		g := &p[subject][i]
+		switch {
+		case !g.Scope.Matches(target) || g.ended(now):
+		case g.Effect == Deny:
+			denied |= g.Role.Actions
+		case g.Conditions.none():
+			allowed |= g.Role.Actions
+		}
+	}
+	return allowed &^ denied
+}
+
 // Actions returns the actions that a subject has on a target at a moment, whatever the conditions.
 func (p Policy) Actions(subject string, target Target, now time.Time) Action {
 	var allowed, denied Action

@@ -8,11 +8,11 @@ import (
 	"time"
 )
 
-// Place is a target in an access state, and whether its drawer's rules ask for a second person's approval before its
-// value is read.
+// Place is a target in an access state, and of whose reads its drawer's rules ask for a second person's approval; empty
+// for nobody's.
 type Place struct {
 	Target
-	Approval bool
+	Approval string
 }
 
 // Change is what becomes of one subject on one target. A set of actions is in one of the three.
@@ -162,8 +162,8 @@ func standingOf(grants []Grant, place Place, now time.Time) standing {
 		if texts[0] == "" { // one grant without terms makes the others' superfluous, but not what denies
 			texts = slices.DeleteFunc(texts, func(t string) bool { return !strings.HasPrefix(t, "unless ") })
 		}
-		if bit == ReadValue && place.Approval {
-			texts = append(texts, "with approval")
+		if bit == ReadValue && place.Approval != "" {
+			texts = append(texts, "with approval of "+place.Approval)
 		}
 		s.terms[bit] = strings.Join(texts, "\x00")
 	}

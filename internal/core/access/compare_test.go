@@ -70,7 +70,7 @@ func TestCompareSaysWhoGainsAndLosesWhat(t *testing.T) {
 func TestCompareSeesApprovalsComeAndGo(t *testing.T) {
 	policy := Policy{"me": {grant(t, "1", Allow, "consumer", "d/**", time.Time{})}}
 	was, becomes := places(t, "d/a", "d/b"), places(t, "d/a", "d/b")
-	becomes[0].Approval = true
+	becomes[0].Approval = "everyone"
 	changes := Compare(policy, policy, was, becomes, now)
 	if len(changes) != 1 || changes[0].Altered != ReadValue || changes[0].Target.String() != "d/a" {
 		t.Errorf("got %+v", changes)

@@ -23,6 +23,9 @@ type Conditions struct {
 	NeedsReason bool
 }
 
+// Ways are the ways in which a subject can have proved itself: an app's token, a person's token, the console.
+var Ways = []string{"app_token", "person_token", "console_session"}
+
 // Condition names one kind of condition.
 type Condition string
 

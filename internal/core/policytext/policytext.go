@@ -168,7 +168,7 @@ func Format(d *Document) ([]byte, error) {
 }
 
 const head = `# Who may do what in this chest. The file is the whole access state: what it leaves out is ended when it is applied.
-# See what it would change with: tansu policy diff FILE. Its form is in docs/policy.schema.json.
+# See what it would change with: tansu policy diff FILE. Its form for editors: tansu policy schema.
 `
 
 // Find returns the role of a name: a built-in one, or one of the document.

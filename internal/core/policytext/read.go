@@ -278,7 +278,7 @@ func (r *reader) grant(n *yaml.Node) Grant {
 		"scope":   r.checked(&g.Scope, scopeCheck),
 		"from":    r.texts(&g.From, func(text string) error { _, err := access.ParseNetworks([]string{text}); return err }),
 		"hours":   r.checked(&g.Hours, func(text string) error { _, err := access.ParseHours(text, r.zones); return err }),
-		"via":     r.texts(&g.Via, reference.CheckName),
+		"via":     r.texts(&g.Via, oneOf(access.Ways...)),
 		"until": r.checked(&g.Until, func(text string) error {
 			if _, err := time.Parse(time.RFC3339, text); err != nil && text != Never {
 				return fmt.Errorf(`%.40q is neither a time such as 2027-02-21T08:00:00Z nor "never"`, text)

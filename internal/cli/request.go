@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+func (a *app) requestCommand() *cobra.Command {
+	command := &cobra.Command{
+		Use:   "request",
+		Short: "Ask for access, and answer those who ask",
+		Long: `Whoever was refused asks for what they need, with a reason; a gatekeeper says yes or no; both see the state. Somebody
+who may give access, but not to themselves, asks another gatekeeper in the same way.`,
+		RunE: noSubcommand,
+	}
+	command.AddCommand(a.requestAskCommand(), a.requestGrantCommand(), a.requestListCommand(), a.requestAllowCommand(), a.requestDeclineCommand(), a.requestWithdrawCommand())
+	return command
+}
+
+func (a *app) requestAskCommand() *cobra.Command {
+	n := client.NewRequest{}
+	command := &cobra.Command{
+		Use: "ask RECEIPT", Short: "Ask for what you, or an app that you own, was refused", Args: exactly("RECEIPT"),
+		Example: `  tansu request ask 7ueu36qjse --reason "the nightly ledger reads the new fuel prices"`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			n.Receipt = arguments[0]
+			return a.sendRequest(ctx, c, n)
+		}),
+	}
+	command.Flags().StringVar(&n.Reason, "reason", "", "why you need it, on one line")
+	_ = command.MarkFlagRequired("reason")
+	return command
+}
+
+func (a *app) sendRequest(ctx context.Context, c *client.Client, n client.NewRequest) error {
+	r, err := c.AskFor(ctx, n)
+	if err != nil {
+		return err
+	}
+	return a.show(r, func() {
+		fmt.Fprintf(a.Out, "Request %s is open: %s. See what comes of it with: tansu request list\n", r.ID, requestText(r))
+	})
+}
+
+func (a *app) requestGrantCommand() *cobra.Command {
+	n := client.NewRequest{Grant: &client.NewGrant{}}
+	var until string
+	command := &cobra.Command{
+		Use: "grant SUBJECT ROLE SCOPE", Short: "Ask for a grant that you may not give yourself", Args: exactly("SUBJECT", "ROLE", "SCOPE"),
+		Example: `  tansu request grant person:security-duty consumer 'ticketing-staging/**' --until 12h --reason "debugging a refund"`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
+			n.Grant.Subject, n.Grant.Role, n.Grant.Scope = arguments[0], arguments[1], arguments[2]
+			if n.Grant.NotAfter, err = moment("--until", until); err != nil {
+				return err
+			}
+			return a.sendRequest(ctx, c, n)
+		}),
+	}
+	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	_ = command.MarkFlagRequired("reason")
+	return command
+}
+
+// requestText says what a request asks for.
+func requestText(r client.Request) string {
+	switch {
+	case r.Kind == "read":
+		return fmt.Sprintf("%s to read %s for a while", r.Subject, r.Target)
+	case r.Grant != nil:
+		return fmt.Sprintf("%s to be %s on %s", r.Subject, r.Grant.Role, r.Grant.Scope)
+	}
+	return fmt.Sprintf("%s to %s %s", r.Subject, r.Action, r.Target)
+}
+
+func (a *app) requestListCommand() *cobra.Command {
+	var open bool
+	command := &cobra.Command{
+		Use: "list", Short: "List what you asked for and what you are asked", Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			all, err := c.Requests(ctx)
+			if err != nil {
+				return err
+			}
+			list := []client.Request{}
+			t := table{head: []string{"REQUEST", "STATE", "ASKED BY", "FOR", "REASON", "WHEN", "ANSWER"}}
+			for _, r := range all {
+				if open && r.State != "open" {
+					continue
+				}
+				list = append(list, r)
+				answer := ""
+				if r.AnsweredBy != "" {
+					answer = r.AnsweredBy + ": " + r.Answer
+				}
+				if !r.Until.IsZero() {
+					answer += "until " + stamp(r.Until)
+				}
+				t.add(r.ID, r.State, r.Asker, requestText(r), r.Reason, relative(r.CreatedAt, time.Now()), answer)
+			}
+			return a.show(list, func() { a.printTable(t, "No requests.") })
+		}),
+	}
+	command.Flags().BoolVar(&open, "open", false, "only those that wait for an answer")
+	return command
+}
+
+func (a *app) requestAllowCommand() *cobra.Command {
+	var until string
+	command := &cobra.Command{
+		Use: "allow REQUEST", Short: "Say yes: give the grant, or agree to the read for an hour", Args: exactly("REQUEST"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			end, err := moment("--until", until)
+			if err != nil {
+				return err
+			}
+			r, err := c.AnswerRequest(ctx, arguments[0], client.Answer{Allow: true, Until: end})
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() {
+				if r.Kind == "read" {
+					fmt.Fprintf(a.Out, "In force now: %s may read %s until %s.\n", r.Subject, r.Target, stamp(r.Until))
+					return
+				}
+				fmt.Fprintf(a.Out, "In force now: %s, by grant %s.\n", requestText(r), r.GrantID)
+			})
+		}),
+	}
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (2h, 30d)")
+	return command
+}
+
+func (a *app) requestDeclineCommand() *cobra.Command {
+	var because string
+	command := &cobra.Command{
+		Use: "decline REQUEST|RECEIPT", Short: "Say no, to a request or straight to a refusal", Args: exactly("REQUEST"),
+		Example: `  tansu request decline rq_4mxo2v7gz5nhc3ab --because "the ledger has its own copy"
+  tansu request decline 7ueu36qjse --because "gates do not sell tickets"`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
+			var r client.Request
+			if id := arguments[0]; len(id) > 3 && id[:3] == "rq_" {
+				r, err = c.AnswerRequest(ctx, id, client.Answer{Because: because})
+			} else {
+				r, err = c.DeclineRefusal(ctx, id, because)
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() {
+				fmt.Fprintf(a.Out, "Declined: %s. %s is told why when they look, and when they are refused again.\n", requestText(r), r.Subject)
+			})
+		}),
+	}
+	command.Flags().StringVar(&because, "because", "", "why not, on one line")
+	_ = command.MarkFlagRequired("because")
+	return command
+}
+
+func (a *app) requestWithdrawCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "withdraw REQUEST", Short: "Take back a request of your own", Args: exactly("REQUEST"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			r, err := c.Withdraw(ctx, arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() { fmt.Fprintf(a.Out, "Request %s is withdrawn.\n", r.ID) })
+		}),
+	}
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+)
+
+func (a *app) tightenCommand() *cobra.Command {
+	var since string
+	var do int
+	var yes bool
+	command := &cobra.Command{
+		Use:   "tighten",
+		Short: "Show access that is not used, and what would be narrower",
+		Long: `Reads from the trail what was used, and lists what could be tighter: grants never used, actions and scopes wider than
+what was used, people and apps that are not there any more, items that nobody may read, drawers that one person alone
+can give access to, owners who have left. Nothing is changed unless you ask for one of the proposals with --do.`,
+		Example: "  tansu tighten --since 90d\n  tansu tighten --do 3",
+		Args:    exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			from, err := sinceMoment(since)
+			if err != nil {
+				return err
+			}
+			findings, err := c.Tighten(ctx, from)
+			if err != nil {
+				return err
+			}
+			if do != 0 {
+				return a.doFinding(ctx, c, findings, do, yes)
+			}
+			return a.show(findings, func() { a.printFindings(findings) })
+		}),
+	}
+	command.Flags().StringVar(&since, "since", "", "what counts as used: since this `time` (RFC 3339), or in the last 90d (default 30d)")
+	command.Flags().IntVar(&do, "do", 0, "do what is proposed under this `number`")
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask before doing it")
+	return command
+}
+
+func (a *app) printFindings(findings []client.Finding) {
+	t := table{head: []string{"NO", "FINDING", "SUBJECT", "WHAT", "PROPOSED"}}
+	for i, f := range findings {
+		t.add(strconv.Itoa(i+1), strings.ReplaceAll(f.Kind, "_", " "), f.Subject, f.Detail, f.Command)
+	}
+	a.printTable(t, "Nothing to tighten: what is given is used.")
+	if len(findings) > 0 {
+		a.say("To do one of those that need no judgement: tansu tighten --do NO.")
+	}
+}
+
+// doFinding does what is proposed, after asking.
+func (a *app) doFinding(ctx context.Context, c *client.Client, findings []client.Finding, number int, yes bool) error {
+	if number < 1 || number > len(findings) {
+		return usagef("there is no finding %d; there are %d", number, len(findings))
+	}
+	f := findings[number-1]
+	if !f.End && !f.Suspend && f.Instead == nil {
+		return fmt.Errorf("finding %d needs a person's judgement; something like: %s", number, f.Command)
+	}
+	if !yes {
+		ok, err := a.confirm(fmt.Sprintf("%s: %s\n%s", f.Subject, f.Detail, f.Command))
+		if err != nil || !ok {
+			return err
+		}
+	}
+	switch {
+	case f.Instead != nil:
+		return a.give(ctx, c, *f.Instead)
+	case f.End:
+		g, err := c.EndGrant(ctx, f.Grant)
+		if err != nil {
+			return err
+		}
+		return a.show(g, func() { fmt.Fprintf(a.Out, "Grant %s of %s is ended.\n", g.ID, g.Subject) })
+	}
+	i, err := c.SetState(ctx, f.Subject, "suspended")
+	if err != nil {
+		return err
+	}
+	return a.show(i, func() { fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State) })
+}
+
+func (a *app) handOverCommand() *cobra.Command {
+	var list bool
+	command := &cobra.Command{
+		Use:   "hand-over FROM TO",
+		Short: "Give everything that somebody owns to somebody else, in one step",
+		Long: `Makes TO the owner of all apps, teams, drawers and items that FROM owns. Access is not handed over: what TO needs is
+granted like everything else, and the grants that FROM holds are listed for it.`,
+		Example: "  tansu hand-over person:rota-trainee person:harbour-master\n  tansu hand-over person:rota-trainee --list",
+		Args: func(cmd *cobra.Command, arguments []string) error {
+			if list {
+				return exactly("FROM")(cmd, arguments)
+			}
+			return exactly("FROM", "TO")(cmd, arguments)
+		},
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			if list {
+				owned, err := c.Owned(ctx, arguments[0])
+				if err != nil {
+					return err
+				}
+				return a.show(owned, func() { a.printOwned(arguments[0], owned) })
+			}
+			owned, err := c.HandOver(ctx, arguments[0], arguments[1])
+			if err != nil {
+				return err
+			}
+			return a.show(owned, func() {
+				fmt.Fprintf(a.Out, "%s now owns %d apps and teams, %d drawers and %d items.\n", arguments[1], len(owned.Apps), len(owned.Drawers), len(owned.Items))
+				if len(owned.Grants) > 0 {
+					fmt.Fprintf(a.Out, "\nGrants that %s still holds:\n", arguments[0])
+					a.printGrants(owned.Grants)
+				}
+			})
+		}),
+	}
+	command.Flags().BoolVar(&list, "list", false, "only list what FROM owns")
+	return command
+}
+
+func (a *app) printOwned(subject string, owned client.Owned) {
+	none := func(list []string) string {
+		if len(list) == 0 {
+			return "none"
+		}
+		return strings.Join(list, ", ")
+	}
+	fields(a.Out, "owner", subject, "apps and teams", none(owned.Apps), "drawers", none(owned.Drawers), "items", none(owned.Items))
+	fmt.Fprintln(a.Out)
+	a.printGrants(owned.Grants)
+}
+
+func (a *app) askMatrixCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "matrix",
+		Short: "Every person and app against every drawer",
+		Long: `One letter an action: l list, m metadata, r read value, k use key, w write version, c change item, t retire, s shred,
+u change rules, g grant, i register identities, a read trail, o operate. "?" after it: only under conditions or with
+approval. "~": not on everything in the drawer.`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			m, err := c.Matrix(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() {
+				t := table{head: append([]string{"SUBJECT"}, m.Drawers...)}
+				for _, row := range m.Rows {
+					cells := []string{row.Subject}
+					if row.State != "active" {
+						cells[0] += " (" + row.State + ")"
+					}
+					for _, cell := range row.Cells {
+						cells = append(cells, cellText(cell))
+					}
+					t.add(cells...)
+				}
+				a.printTable(t, "Nobody is registered.")
+			})
+		}),
+	}
+}
+
+var actionLetters = map[string]string{"list": "l", "see_metadata": "m", "read_value": "r", "use_key": "k", "write_version": "w", "change_item": "c", "retire": "t",
+	"shred": "s", "change_rules": "u", "grant": "g", "register": "i", "read_trail": "a", "operate": "o"}
+
+func cellText(cell client.MatrixCell) string {
+	has := func(list []string, action string) bool {
+		for _, other := range list {
+			if other == action {
+				return true
+			}
+		}
+		return false
+	}
+	var b strings.Builder
+	for _, action := range cell.Actions {
+		b.WriteString(actionLetters[action])
+		if has(cell.Conditions, action) {
+			b.WriteByte('?')
+		}
+		if has(cell.Partial, action) {
+			b.WriteByte('~')
+		}
+	}
+	if b.Len() == 0 {
+		return "·"
+	}
+	return b.String()
+}
+
+// seenText says when and from where somebody was last there.
+func seenText(s client.Seen) string {
+	if s.At.IsZero() {
+		return "never"
+	}
+	return relative(s.At, time.Now()) + " from " + s.Addr
+}

@@ -1,0 +1,262 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+)
+
+// Kinds of finding.
+const (
+	FindUnusedGrant   = "unused_grant"   // a grant that was never used in the period
+	FindUnusedActions = "unused_actions" // a grant of which some actions were not
+	FindWideScope     = "wide_scope"     // a grant that was used on much less than its scope
+	FindUnseen        = "unseen"         // somebody who was not there in the period
+	FindUnreadable    = "unreadable"     // an item whose value nobody may read
+	FindSingleManager = "single_manager" // a drawer that only one person can give access to
+	FindOwnerLeft     = "owner_left"     // things whose owner is not there any more
+	FindNoOwner       = "no_owner"       // an app that nobody answers for
+)
+
+// Finding is one thing that could be tighter, and what would make it so.
+type Finding struct {
+	Kind     string
+	Subject  string // whom it is about; empty for an item or a drawer
+	Target   string // a drawer, an item or a scope
+	Grant    string // the id of the grant it is about
+	Detail   string // a sentence
+	LastUsed time.Time
+	// What is proposed; at most one of these, nothing when it takes a person's judgement.
+	End     bool      // end the grant
+	Instead *NewGrant // give this in its place
+	Suspend bool      // suspend the subject
+	Command string    // the proposal as somebody types it
+}
+
+// Tighten lists what could be tighter, from what the trail says was used since a moment. It takes the right to give
+// access on everything, or to read the whole trail.
+func (s *Service) Tighten(c Caller, since time.Time) (findings []Finding, err error) {
+	a, err := s.allowWholePolicy(c, access.GrantAccess|access.ReadTrail)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Action = "tighten"
+	err = s.catchUp(func(u *usage) {
+		err = s.view(func(st *state) error {
+			t := tightening{st: st, u: u, since: since, now: a.entry.At}
+			t.grants()
+			t.subjects()
+			t.drawers()
+			findings = t.findings
+			return nil
+		})
+	})
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	return answer(a, findings)
+}
+
+// tightening gathers findings.
+type tightening struct {
+	st       *state
+	u        *usage
+	since    time.Time
+	now      time.Time
+	findings []Finding
+}
+
+func (t *tightening) add(f Finding) { t.findings = append(t.findings, f) }
+
+func (t *tightening) grants() {
+	for _, id := range sortedKeys(t.st.grants) {
+		row := t.st.grants[id]
+		g := describeGrant(t.st, row).inForce(t.now)
+		// A grant given within the period has not had its time to be used.
+		if !g.InForce || g.Effect == string(access.Deny) || g.CreatedAt.After(t.since) {
+			continue
+		}
+		last := t.u.lastUse(id)
+		if last.Before(t.since) {
+			t.add(Finding{Kind: FindUnusedGrant, Subject: g.Subject, Target: g.Scope, Grant: id, LastUsed: last, End: true,
+				Detail: fmt.Sprintf("%s on %s was not used%s", g.Role, g.Scope, lastText(last)), Command: "tansu grant end " + id})
+			continue
+		}
+		if !t.narrowRole(g, last) {
+			t.narrowScope(g, last)
+		}
+	}
+}
+
+func lastText(last time.Time) string {
+	if last.IsZero() {
+		return " since it was given"
+	}
+	return " since " + last.Format("2006-01-02")
+}
+
+// narrowRole proposes the smallest role that has what was used.
+func (t *tightening) narrowRole(g Grant, last time.Time) bool {
+	role, _ := t.st.role(g.Role)
+	var used access.Action
+	for name, u := range t.u.grants[g.ID] {
+		if action, known := access.ParseAction(name); known && !u.last.Before(t.since) {
+			used |= action & role.Actions
+		}
+	}
+	unused := role.Actions &^ used
+	if used == 0 || unused == 0 {
+		return false
+	}
+	f := Finding{Kind: FindUnusedActions, Subject: g.Subject, Target: g.Scope, Grant: g.ID, LastUsed: last,
+		Detail: fmt.Sprintf("of %s on %s only %s was used; not used: %s", g.Role, g.Scope, strings.Join(used.Names(), ", "), strings.Join(unused.Names(), ", "))}
+	if smaller := access.SmallestRole(t.st.allRoles(), used); smaller.Name != "" && smaller.Actions.Count() < role.Actions.Count() && smaller.Actions&^role.Actions == 0 {
+		f.Instead = t.instead(g, smaller.Name, g.Scope)
+		f.Command = giveCommand(*f.Instead)
+	} else {
+		f.Command = fmt.Sprintf("tansu role add NAME %s", strings.Join(used.Names(), " "))
+	}
+	t.add(f)
+	return true
+}
+
+// narrowScope proposes the drawer, or the one item, on which alone a grant was used.
+func (t *tightening) narrowScope(g Grant, last time.Time) {
+	var drawers, targets []string
+	for target, at := range t.u.targets[g.ID] {
+		names := targetOf(target)
+		if at.Before(t.since) {
+			continue
+		}
+		if len(names) == 0 || t.st.drawers[names[0]] == nil {
+			return // used on the chest itself, or on something that is not there
+		}
+		drawers, targets = append(drawers, names[0]), append(targets, target)
+	}
+	slices.Sort(drawers)
+	drawers = slices.Compact(drawers)
+	if len(drawers) != 1 || len(t.u.targets[g.ID]) > mostTargets {
+		return
+	}
+	narrow := drawers[0] + "/**"
+	if len(targets) == 1 && strings.Contains(targets[0], "/") {
+		narrow = targets[0]
+	}
+	if t.selects(g.Scope) <= t.selects(narrow) {
+		return
+	}
+	f := Finding{Kind: FindWideScope, Subject: g.Subject, Target: g.Scope, Grant: g.ID, LastUsed: last, Instead: t.instead(g, g.Role, narrow),
+		Detail: fmt.Sprintf("%s on %s was used on %s only", g.Role, g.Scope, narrow)}
+	f.Command = giveCommand(*f.Instead)
+	t.add(f)
+}
+
+// selects counts what exists in a scope.
+func (t *tightening) selects(text string) (count int) {
+	scope, err := access.ParseScope(text)
+	if err != nil {
+		return 0
+	}
+	for _, place := range t.st.places() {
+		if scope.Matches(place.Target) {
+			count++
+		}
+	}
+	return count
+}
+
+// instead is a narrower grant in the place of another, otherwise the same.
+func (t *tightening) instead(g Grant, role, scope string) *NewGrant {
+	return &NewGrant{Subject: g.Subject, Role: role, Scope: scope, Reason: g.Reason, NotAfter: g.NotAfter, NeverEnds: g.NotAfter.IsZero(), Replaces: g.ID, Conditions: g.Conditions}
+}
+
+// giveCommand writes a grant as somebody types it.
+func giveCommand(n NewGrant) string {
+	return fmt.Sprintf("tansu grant give %s %s '%s' --instead-of %s", n.Subject, n.Role, n.Scope, n.Replaces)
+}
+
+func (t *tightening) subjects() {
+	for _, subject := range sortedKeys(t.st.subjects) {
+		row := t.st.identities[t.st.subjects[subject]]
+		if row.State != stateActive {
+			continue
+		}
+		if row.Kind == reference.App && row.Owner == "" {
+			t.add(Finding{Kind: FindNoOwner, Subject: subject, Detail: "nobody answers for it", Command: "tansu app describe " + row.Name + " --owner PERSON"})
+		}
+		if t.st.hasLeft(row.Owner) {
+			t.ownerLeft(row.Owner, subject)
+		}
+		if row.Kind == reference.Team || fromMicros(row.CreatedAt).After(t.since) {
+			continue
+		}
+		if seen := t.u.seen[subject].At; seen.Before(t.since) {
+			text := "was never there"
+			if !seen.IsZero() {
+				text = "was not there" + lastText(seen)
+			}
+			t.add(Finding{Kind: FindUnseen, Subject: subject, LastUsed: seen, Suspend: true, Detail: text, Command: "tansu " + row.Kind + " suspend " + row.Name})
+		}
+	}
+}
+
+func (t *tightening) ownerLeft(owner, target string) {
+	t.add(Finding{Kind: FindOwnerLeft, Subject: owner, Target: target, Detail: owner + " is not there any more and owns " + target,
+		Command: "tansu hand-over " + owner + " PERSON"})
+}
+
+func (t *tightening) drawers() {
+	for _, name := range sortedKeys(t.st.drawers) {
+		d := t.st.drawers[name]
+		if t.st.hasLeft(d.row.Owner) {
+			t.ownerLeft(d.row.Owner, name)
+		}
+		if managers := t.persons(access.GrantAccess, name); len(managers) == 1 {
+			t.add(Finding{Kind: FindSingleManager, Target: name, Subject: managers[0], Detail: "only " + managers[0] + " can give access to it",
+				Command: fmt.Sprintf("tansu grant give PERSON gatekeeper '%s/**'", name)})
+		}
+		for _, itemName := range sortedKeys(d.items) {
+			target := name + "/" + itemName
+			if t.st.hasLeft(d.items[itemName].row.Owner) {
+				t.ownerLeft(d.items[itemName].row.Owner, target)
+			}
+			if !t.anyReader(name, itemName) {
+				t.add(Finding{Kind: FindUnreadable, Target: target, Detail: "nobody who is active may read its value: either somebody is missing a grant, or it is not needed any more",
+					Command: fmt.Sprintf("tansu grant give SUBJECT consumer '%s'", target)})
+			}
+		}
+	}
+}
+
+func (t *tightening) anyReader(names ...string) bool {
+	holders := t.st.policy.Holders(access.ReadValue, t.st.target(names...), t.now)
+	return slices.ContainsFunc(holders, func(h access.Holder) bool { return t.st.identities[h.Subject].State == stateActive })
+}
+
+// persons lists who among the active persons has an action on a target, except stewards.
+func (t *tightening) persons(action access.Action, names ...string) (list []string) {
+	for _, h := range t.st.policy.Holders(action, t.st.target(names...), t.now) {
+		row := t.st.identities[h.Subject]
+		if row.Kind == reference.Person && row.State == stateActive && !t.st.policy.Holds(h.Subject, access.Steward, access.Context{Now: t.now}) {
+			list = append(list, subjectOf(row))
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// addPresence adds what the trail says about identities and their credentials.
+func (s *Service) addPresence(list []Identity) error {
+	return s.catchUp(func(u *usage) {
+		for i := range list {
+			list[i].Seen = u.seen[list[i].Subject]
+			for j := range list[i].Credentials {
+				list[i].Credentials[j].LastUsed = u.credentials[list[i].Credentials[j].ID]
+			}
+		}
+	})
+}

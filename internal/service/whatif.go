@@ -1,0 +1,191 @@
+package service
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/policytext"
+	"tansu/internal/store"
+)
+
+// Difference is what a change does to who may do what, on what exists now.
+type Difference struct {
+	Changes []access.Summary // subjects by name
+	Notes   []string
+}
+
+// shadow is a copy of what decides access, on which a change can be tried. Changing it leaves the original as it is.
+func (st *state) shadow() *state {
+	copied := &state{
+		policy:     make(access.Policy, len(st.policy)),
+		identities: maps.Clone(st.identities),
+		members:    maps.Clone(st.members),
+		subjects:   maps.Clone(st.subjects),
+		grants:     maps.Clone(st.grants),
+		placed:     make(map[string][]string, len(st.placed)),
+		roles:      maps.Clone(st.roles),
+		requests:   st.requests,
+		approved:   st.approved,
+		drawers:    make(map[string]*drawer, len(st.drawers)),
+	}
+	for subject, grants := range st.policy {
+		copied.policy[subject] = slices.Clip(grants) // so that adding one moves them first
+	}
+	for id, holders := range st.placed {
+		copied.placed[id] = slices.Clip(holders)
+	}
+	for name, d := range st.drawers {
+		twin := &drawer{row: d.row, labels: d.labels, approval: d.approval, items: make(map[string]*item, len(d.items))}
+		for itemName, it := range d.items {
+			twin.items[itemName] = &item{row: it.row, labels: it.labels, approval: it.approval}
+		}
+		copied.drawers[name] = twin
+	}
+	return copied
+}
+
+// places lists everything that exists, the chest first and each drawer before what is in it.
+func (st *state) places() []access.Place {
+	list := []access.Place{{}}
+	for _, name := range sortedKeys(st.drawers) {
+		d := st.drawers[name]
+		list = append(list, access.Place{Target: st.target(name)})
+		for _, itemName := range sortedKeys(d.items) {
+			list = append(list, access.Place{Target: st.target(name, itemName), Approval: d.approvalOf(itemName)})
+		}
+	}
+	return list
+}
+
+// compare says what differs between two states of access that have the same drawers and items.
+func (st *state) compare(after *state, now time.Time) Difference {
+	was, becomes := st.places(), after.places()
+	changes := access.Compare(st.policy, after.policy, was, becomes, now)
+	d := Difference{Changes: access.Summarise(changes, becomes)}
+	for i := range d.Changes {
+		d.Changes[i].Subject = subjectOf(after.identities[d.Changes[i].Subject])
+	}
+	slices.SortStableFunc(d.Changes, func(x, y access.Summary) int { return cmp.Compare(x.Subject, y.Subject) })
+	return d
+}
+
+// widens reports whether a change of the state lets the caller, or an app that they own, do more than before: by their
+// grants, which may also be about what does not exist yet, or by labels and rules of what does.
+func (st *state) widens(c Caller, after *state, now time.Time) bool {
+	before, becomes := access.Policy{}, access.Policy{}
+	for id, row := range after.identities {
+		if id != c.id && row.Owner != c.name && st.identities[id].Owner != c.name {
+			continue
+		}
+		before[id], becomes[id] = st.policy[id], after.policy[id]
+		if access.Wider(before[id], becomes[id]) {
+			return true
+		}
+	}
+	for _, change := range access.Compare(before, becomes, st.places(), after.places(), now) {
+		if change.Gained != 0 || change.Altered != 0 && st.loosens(change, after) {
+			return true
+		}
+	}
+	return false
+}
+
+// loosens reports whether the target of a change needed a second person before and does not afterwards.
+func (st *state) loosens(change access.Change, after *state) bool {
+	if len(change.Target.Names) != 2 {
+		return false
+	}
+	drawer, name := change.Target.Names[0], change.Target.Names[1]
+	before, becomes := st.drawers[drawer].approvalOf(name), after.drawers[drawer].approvalOf(name)
+	return before != becomes && (becomes == "" || before == policytext.OfEveryone)
+}
+
+// approvalOf says whose reads of an item need a second person; empty for nobody's.
+func (d *drawer) approvalOf(item string) string {
+	if !d.items[item].approval {
+		return ""
+	}
+	return d.row.ApprovalOf
+}
+
+// Proposal is a change of access that can be looked at before it is made. It has one of its parts.
+type Proposal struct {
+	Give *NewGrant
+	End  string // the id of a grant
+	Role *NewRole
+}
+
+// Preview says what a change would do, without doing it. It takes the right to make the change.
+func (s *Service) Preview(c Caller, p Proposal) (d Difference, err error) {
+	switch {
+	case p.Give != nil && p.End == "" && p.Role == nil:
+		return s.previewGive(c, *p.Give)
+	case p.Give == nil && p.End != "" && p.Role == nil:
+		return s.previewEnd(c, p.End)
+	case p.Give == nil && p.End == "" && p.Role != nil:
+		return s.previewRole(c, *p.Role)
+	}
+	return d, invalid("give", "a proposal is one of give, end and role")
+}
+
+func (s *Service) previewGive(c Caller, n NewGrant) (d Difference, err error) {
+	a, row, err := s.giving(c, n)
+	if err != nil {
+		return d, err
+	}
+	return s.preview(a, func(st, after *state) (notes []string, err error) {
+		if n.Replaces != "" {
+			ended := st.grants[n.Replaces]
+			ended.EndedAt = micros(a.entry.At)
+			_ = after.putGrant(ended)
+		}
+		if notes, err = st.notes(c, row, n.Replaces, a.entry.At); err != nil {
+			return nil, err
+		}
+		return notes, after.putGrant(row)
+	})
+}
+
+func (s *Service) previewEnd(c Caller, id string) (d Difference, err error) {
+	var before store.Grant
+	if err := s.view(func(st *state) error { before = st.grants[id]; return nil }); err != nil {
+		return d, err
+	}
+	scope, err := access.ParseScope(before.Scope)
+	if before.ID == "" || err != nil {
+		scope = everything
+	}
+	a, err := s.allowGrant(c, scope)
+	if err != nil {
+		return d, err
+	}
+	if before.ID == "" || before.EndedAt != 0 {
+		return d, a.fail(notFound("grant "+id+" that is not ended", ""))
+	}
+	return s.preview(a, func(_, after *state) ([]string, error) {
+		before.EndedAt = micros(a.entry.At)
+		return nil, after.putGrant(before)
+	})
+}
+
+// preview tries a change on a shadow and records that it was looked at.
+func (s *Service) preview(a *attempt, change func(st, after *state) ([]string, error)) (d Difference, err error) {
+	a.entry.Action, a.entry.Detail = askAccess, "what would change: "+a.entry.Detail
+	err = s.view(func(st *state) error {
+		after := st.shadow()
+		notes, err := change(st, after)
+		if err != nil {
+			return err
+		}
+		d = st.compare(after, a.entry.At)
+		d.Notes = notes
+		return nil
+	})
+	if err != nil {
+		return d, a.fail(err)
+	}
+	return answer(a, d)
+}
