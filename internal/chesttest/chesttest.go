@@ -94,7 +94,7 @@ func (c *Chest) Restart(t testing.TB) {
 	if err := c.Stop(); err != nil {
 		t.Errorf("stop: %v", err)
 	}
-	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key")})
+	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,6 +119,16 @@ func (c *Chest) Client(t testing.TB, token string) *client.Client {
 func (c *Chest) Enrol(t testing.TB, code string) string {
 	t.Helper()
 	session, err := c.Client(t, "").Enrol(context.Background(), code, Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return session.Token
+}
+
+// SignIn signs a person in again who was enrolled before, and returns a token.
+func (c *Chest) SignIn(t testing.TB, name string) string {
+	t.Helper()
+	session, err := c.Client(t, "").SignIn(context.Background(), name, Password, "")
 	if err != nil {
 		t.Fatal(err)
 	}

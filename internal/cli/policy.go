@@ -136,7 +136,14 @@ func (a *app) livePolicy(ctx context.Context) (*policytext.Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	return policytext.Parse([]byte(text), time.LoadLocation)
+	document, err := policytext.Parse([]byte(text), time.LoadLocation)
+	if err != nil {
+		return nil, err
+	}
+	for i := range document.Grants {
+		document.Grants[i].At = policytext.At{} // its lines are not those of the file
+	}
+	return document, nil
 }
 
 func (a *app) tellExpectations(path string, document *policytext.Document, failures []policytext.Failure) error {

@@ -88,26 +88,44 @@ func (a *app) requestListCommand() *cobra.Command {
 				return err
 			}
 			list := []client.Request{}
-			t := table{head: []string{"REQUEST", "STATE", "ASKED BY", "FOR", "REASON", "WHEN", "ANSWER"}}
 			for _, r := range all {
 				if open && r.State != "open" {
 					continue
 				}
 				list = append(list, r)
-				answer := ""
-				if r.AnsweredBy != "" {
-					answer = r.AnsweredBy + ": " + r.Answer
-				}
-				if !r.Until.IsZero() {
-					answer += "until " + stamp(r.Until)
-				}
-				t.add(r.ID, r.State, r.Asker, requestText(r), r.Reason, relative(r.CreatedAt, time.Now()), answer)
 			}
-			return a.show(list, func() { a.printTable(t, "No requests.") })
+			return a.show(list, func() { a.printRequests(list) })
 		}),
 	}
 	command.Flags().BoolVar(&open, "open", false, "only those that wait for an answer")
 	return command
+}
+
+// printRequests prints two or three lines a request: a table of so many long texts would fit no terminal.
+func (a *app) printRequests(list []client.Request) {
+	if len(list) == 0 {
+		a.say("No requests.")
+		return
+	}
+	for _, r := range list {
+		who := ""
+		if r.Asker != r.Subject {
+			who = r.Asker + " asks for "
+		}
+		fmt.Fprintf(a.Out, "%-9s  %s  %s, %s\n", r.State, r.ID, who+requestText(r), relative(r.CreatedAt, time.Now()))
+		if r.Reason != "" {
+			fmt.Fprintf(a.Out, "           because: %s\n", printable(r.Reason))
+		}
+		switch {
+		case r.State == "declined":
+			fmt.Fprintf(a.Out, "           %s said no: %s\n", r.AnsweredBy, printable(r.Answer))
+		case r.State == "allowed" && !r.Until.IsZero():
+			fmt.Fprintf(a.Out, "           %s agreed, until %s\n", r.AnsweredBy, stamp(r.Until))
+		case r.State == "allowed":
+			fmt.Fprintf(a.Out, "           %s gave grant %s\n", r.AnsweredBy, r.GrantID)
+		}
+	}
+	a.say("To answer one: tansu request allow REQUEST, or tansu request decline REQUEST --because WHY.")
 }
 
 func (a *app) requestAllowCommand() *cobra.Command {

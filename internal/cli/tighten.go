@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -46,14 +45,23 @@ can give access to, owners who have left. Nothing is changed unless you ask for 
 }
 
 func (a *app) printFindings(findings []client.Finding) {
-	t := table{head: []string{"NO", "FINDING", "SUBJECT", "WHAT", "PROPOSED"}}
+	if len(findings) == 0 {
+		a.say("Nothing to tighten: what is given is used.")
+		return
+	}
+	kind := ""
 	for i, f := range findings {
-		t.add(strconv.Itoa(i+1), strings.ReplaceAll(f.Kind, "_", " "), f.Subject, f.Detail, f.Command)
+		if f.Kind != kind {
+			kind = f.Kind
+			fmt.Fprintf(a.Out, "%s%s\n", map[bool]string{true: "\n"}[i > 0], strings.ToUpper(strings.ReplaceAll(kind, "_", " ")))
+		}
+		who := ""
+		if f.Subject != "" && !strings.Contains(f.Detail, f.Subject) {
+			who = f.Subject + ": "
+		}
+		fmt.Fprintf(a.Out, "%4d  %s\n      → %s\n", i+1, printable(who+f.Detail), printable(f.Command))
 	}
-	a.printTable(t, "Nothing to tighten: what is given is used.")
-	if len(findings) > 0 {
-		a.say("To do one of those that need no judgement: tansu tighten --do NO.")
-	}
+	a.say("To do one that needs no judgement: tansu tighten --do NO.")
 }
 
 // doFinding does what is proposed, after asking.
@@ -144,7 +152,7 @@ func (a *app) askMatrixCommand() *cobra.Command {
 		Use:   "matrix",
 		Short: "Every person and app against every drawer",
 		Long: `One letter an action: l list, m metadata, r read value, k use key, w write version, c change item, t retire, s shred,
-u change rules, g grant, i register identities, a read trail, o operate. "?" after it: only under conditions or with
+u change rules, g grant, a read trail. "?" after it: only under conditions or with
 approval. "~": not on everything in the drawer.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
@@ -165,13 +173,15 @@ approval. "~": not on everything in the drawer.`,
 					t.add(cells...)
 				}
 				a.printTable(t, "Nobody is registered.")
+				a.say("l list  m metadata  r read value  k use key  w write  c change item  t retire  s shred  u rules  g grant  a trail")
+				a.say("? only under conditions or with approval   ~ not on everything in the drawer")
 			})
 		}),
 	}
 }
 
 var actionLetters = map[string]string{"list": "l", "see_metadata": "m", "read_value": "r", "use_key": "k", "write_version": "w", "change_item": "c", "retire": "t",
-	"shred": "s", "change_rules": "u", "grant": "g", "register": "i", "read_trail": "a", "operate": "o"}
+	"shred": "s", "change_rules": "u", "grant": "g", "read_trail": "a"}
 
 func cellText(cell client.MatrixCell) string {
 	has := func(list []string, action string) bool {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/service"
@@ -29,11 +30,25 @@ type grant struct {
 
 var people = []person{
 	{"security-duty", "Security engineer on duty", []grant{{role: "keeper", scope: "**", reason: "sets up drawers and rules"}, {role: "gatekeeper", scope: "**", reason: "answers access requests"}, {role: "operator", scope: "**", reason: "runs the chest"}, {role: "auditor", scope: "**", reason: "reviews reads"}}},
-	{"platform-oncall", "Platform engineer on call", []grant{{role: "viewer", scope: "**", reason: "sees what there is"}, {role: "operator", scope: "**", reason: "locks and unlocks"}}},
+	{"security-relief", "Stands in for the security engineer", []grant{{role: "gatekeeper", scope: "ticketing-*/**", reason: "answers when security-duty is away"}, {role: "gatekeeper", scope: "fuel-billing-prod/**", reason: "second pair of eyes"}, {role: "viewer", scope: "**", reason: "sees what there is"}}},
+	{"platform-oncall", "Platform engineer on call", []grant{{role: "viewer", scope: "**", reason: "sees what there is"}, {role: "operator", scope: "**", reason: "locks and unlocks"}, {role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "repairs the ledger by night", Conditions: service.Conditions{NeedsReason: true}}}},
 	{"ticketing-lead", "Leads the ticketing team", []grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"}, {role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"}, {role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging"}, {role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints", Conditions: service.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
 	{"harbour-master", "Answers for the harbour gates", []grant{{role: "viewer", scope: "harbour-gates-prod/**", reason: "runs the gates"}, {role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
 	{"audit-desk", "Internal audit", []grant{{role: "auditor", scope: "**", reason: "yearly audit"}}},
 	{"rota-trainee", "New in the crew office", []grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota"}}},
+	{"summer-relief", "Stood in over the summer, and has left", []grant{{role: "viewer", scope: "fleet-telemetry-prod/**", reason: "watched the engines"}}},
+}
+
+// rules are what drawers are labelled with, and which of their items no person reads alone.
+var rules = []struct {
+	drawer   string
+	labels   map[string]string
+	approval []string
+}{
+	{"ticketing-prod", map[string]string{"team": "ticketing"}, nil},
+	{"ticketing-staging", map[string]string{"team": "ticketing"}, nil},
+	{"harbour-gates-prod", map[string]string{"team": "harbour"}, nil},
+	{"fuel-billing-prod", map[string]string{"team": "platform", "books": "yes"}, []string{"ledger-*"}},
 }
 
 type drawerSeed struct {
@@ -87,15 +102,15 @@ var drawers = []drawerSeed{
 }
 
 var apps = []struct {
-	name, description, owner string
-	grants                   []grant
+	name, description, purpose, environment, owner string
+	grants                                         []grant
 }{
-	{"ticket-api", "Sells tickets", "person:ticketing-lead", []grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
-	{"gate-controller", "Opens gates and ramps", "person:harbour-master", []grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it", Conditions: service.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
-	{"rota-sync", "Copies the rota to calendars", "person:platform-oncall", []grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
-	{"telemetry-collector", "Collects what ferries send", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/ingest-token", reason: "runs on it"}}},
-	{"nightly-ledger", "Books the day's sales at night", "person:platform-oncall", []grant{{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "runs on it"}, {role: "consumer", scope: "ticketing-prod/db-password", reason: "reads the day's sales"}}},
-	{"map-printer", "Printed charts; not used any more", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/**", reason: "prints charts"}}},
+	{"ticket-api", "Sells tickets", "opens the ticket database and charges cards", "production", "person:ticketing-lead", []grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
+	{"gate-controller", "Opens gates and ramps", "talks to the gate radios and ramp controllers", "production", "person:harbour-master", []grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it", Conditions: service.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
+	{"rota-sync", "Copies the rota to calendars", "reads the rota database", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
+	{"telemetry-collector", "Collects what ferries send", "checks the token of each ferry", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/ingest-token", reason: "runs on it"}}},
+	{"nightly-ledger", "Books the day's sales at night", "reads sales and writes the ledger", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "runs on it"}, {role: "consumer", scope: "ticketing-prod/db-password", reason: "reads the day's sales"}}},
+	{"map-printer", "Printed charts; not used any more", "printed charts for the bridge", "", "person:summer-relief", []grant{{role: "consumer", scope: "fleet-telemetry-prod/**", reason: "prints charts"}}},
 }
 
 // filler does the filling as the people who would do it.
@@ -117,7 +132,7 @@ const (
 func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
 	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.live, f.recent,
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.recent, f.ask,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
@@ -151,7 +166,83 @@ func (f *filler) appoint(enrolment secretvalue.Value) error {
 			}
 		}
 	}
-	return f.s.SignOut(steward)
+	_, err = f.s.SetStewardsAside(steward)
+	return err
+}
+
+// makeRules: labels, a second pair of eyes, a role of the operator's own, and somebody who leaves.
+func (f *filler) makeRules() error {
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	for _, r := range rules {
+		d, _, err := f.s.Drawer(duty, r.drawer)
+		if err != nil {
+			return err
+		}
+		changes := service.Described{Labels: r.labels}
+		if r.approval != nil {
+			changes.Approval = &service.Approval{Items: r.approval, Of: policytext.OfPersons}
+		}
+		if _, err := f.s.ChangeDrawer(duty, r.drawer, d.Revision, changes); err != nil {
+			return err
+		}
+	}
+	if _, _, err := f.s.AddRole(duty, service.NewRole{Name: "rotator", Description: "puts new versions in, and sees what is there", Actions: []string{"list", "see_metadata", "write_version"}}); err != nil {
+		return err
+	}
+	if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "team:gangway", Role: "rotator", Scope: "**[team=harbour]", Reason: "exchanges radio keys", NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+		return err
+	}
+	_, err = f.s.SetState(duty, "person:summer-relief", "suspended")
+	return err
+}
+
+// ask: people ask for what they were refused, and are answered, or wait.
+func (f *filler) ask() error {
+	f.clock.Set(10 * time.Minute)
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	lead, err := f.as("ticketing-lead")
+	if err != nil {
+		return err
+	}
+	oncall, err := f.as("platform-oncall")
+	if err != nil {
+		return err
+	}
+	asked := func(c service.Caller, item, reason string) (service.Request, error) {
+		ref, err := reference.Parse(item)
+		if err != nil {
+			return service.Request{}, err
+		}
+		c.Reason = "demo"
+		_, err = f.s.ReadValue(c, ref)
+		var refused *service.Error
+		if !errors.As(err, &refused) || refused.Refusal == nil {
+			return service.Request{}, fmt.Errorf("%s was not refused: %w", item, err)
+		}
+		return f.s.AskFor(c, service.NewRequest{Receipt: refused.Refusal.Receipt, Reason: reason})
+	}
+	declined, err := asked(lead, "ticketing-prod/payment-api-key", "to see whether it is the new one")
+	if err != nil {
+		return err
+	}
+	if _, err := f.s.AnswerRequest(duty, declined.ID, service.Answer{Because: "tansu check says it without showing the key"}); err != nil {
+		return err
+	}
+	if _, err := asked(oncall, "fuel-billing-prod/ledger-db-password", "the night run stopped half-way, see incident 212"); err != nil {
+		return err
+	}
+	if _, err := asked(lead, "ticketing-prod/seat-map-signing-key", "boarding gates refuse our seat maps since noon"); err != nil {
+		return err
+	}
+	_, err = f.s.AskFor(duty, service.NewRequest{Reason: "debugging a refund with the ticketing team",
+		Grant: &service.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "ticketing-staging/**", NotAfter: f.clock.Now().Add(12 * time.Hour)}})
+	return err
 }
 
 // as signs a person in at the clock's time.
@@ -192,7 +283,8 @@ var teams = []struct {
 	members           []string
 	grants            []grant
 }{
-	{"harbour-crew", "Opens and closes the gates", []string{"person:harbour-master", "person:rota-trainee"}, []grant{{role: "viewer", scope: "crew-rota-prod/**", reason: "plans the day"}}},
+	{"gangway", "Moors and lets go", []string{"person:rota-trainee"}, nil},
+	{"harbour-crew", "Opens and closes the gates", []string{"person:harbour-master", "team:gangway"}, []grant{{role: "viewer", scope: "crew-rota-prod/**", reason: "plans the day"}}},
 }
 
 func (f *filler) makeTeams() error {
@@ -227,7 +319,7 @@ func (f *filler) registerApps() error {
 		return err
 	}
 	for _, a := range apps {
-		registered, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner})
+		registered, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner, Purpose: a.purpose, Environment: a.environment})
 		if err != nil {
 			return err
 		}

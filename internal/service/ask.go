@@ -255,6 +255,7 @@ func (s *Service) Matrix(c Caller) (m Matrix, err error) {
 }
 
 func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
+	const ofChest = access.Operate | access.Register // these are decided on the chest and on no drawer
 	target := st.target(drawer)
 	some, firm := st.policy.Actions(subject, target, now), st.policy.Firm(subject, target, now)
 	all, first := access.AllActions, true
@@ -275,5 +276,6 @@ func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
 	if first { // nothing in it
 		all = some
 	}
+	some &^= ofChest
 	return MatrixCell{Actions: some.Names(), Conditions: (some &^ firm).Names(), Partial: (some &^ all).Names()}
 }

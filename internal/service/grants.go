@@ -246,6 +246,7 @@ func (s *Service) newGrantRow(by string, n NewGrant) (store.Grant, error) {
 	case !end.After(now):
 		return store.Grant{}, invalid("not_after", "not_after is not in the future")
 	}
+	end = end.Truncate(time.Second) // what people read and write in a policy
 	return store.Grant{ID: newID("gr_"), Effect: effect, Role: n.Role, Scope: n.Scope, Reason: n.Reason,
 		NotAfter: micros(end), CreatedAt: micros(now), CreatedBy: by, Networks: strings.Join(n.Networks, " "), Hours: n.Hours,
 		Via: strings.Join(n.Via, " "), NeedsReason: n.NeedsReason}, nil
@@ -314,6 +315,8 @@ func (st *state) notes(c Caller, row store.Grant, replaces string, now time.Time
 	}
 	if id := onlyKey(covering); id != "" && id != replaces {
 		add("it gives nothing new: grant %s does all that already", id)
+	} else if id := st.outlasted(made, holders, now); id != "" && id != replaces {
+		add("until %s it gives nothing new: grant %s does all that", fromMicros(st.grants[id].NotAfter).Format("2006-01-02"), id)
 	}
 	if smaller := st.askedFor(row, made, now); smaller != "" {
 		add("%s", smaller)
@@ -331,6 +334,17 @@ func (st *state) notes(c Caller, row store.Grant, replaces string, now time.Time
 		}
 	}
 	return notes, nil
+}
+
+// outlasted finds a grant that does all that a new one does, and ends before it.
+func (st *state) outlasted(made access.Grant, holders []string, now time.Time) string {
+	found := map[string]bool{}
+	made.End = now.Add(time.Nanosecond)
+	for _, holder := range holders {
+		made.Subject = holder
+		found[st.policy.CoveredBy(made)] = true
+	}
+	return onlyKey(found)
 }
 
 // onlyKey returns the key of a map that has exactly one.

@@ -181,8 +181,8 @@ func (b *builder) matchGrants() map[int]store.Grant {
 		}
 	}
 	for i, g := range b.doc.Grants {
-		if _, matched := kept[i]; matched || g.ID != "" {
-			continue
+		if _, matched := kept[i]; matched {
+			continue // one with an id that says something else, or is ended, is looked for by what it says
 		}
 		for _, row := range byContent[contentOf(g, until(g))] {
 			if !taken[row.ID] {
@@ -258,7 +258,7 @@ func (b *builder) giveGrants(kept map[int]store.Grant) {
 		}
 		switch end, err := time.Parse(time.RFC3339, g.Until); {
 		case g.Until == "":
-			row.NotAfter = micros(b.now.Add(grantLife))
+			row.NotAfter = micros(b.now.Add(grantLife).Truncate(time.Second))
 		case err == nil && !end.After(b.now):
 			b.bad(g.At, "until is not in the future")
 		case err == nil:

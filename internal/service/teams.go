@@ -103,11 +103,15 @@ func (s *Service) membership(c Caller, team, member, what string) (*attempt, sto
 	return a, teamRow, row, nil
 }
 
-// benefits reports whether what is given to a subject reaches the caller or an app that the caller owns.
+// benefits reports whether what is given to a subject reaches the caller or an app that the caller controls.
 func (st *state) benefits(c Caller, subject string) bool {
-	return slices.ContainsFunc(st.holders(subject), func(holder string) bool {
-		return holder == c.id || st.identities[holder].Owner == c.name
-	})
+	return slices.ContainsFunc(st.holders(subject), func(holder string) bool { return holder == c.id || c.controls(st.identities[holder]) })
+}
+
+// controls reports whether an identity is the caller's own app: one that they own, or that they registered without
+// saying who owns it.
+func (c Caller) controls(row store.Identity) bool {
+	return row.Owner == c.name || row.Owner == "" && row.Kind == reference.App && row.CreatedBy == c.name
 }
 
 // mayBenefit keeps who manages access from widening their own, or that of an app they own. The steward, with whom

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,6 +22,9 @@ const (
 	FindOwnerLeft     = "owner_left"     // things whose owner is not there any more
 	FindNoOwner       = "no_owner"       // an app that nobody answers for
 )
+
+// findingOrder lists what is most telling first.
+var findingOrder = map[string]int{FindOwnerLeft: 1, FindNoOwner: 2, FindUnusedGrant: 3, FindWideScope: 4, FindUnusedActions: 5, FindUnseen: 6, FindSingleManager: 7, FindUnreadable: 8}
 
 // Finding is one thing that could be tighter, and what would make it so.
 type Finding struct {
@@ -51,6 +55,9 @@ func (s *Service) Tighten(c Caller, since time.Time) (findings []Finding, err er
 			t.grants()
 			t.subjects()
 			t.drawers()
+			slices.SortStableFunc(t.findings, func(x, y Finding) int {
+				return cmp.Or(cmp.Compare(findingOrder[x.Kind], findingOrder[y.Kind]), cmp.Compare(x.Subject, y.Subject), cmp.Compare(x.Target, y.Target), cmp.Compare(x.Grant, y.Grant))
+			})
 			findings = t.findings
 			return nil
 		})
@@ -77,7 +84,7 @@ func (t *tightening) grants() {
 		row := t.st.grants[id]
 		g := describeGrant(t.st, row).inForce(t.now)
 		// A grant given within the period has not had its time to be used.
-		if !g.InForce || g.Effect == string(access.Deny) || g.CreatedAt.After(t.since) {
+		if !g.InForce || g.Effect == string(access.Deny) || g.CreatedAt.After(t.since) || t.st.identities[row.Subject].State == stateSetAside {
 			continue
 		}
 		last := t.u.lastUse(id)
@@ -108,7 +115,7 @@ func (t *tightening) narrowRole(g Grant, last time.Time) bool {
 			used |= action & role.Actions
 		}
 	}
-	unused := role.Actions &^ used
+	unused := role.Actions &^ used &^ access.UseKey // there are no keys yet that could have been used
 	if used == 0 || unused == 0 {
 		return false
 	}
@@ -216,7 +223,7 @@ func (t *tightening) drawers() {
 			t.ownerLeft(d.row.Owner, name)
 		}
 		if managers := t.persons(access.GrantAccess, name); len(managers) == 1 {
-			t.add(Finding{Kind: FindSingleManager, Target: name, Subject: managers[0], Detail: "only " + managers[0] + " can give access to it",
+			t.add(Finding{Kind: FindSingleManager, Target: name, Subject: managers[0], Detail: "only " + managers[0] + " can give access to " + name,
 				Command: fmt.Sprintf("tansu grant give PERSON gatekeeper '%s/**'", name)})
 		}
 		for _, itemName := range sortedKeys(d.items) {
@@ -225,7 +232,7 @@ func (t *tightening) drawers() {
 				t.ownerLeft(d.items[itemName].row.Owner, target)
 			}
 			if !t.anyReader(name, itemName) {
-				t.add(Finding{Kind: FindUnreadable, Target: target, Detail: "nobody who is active may read its value: either somebody is missing a grant, or it is not needed any more",
+				t.add(Finding{Kind: FindUnreadable, Target: target, Detail: "nobody who is active may read " + target + ": either somebody is missing a grant, or it is not needed any more",
 					Command: fmt.Sprintf("tansu grant give SUBJECT consumer '%s'", target)})
 			}
 		}

@@ -77,7 +77,7 @@ func (st *state) compare(after *state, now time.Time) Difference {
 func (st *state) widens(c Caller, after *state, now time.Time) bool {
 	before, becomes := access.Policy{}, access.Policy{}
 	for id, row := range after.identities {
-		if id != c.id && row.Owner != c.name && st.identities[id].Owner != c.name {
+		if id != c.id && !c.controls(row) && !c.controls(st.identities[id]) {
 			continue
 		}
 		before[id], becomes[id] = st.policy[id], after.policy[id]

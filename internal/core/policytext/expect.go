@@ -160,8 +160,11 @@ func (d *Document) grantText(id string) string {
 	for i, g := range d.Grants {
 		if g.ID == id || id == fmt.Sprintf("grant %d of the file", i+1) {
 			text := fmt.Sprintf("%s of %s on %s", g.Role, g.Subject, g.Scope)
-			if g.Line > 0 {
+			switch {
+			case g.Line > 0:
 				text += fmt.Sprintf(" (line %d)", g.Line)
+			case g.ID != "":
+				text += " (grant " + g.ID + ")"
 			}
 			return text
 		}
