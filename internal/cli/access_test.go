@@ -1,0 +1,151 @@
+package cli_test
+
+import (
+	"database/sql"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	_ "modernc.org/sqlite" // for editing the file behind the service's back
+
+	"tansu/internal/chesttest"
+)
+
+// stop ends a service and waits for it.
+func stop(t *testing.T, process interface{ Wait() error }, signal func() error) {
+	t.Helper()
+	if err := signal(); err != nil {
+		t.Fatal(err)
+	}
+	_ = process.Wait()
+}
+
+// Set aside over the network, brought back only on the machine, with the unlock material; and what was edited in the
+// file meanwhile is named by the offline check, by the start, and by nothing served.
+func TestStewardComesBackOnTheMachineAndAnEditedFileIsNamed(t *testing.T) {
+	u := user{t.TempDir()}
+	base := t.TempDir()
+	dir, key := filepath.Join(base, "chest"), filepath.Join(base, "key")
+	var founded struct {
+		Code string `json:"enrolment_code"`
+	}
+	decode(t, u.ok(t, "", "init", "--dir", dir, "--key-file", key, "-o", "json"), &founded)
+	address, process := u.serve(t, "--dir", dir, "--key-file", key)
+	u.ok(t, "", "connect", address, "--authority", filepath.Join(dir, "authority.crt"))
+	enrolled := u.run(t, founded.Code+"\n"+chesttest.Password+"\n", "enrol")
+	if enrolled.code != 0 {
+		t.Fatal(enrolled.talk)
+	}
+	if r := u.run(t, "", "drawer", "add", "d", "--env", "staging"); r.code != 0 || strings.Count(r.talk, "working as the steward") != 1 {
+		t.Errorf("as the steward: %d %s", r.code, r.talk)
+	}
+	var duty struct {
+		Credential struct{ Secret string }
+	}
+	decode(t, u.ok(t, "", "person", "add", "security-duty", "-o", "json"), &duty)
+	u.ok(t, "", "grant", "give", "person:security-duty", "gatekeeper", "**")
+	d := user{t.TempDir()}
+	d.ok(t, "", "connect", address, "--authority", filepath.Join(dir, "authority.crt"))
+	d.ok(t, duty.Credential.Secret+"\n"+chesttest.Password+"\n", "enrol")
+	u.ok(t, "", "steward", "set-aside")
+	if r := u.run(t, "", "person", "list"); r.code != 3 {
+		t.Errorf("after being set aside: %d %s", r.code, r.talk)
+	}
+	if r := d.run(t, "", "person", "list"); strings.Contains(r.talk, "working as the steward") {
+		t.Errorf("somebody else is told that they are the steward: %s", r.talk)
+	}
+	if r := u.run(t, "", "steward", "bring-back", "--dir", dir, "--key-file", key); r.code != 1 || !strings.Contains(r.talk, "in use") {
+		t.Errorf("while the service runs: %d %s", r.code, r.talk)
+	}
+	stop(t, process, func() error { return process.Process.Signal(syscall.SIGTERM) })
+	if r := u.run(t, "wrong\n", "steward", "bring-back", "--dir", dir); r.code == 0 {
+		t.Error("without the key file")
+	}
+	var back struct {
+		Code string `json:"enrolment_code"`
+	}
+	decode(t, u.ok(t, "", "steward", "bring-back", "--dir", dir, "--key-file", key, "-o", "json"), &back)
+	u.ok(t, "", "examine", "--dir", dir, "--key-file", key)
+	address, process = u.serve(t, "--dir", dir, "--key-file", key)
+	u.ok(t, "", "connect", address, "--authority", filepath.Join(dir, "authority.crt"))
+	if r := u.run(t, chesttest.Password+"\n", "sign-in", "steward"); r.code != 3 {
+		t.Errorf("the old password: %d %s", r.code, r.talk)
+	}
+	u.ok(t, back.Code+"\n"+chesttest.Password+"\n", "enrol")
+	if got := u.ok(t, "", "trail", "--action", "bring_steward_back"); !strings.Contains(got, "machine") {
+		t.Errorf("the trail: %s", got)
+	}
+	u.ok(t, "", "examine")
+
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "chest.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = db.Close() }()
+	if _, err := db.Exec("UPDATE grants SET role = 'consumer' WHERE role = 'gatekeeper'"); err != nil {
+		t.Fatal(err)
+	}
+	if r := u.run(t, "", "examine"); r.code != 1 || !strings.Contains(r.out, "of table grants is not what was stored") {
+		t.Errorf("examined while it runs: %d %s%s", r.code, r.out, r.talk)
+	}
+	stop(t, process, func() error { return process.Process.Signal(syscall.SIGTERM) })
+	if r := u.run(t, "", "examine", "--dir", dir, "--key-file", key); r.code != 1 || !strings.Contains(r.out, "of table grants is not what was stored") {
+		t.Errorf("examined on the machine: %d %s%s", r.code, r.out, r.talk)
+	}
+	if r := u.run(t, "", "serve", "--dir", dir, "--key-file", key, "--listen", "127.0.0.1:0"); r.code != 1 || !strings.Contains(r.talk, "of table grants is not what was stored") {
+		t.Errorf("started on it: %d %s", r.code, r.talk)
+	}
+}
+
+// A pipeline checks a policy without a chest, by the exit code, and every problem has its place in the file.
+func TestPolicyFilesOnTheCommandLine(t *testing.T) {
+	u, _ := signedIn(t)
+	file := filepath.Join(t.TempDir(), "access.yaml")
+	u.ok(t, "", "drawer", "add", "fuel-billing-prod", "--env", "production")
+	u.ok(t, "", "app", "add", "nightly-ledger")
+	u.ok(t, "", "policy", "export", "--to", file)
+	alone := user{t.TempDir()} // has no chest
+	alone.ok(t, "", "policy", "check", file)
+	write := func(edit func(string) string) {
+		t.Helper()
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(edit(string(text))), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(func(text string) string {
+		return strings.Replace(text, "grants:\n", "grants:\n  - {subject: app:nightly-ledger, role: consumer, scope: fuel-billing-prod/**}\n", 1) +
+			"expectations:\n  - {exactly: [app:nightly-ledger], can: read_value, scope: fuel-billing-prod/**}\n"
+	})
+	alone.ok(t, "", "policy", "check", file)
+	if r := u.run(t, "", "policy", "check", file, "--live"); r.code != 3 || !strings.Contains(r.out, "app:nightly-ledger cannot") {
+		t.Errorf("against the chest before it is applied: %d %s%s", r.code, r.out, r.talk)
+	}
+	if got := u.ok(t, "", "policy", "diff", file); !strings.Contains(got, "+ gains  read_value use_key  fuel-billing-prod") {
+		t.Errorf("diff: %s", got)
+	}
+	u.ok(t, "", "policy", "apply", file, "--stamp")
+	u.ok(t, "", "policy", "check", file, "--live")
+	if got := u.ok(t, "", "policy", "apply", file); !strings.Contains(got, "No difference") {
+		t.Errorf("applied again: %s", got)
+	}
+	write(func(text string) string { return strings.Replace(text, "role: consumer", "role: consumr", 1) })
+	if r := alone.run(t, "", "policy", "check", file); r.code != 2 || !strings.Contains(r.talk, file+":") || !strings.Contains(r.talk, "did you mean consumer?") {
+		t.Errorf("a problem: %d %s", r.code, r.talk)
+	}
+	write(func(text string) string {
+		return strings.Replace(strings.Replace(text, "role: consumr", "role: viewer", 1), "exactly: [app:nightly-ledger]", "exactly: [app:rota-sync]", 1)
+	})
+	if r := alone.run(t, "", "policy", "check", file); r.code != 3 || !strings.Contains(r.out, "app:rota-sync cannot") {
+		t.Errorf("an expectation that fails: %d %s%s", r.code, r.out, r.talk)
+	}
+	if r := u.run(t, "", "policy", "check", filepath.Join(t.TempDir(), "none.yaml")); r.code != 1 {
+		t.Errorf("a file that is not there: %d %s", r.code, r.talk)
+	}
+	alone.ok(t, "", "policy", "schema")
+}
