@@ -5,6 +5,9 @@ import { problemOf } from "./api/client";
 import { useMe, useStatus } from "./api/queries";
 import { AccessPage } from "./pages/access/AccessPage";
 import { IdentityPage } from "./pages/access/IdentityPage";
+import { MatrixPage } from "./pages/access/MatrixPage";
+import { PolicyPage } from "./pages/access/PolicyPage";
+import { TightenPage } from "./pages/access/TightenPage";
 import { ChestPage } from "./pages/chest/ChestPage";
 import { DrawerPage } from "./pages/drawer/DrawerPage";
 import { ItemPage } from "./pages/item/ItemPage";
@@ -34,7 +37,10 @@ export function App() {
         <Route path="access" element={<AccessPage me={me.data} />} />
         <Route path="access/:subject" element={<IdentityPage />} />
         <Route path="trail" element={<TrailPage />} />
-        <Route path="refusals" element={<RefusalsPage />} />
+        <Route path="refusals" element={<RefusalsPage me={me.data} />} />
+        <Route path="access/matrix" element={<MatrixPage />} />
+        <Route path="access/tighten" element={<TightenPage />} />
+        <Route path="access/policy" element={<PolicyPage />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />
         <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
       </Routes>

@@ -189,7 +189,9 @@ func TestPolicyThatIsRefusedChangesNothing(t *testing.T) {
 // The mark changes with every act and not with time.
 func TestMarkFollowsActsAndNotTime(t *testing.T) {
 	chest, gate := withAccess(t)
-	mark := func() string { return must[client.PolicyDifference](t)(gate.DiffPolicy(ctx, must[string](t)(gate.Policy(ctx)))).Mark }
+	mark := func() string {
+		return must[client.PolicyDifference](t)(gate.DiffPolicy(ctx, must[string](t)(gate.Policy(ctx)))).Mark
+	}
 	given := must[client.Given](t)(gate.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "viewer", Scope: "**", NotAfter: time.Now().Add(time.Minute)}))
 	before := mark()
 	chest.Clock.Set(-time.Hour)

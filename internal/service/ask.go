@@ -182,7 +182,11 @@ func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
 	}
 	err = s.view(func(st *state) error {
 		add := func(name string, target ...string) {
-			if actions := st.policy.Actions(row.ID, st.target(target...), a.entry.At); actions != 0 {
+			actions := st.policy.Actions(row.ID, st.target(target...), a.entry.At)
+			if len(target) > 0 {
+				actions &^= ofChest
+			}
+			if actions != 0 {
 				list = append(list, Reach{Target: name, Actions: actions.Names()})
 			}
 		}
@@ -200,6 +204,9 @@ func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
 	}
 	return answer(a, list)
 }
+
+// ofChest are actions that are decided on the chest and on no drawer.
+const ofChest = access.Operate | access.Register
 
 // Matrix is who may do what in which drawer.
 type Matrix struct {
@@ -255,7 +262,6 @@ func (s *Service) Matrix(c Caller) (m Matrix, err error) {
 }
 
 func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
-	const ofChest = access.Operate | access.Register // these are decided on the chest and on no drawer
 	target := st.target(drawer)
 	some, firm := st.policy.Actions(subject, target, now), st.policy.Firm(subject, target, now)
 	all, first := access.AllActions, true

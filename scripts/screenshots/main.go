@@ -74,10 +74,18 @@ func run(dir string) error {
 		{name: "chest", ready: `.chest`, steps: signIn("security-duty", string(password.Reveal()))},
 		{name: "drawer", path: "/drawers/harbour-gates-prod", ready: `tbody`},
 		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
-		{name: "put", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "put", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
 		{name: "empty", extra: true, path: "/drawers/timetable-dev", ready: `.panel`},
 		{name: "access", path: "/access", ready: `tbody`},
+		{name: "give", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Give a grant")]`),
+			chromedp.SendKeys(`input[name=scope]`, "ticketing-prod/*"), chromedp.Click(`dialog button[type=submit]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "matrix", stepsAfter: true, path: "/access/matrix", ready: `.panel`, steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`)}},
+		{name: "cell", extra: true, stepsAfter: true, path: "/access/matrix", ready: `.panel`, steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`), chromedp.Click(`//button[contains(@aria-label, "platform-oncall in fuel")]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "tighten", path: "/access/tighten", ready: `tbody`},
+		{name: "finding", extra: true, stepsAfter: true, path: "/access/tighten", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Narrow")][1]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "policy", stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{edited, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`.panel tbody`)}},
+		{name: "policy-problem", extra: true, stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{misspelt, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`[role=alert]`)}},
 		{name: "identity", path: "/access/app:nightly-ledger", ready: `tbody`},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "refusals", path: "/refusals", ready: `tbody`},
@@ -87,6 +95,21 @@ func run(dir string) error {
 		{name: "missing", extra: true, path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
 	}
 	return take(chest.URL(), dir, shots)
+}
+
+// edited widens a grant in the policy's text, and misspelt breaks it, as typing would.
+var (
+	edited   = typed(`.replace("scope: ticketing-prod/db-password", "scope: ticketing-prod/*").replace(/ {2}- id: [^ ]+\n {4}subject: app:map-printer(\n {4}.*)+/, "")`)
+	misspelt = typed(`.replace("role: consumer", "role: consumr").replace("scope: fuel", "scop: fuel")`)
+)
+
+func typed(change string) step {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := chromedp.Evaluate[bool](`(() => { const area = document.querySelector("textarea");
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, area.value`+change+`);
+			return area.dispatchEvent(new Event("input", { bubbles: true })); })()`)(ctx, t)
+		return err
+	})
 }
 
 func signIn(person, password string) []step {

@@ -41,6 +41,19 @@ export const useHolders = (action: string, target: string, enabled: boolean) =>
 export const useReach = (subject: string, enabled: boolean) =>
   useQuery({ enabled, queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });
 
+export const useMatrix = (enabled: boolean) => useQuery({ enabled, queryKey: ["matrix"], queryFn: () => data(api.GET("/api/ask/matrix")) });
+export const usePreview = (proposal: Schemas["Proposal"] | undefined) =>
+  useQuery({ enabled: proposal !== undefined, queryKey: ["preview", proposal], queryFn: () => data(api.POST("/api/ask/difference", { body: proposal ?? {} })), retry: false });
+export const useRequests = () => useQuery({ queryKey: ["requests"], queryFn: () => data(api.GET("/api/requests")) });
+export const usePolicy = () => useQuery({ queryKey: ["policy"], queryFn: () => data(api.GET("/api/policy")), refetchOnWindowFocus: false });
+export const useTighten = (days: number) =>
+  useQuery({
+    queryKey: ["tighten", days],
+    queryFn: () => data(api.GET("/api/tighten", { params: { query: { since: new Date(Date.now() - days * 86_400_000).toISOString() } } })),
+  });
+export const useOwned = (subject: string) =>
+  useQuery({ queryKey: ["owned", subject], queryFn: () => data(api.GET("/api/identities/{subject}/owned", { params: { path: { subject } } })) });
+
 export type TrailFilter = { subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
 
 export const useTrail = (query: TrailFilter) =>
@@ -86,6 +99,17 @@ export const useLeave = (subject: string) =>
   useChange((member: string) => data(api.DELETE("/api/identities/{subject}/members/{member}", { params: { path: { subject, member } } })));
 export const useGive = () => useChange((body: Schemas["NewGrant"]) => data(api.POST("/api/grants", { body })));
 export const useEndGrant = () => useChange((grant: string) => data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } })));
+export const useHandOver = (subject: string) =>
+  useChange((to: string) => data(api.POST("/api/identities/{subject}/hand-over", { params: { path: { subject } }, body: { to } })));
+export const useAskFor = () => useChange((body: Schemas["NewRequest"]) => data(api.POST("/api/requests", { body })));
+export const useAnswerRequest = () =>
+  useChange(({ id, ...body }: Schemas["Answer"] & { id: string }) => data(api.POST("/api/requests/{request}/answer", { params: { path: { request: id } }, body })));
+export const useWithdraw = () => useChange((request: string) => data(api.DELETE("/api/requests/{request}", { params: { path: { request } } })));
+export const useDecline = () =>
+  useChange(({ receipt, because }: { receipt: string; because: string }) => data(api.POST("/api/receipts/{receipt}/decline", { params: { path: { receipt } }, body: { because } })));
+export const useDiffPolicy = () => useMutation({ mutationFn: (policy: string) => data(api.POST("/api/policy/difference", { body: { policy } })) });
+export const useApplyPolicy = () => useChange((body: Schemas["Applying"]) => data(api.PUT("/api/policy", { body })));
+export const useSetStewardsAside = () => useMutation({ mutationFn: () => data(api.POST("/api/steward/set-aside")) });
 export const useSetState = (subject: string) =>
   useChange((state: "active" | "suspended") =>
     data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { state } })));

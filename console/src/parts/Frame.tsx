@@ -2,6 +2,9 @@ import { Archive, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-r
 import { useState, type ReactNode } from "react";
 import { Link, NavLink } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { useSetStewardsAside } from "../api/queries";
+import { Dialog } from "./Dialog";
+import { ProblemBox } from "./ProblemBox";
 
 const places = [
   { to: "/", text: "Chest", Icon: Archive },
@@ -38,11 +41,35 @@ export function Frame({ me, children }: { me: Schemas["Me"]; children: ReactNode
       </header>
       {me.steward && (
         <aside aria-label="About the steward" className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
-          You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.
+          You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.{" "}
+          <SetAside />
         </aside>
       )}
       <main id="content" className="mx-auto w-full max-w-7xl grow px-6 py-8">{children}</main>
     </div>
+  );
+}
+
+// SetAside ends the steward's time; only the machine itself brings the steward back.
+function SetAside() {
+  const aside = useSetStewardsAside();
+  const [asked, setAsked] = useState(false);
+  return (
+    <>
+      <button type="button" className="link" onClick={() => setAsked(true)}>Set the steward aside</button>
+      {asked && (
+        <Dialog title="Set the steward aside" onClose={() => setAsked(false)}>
+          <div className="text-base-content grid gap-4 text-left text-base font-normal">
+            <p>Nobody signs in as the steward from then on. Only on the machine itself can the steward be brought back: <code className="name text-sm">tansu steward bring-back</code>.</p>
+            {aside.error && <ProblemBox error={aside.error} />}
+            <div className="flex justify-end gap-2">
+              <button type="button" className="btn btn-ghost" onClick={() => setAsked(false)}>Cancel</button>
+              <button type="button" className="btn btn-primary" disabled={aside.isPending} onClick={() => aside.mutate(undefined, { onSuccess: () => window.location.assign("/") })}>Set aside</button>
+            </div>
+          </div>
+        </Dialog>
+      )}
+    </>
   );
 }
 

@@ -1,4 +1,4 @@
-import { Ban, Check, CircleDashed, Clock, Hourglass, Infinity as Endless, Pause, TriangleAlert, X } from "lucide-react";
+import { Ban, Check, CircleDashed, Clock, Hourglass, Infinity as Endless, Minus, Pause, Plus, TriangleAlert, X } from "lucide-react";
 import type { LucideIcon } from "lucide-react";
 
 // A state has a word, a shape and a colour, so that no one of them is needed.
@@ -16,6 +16,13 @@ const marks: Record<string, [LucideIcon, string]> = {
   active: [Check, "text-success"],
   suspended: [Pause, "text-warning"],
   endless: [Endless, "text-warning"],
+  set_aside: [Pause, "text-secondary"],
+  open: [Clock, "text-info"],
+  declined: [X, "text-error"],
+  withdrawn: [Ban, "text-secondary"],
+  gains: [Plus, "text-success"],
+  loses: [Minus, "text-error"],
+  altered: [Clock, "text-warning"],
 };
 
 export function Mark({ state, word }: { state: string; word?: string }) {

@@ -1,6 +1,7 @@
 import { ShieldX, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
 import { problemOf } from "../api/client";
+import { AskFor } from "./AskFor";
 import { Copy } from "./Copy";
 
 // ProblemBox shows what the chest answered instead: a refusal with its receipt and remedy, or any other error.
@@ -19,6 +20,7 @@ export function ProblemBox({ error }: { error: unknown }) {
             gatekeeper, who can see why and fix it.
           </p>
         )}
+        {problem.code === "refused" && problem.receipt && problem.reason !== "own_access" && problem.reason !== "steward_only" && <AskFor receipt={problem.receipt} />}
         {problem.remedy && (
           <p className="text-sm">
             The smallest grant that would allow it:

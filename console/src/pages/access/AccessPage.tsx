@@ -10,6 +10,7 @@ import { Loading } from "../../parts/States";
 import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
 import { RegisterDialog } from "./RegisterDialog";
+import { Tabs } from "./Tabs";
 
 // AccessPage lists people and apps; who may not see others sees their own grants.
 export function AccessPage({ me }: { me: Schemas["Me"] }) {
@@ -21,6 +22,7 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
   const given = grants.data?.grants ?? [];
   return (
     <>
+      <Tabs />
       <PageHead
         title="People and apps"
         aside={identities.data && <>
@@ -56,15 +58,15 @@ function Section({ title, identities, grants }: SectionProps) {
       <h2 className="mb-2 text-xl font-semibold">{title} <span className="muted font-sans text-base font-normal">{identities.length}</span></h2>
       <Scroll label={`Table of ${title}`}>
         <table className="dense table">
-          <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Access in force</th><th scope="col">Owner</th><th scope="col">Registered</th><th scope="col">Description</th></tr></thead>
+          <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Access in force</th><th scope="col">Owner</th><th scope="col">Last seen</th><th scope="col">Description</th></tr></thead>
           <tbody>
             {identities.map((i) => (
               <tr key={i.subject}>
                 <td className="min-w-44"><Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>{i.subject.replace(/^.*?:/, "")}</Link></td>
-                <td><Mark state={i.enrolled ? i.state : "waiting"} word={i.enrolled ? i.state : "not enrolled"} /></td>
+                <td><Mark state={i.enrolled ? i.state : "waiting"} word={i.enrolled ? i.state.replace("_", " ") : "not enrolled"} /></td>
                 <td><Access grants={grants.filter((g) => g.subject === i.subject && g.in_force)} /></td>
                 <td className="name text-sm">{i.owner}</td>
-                <td><When at={i.created_at} /></td>
+                <td>{i.subject.startsWith("team:") ? <span className="muted">a team</span> : <When at={i.seen.at} />}</td>
                 <td>{i.description}</td>
               </tr>
             ))}

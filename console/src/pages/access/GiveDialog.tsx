@@ -1,7 +1,8 @@
-import type { FormEvent } from "react";
+import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useGive, useRoles } from "../../api/queries";
+import { useGive, usePreview, useRoles } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Difference } from "../../parts/Difference";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
@@ -17,6 +18,8 @@ const ends = [
 export function GiveDialog({ subject, onClose }: GiveDialogProps) {
   const give = useGive();
   const roles = useRoles();
+  const [proposed, setProposed] = useState<Schemas["NewGrant"] | undefined>();
+  const preview = usePreview(proposed && { give: proposed });
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
@@ -29,7 +32,7 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
     if (form.get("needs_reason")) grant.needs_reason = true;
     if (text("end") === "never") grant.never_ends = true;
     else grant.not_after = new Date(Date.now() + Number(text("end")) * 86_400_000).toISOString();
-    give.mutate(grant);
+    setProposed(grant);
   };
   if (give.data) {
     const { grant, notes } = give.data;
@@ -41,17 +44,29 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
       </Dialog>
     );
   }
+  const shown = proposed && preview.data;
   return (
-    <Dialog title={`Give ${subject} a grant`} onClose={onClose}>
-      <form className="grid gap-4" onSubmit={submit}>
+    <Dialog title={shown ? "What this would change" : `Give ${subject} a grant`} wide={Boolean(shown)} onClose={onClose}>
+      {shown && (
+        <div className="grid gap-4">
+          <p><span className="name">{subject}</span> would be <b>{proposed.role}</b> on <span className="name">{proposed.scope}</span>.</p>
+          <Difference of={preview.data} />
+          {give.error && <ProblemBox error={give.error} />}
+          <div className="flex justify-end gap-2">
+            <button type="button" className="btn btn-ghost" onClick={() => setProposed(undefined)}>Back</button>
+            <button type="button" className="btn btn-primary" disabled={give.isPending} onClick={() => give.mutate(proposed)}>Give it</button>
+          </div>
+        </div>
+      )}
+      <form className={shown ? "hidden" : "grid gap-4"} onSubmit={submit}>
         <Choice label="Role" name="role" defaultValue="consumer" key={roles.data ? "ready" : "waiting"}
           options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
-        <Field label="Scope" name="scope" required className="name" hint="Such as ticketing-prod/db-password, ticketing-prod/** or ticketing-*/db-*." />
+        <Field label="Scope" name="scope" required className="name" hint="Such as ticketing-prod/db-password, ticketing-*/db-* or **[team=ticketing]." />
         <Choice label="Ends" name="end" defaultValue="90" options={ends} />
         <Field label="Reason" name="reason" />
         <ConditionFields />
-        {give.error && <ProblemBox error={give.error} />}
-        <DialogButtons onClose={onClose} action="Give it" busy={give.isPending} />
+        {preview.error && <ProblemBox error={preview.error} />}
+        <DialogButtons onClose={onClose} action="See what it changes" busy={preview.isFetching} />
       </form>
     </Dialog>
   );

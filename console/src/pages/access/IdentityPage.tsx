@@ -12,6 +12,7 @@ import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
 import { GiveDialog } from "./GiveDialog";
 import { Members } from "./Members";
+import { Owned } from "./Owned";
 import { Reach } from "./Reach";
 
 // IdentityPage shows one person or app: what it may do, and what it proves itself with.
@@ -32,7 +33,7 @@ export function IdentityPage() {
       >
         {identity.data && (
           <p>
-            {identity.data.description}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} {identity.data.teams.length > 0 && <> · in <span className="name">{identity.data.teams.join(", ")}</span></>} · registered <When at={identity.data.created_at} /> ·{" "}
+            {identity.data.description}{identity.data.purpose && <>: {identity.data.purpose}</>}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} {identity.data.teams.length > 0 && <> · in <span className="name">{identity.data.teams.join(", ")}</span></>} {identity.data.environment && <> · runs in {identity.data.environment}</>} {!team && <> · last seen <When at={identity.data.seen.at} />{identity.data.seen.addr && <> from <span className="name">{identity.data.seen.addr}</span></>}</>} · registered <When at={identity.data.created_at} /> ·{" "}
             <Link className="link" to={`/trail?subject=${encodeURIComponent(subject)}`}>what it did</Link>
           </p>
         )}
@@ -46,6 +47,7 @@ export function IdentityPage() {
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
             {list.length > 0 ? <GrantTable grants={list} of={subject} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
           </section>
+          <Owned identity={identity.data} />
           {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Reach subject={subject} /></>}
         </div>
       )}
@@ -76,14 +78,14 @@ function Credentials({ identity }: { identity: Schemas["Identity"] }) {
       <div className="mb-2 flex items-center justify-between gap-4">
         <h2 className="text-xl font-semibold">Credentials</h2>
         <button type="button" className="btn btn-outline btn-sm" onClick={() => issue.mutate()}>
-          {identity.subject.startsWith("app:") ? "One more client secret" : "Code for a new password"}
+          {identity.subject.startsWith("app:") ? "A second client secret" : "Code for a new password"}
         </button>
       </div>
       {issue.error && <ProblemBox error={issue.error} />}
       {identity.credentials.length === 0 && <p className="muted">None besides a password.</p>}
       <ul className="divide-base-300 divide-y">
         {identity.credentials.map((c) => (
-          <li key={c.id} className="flex flex-wrap gap-x-6 py-2"><span className="name">{c.id}</span> {kinds[c.kind]} <span>issued <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span> <span>ends <When at={c.not_after} /></span></li>
+          <li key={c.id} className="flex flex-wrap gap-x-6 py-2"><span className="name">{c.id}</span> {kinds[c.kind]} <span>issued <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span> <span>ends <When at={c.not_after} /></span> {c.kind === "appsecret" && <span>last used <When at={c.last_used} /></span>}</li>
         ))}
       </ul>
       {issue.data && <Dialog title="Issued" onClose={() => issue.reset()}><ShownOnce issued={issue.data} subject={identity.subject} /><div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={() => issue.reset()}>Done, I have it</button></div></Dialog>}

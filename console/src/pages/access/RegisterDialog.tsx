@@ -1,11 +1,14 @@
 import type { FormEvent } from "react";
+import type { Schemas } from "../../api/client";
 import { useRegister } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Field } from "../../parts/Field";
+import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { ShownOnce } from "../../parts/ShownOnce";
 
 type RegisterDialogProps = { kind: "person" | "app" | "team"; onClose: () => void };
+
+const environments = [{ value: "", text: "any environment" }, { value: "production", text: "production" }, { value: "staging", text: "staging" }, { value: "development", text: "development" }];
 
 const titles = { app: "Register an app", person: "Register a person", team: "Make a team" };
 const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-oncall.", team: "Such as harbour-crew." };
@@ -17,12 +20,16 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
-    register.mutate({ kind, name: text("name"), description: text("description"), owner: text("owner") });
+    const body: Schemas["NewIdentity"] = { kind, name: text("name"), description: text("description"), owner: text("owner") };
+    if (kind === "app") body.purpose = text("purpose");
+    if (kind === "app" && text("environment")) body.environment = text("environment") as "production" | "staging" | "development";
+    register.mutate(body);
   };
   if (register.data) {
     return (
       <Dialog title="Registered" onClose={onClose}>
         {register.data.credential && <ShownOnce issued={register.data.credential} subject={register.data.identity.subject} />}
+        {register.data.notes.map((n) => <p key={n} className="text-warning mt-2 font-semibold">Note: {n}</p>)}
         <p className="mt-4"><span className="name">{register.data.identity.subject}</span> may do nothing yet. Open its page to give it a grant{kind === "team" && " and members"}.</p>
         <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>{register.data.credential ? "Done, I have it" : "Done"}</button></div>
       </Dialog>
@@ -33,7 +40,11 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Name" name="name" required className="name" hint={hints[kind]} />
         <Field label="Description" name="description" />
-        {kind === "app" && <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />}
+        {kind === "app" && <>
+          <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
+          <Choice label="Runs in" name="environment" options={environments} />
+          <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
+        </>}
         {register.error && <ProblemBox error={register.error} />}
         <DialogButtons onClose={onClose} action="Register" busy={register.isPending} />
       </form>

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useDrawer } from "../../api/queries";
+import { Labels } from "../../parts/Labels";
 import { Environment, Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -24,6 +25,8 @@ export function DrawerPage() {
         aside={d && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Put a secret in</button>}
       >
         {d && <p>{d.description}{d.owner && <> · owner <span className="name">{d.owner}</span></>}</p>}
+        {d && <Labels of={d.labels} />}
+        {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
       </PageHead>
       {contents.isPending && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}

@@ -3,6 +3,7 @@ import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useItem } from "../../api/queries";
 import { Copy } from "../../parts/Copy";
+import { Labels } from "../../parts/Labels";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -27,6 +28,8 @@ export function ItemPage() {
         aside={it && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}
       >
         {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
+        {it && <Labels of={it.labels} />}
+        {it?.approval && <p><Mark state="open" word="A second person agrees" /> before its value is read</p>}
         <p className="flex items-center gap-2"><code className="name text-sm">{drawer}/{item}</code><Copy text={`${drawer}/${item}`} what="the reference" /></p>
       </PageHead>
       {history.isPending && <Loading what={item} />}

@@ -1,6 +1,7 @@
 import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useGive, useReceipt } from "../../api/queries";
+import { AskFor } from "../../parts/AskFor";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -15,6 +16,8 @@ const reasons: Record<string, string> = {
   reason_needed: "A grant would allow it with a stated reason.",
   condition_failed: "A grant would allow it, but one of its conditions did not hold.",
   own_access: "Nobody changes their own access.",
+  steward_only: "Only a steward may.",
+  approval_needed: "A grant allows it, and a second person has to agree.",
 };
 
 // ReceiptPage explains one refusal, asks the question again, and lets a gatekeeper fix it.
@@ -92,7 +95,10 @@ function Now({ receipt }: { receipt: Schemas["Receipt"] }) {
           </button>
         </>
       )}
-      {!receipt.allowed_now && !receipt.remedy && <p>No one grant is proposed: what keeps it out was put there on purpose, or it depends on what it is for. A gatekeeper decides.</p>}
+      {receipt.declined && <p className="font-semibold">{receipt.declined}.</p>}
+      {receipt.needs_approval && <p>A grant allows it, and the drawer’s rules ask for a second person to agree.</p>}
+      {!receipt.allowed_now && <AskFor receipt={receipt.entry.receipt} />}
+      {!receipt.allowed_now && !receipt.remedy && !receipt.needs_approval && <p>No one grant is proposed: what keeps it out was put there on purpose, or it depends on what it is for. A gatekeeper decides.</p>}
       {give.data && <p role="status"><Mark state="allowed" word="In force now" /></p>}
     </section>
   );

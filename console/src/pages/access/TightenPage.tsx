@@ -1,0 +1,84 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useTighten } from "../../api/queries";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Empty, Loading } from "../../parts/States";
+import { When } from "../../parts/When";
+import { FindingDialog } from "./FindingDialog";
+import { Tabs } from "./Tabs";
+
+const kinds: Record<Schemas["Finding"]["kind"], { title: string; text: string }> = {
+  owner_left: { title: "Owners who have left", text: "Hand over what they own." },
+  no_owner: { title: "Apps without an owner", text: "Nobody answers for them." },
+  unused_grant: { title: "Grants never used", text: "Given before the period, and not used in it." },
+  wide_scope: { title: "Scopes wider than what was used", text: "The narrower grant takes the place of the wide one in one instant." },
+  unused_actions: { title: "Actions never used", text: "A smaller role would do." },
+  unseen: { title: "Not seen", text: "People and apps that were not there in the period." },
+  single_manager: { title: "Drawers with a single manager", text: "When that person is away, nobody can give access." },
+  unreadable: { title: "Items nobody may read", text: "Either somebody is missing a grant, or the item is not needed any more." },
+};
+
+const periods = [{ days: 30, text: "30 days" }, { days: 90, text: "90 days" }, { days: 180, text: "180 days" }];
+
+// TightenPage lists access that is not used, with what would be narrower. Nothing is done without a press and a yes.
+export function TightenPage() {
+  const [days, setDays] = useState(30);
+  const report = useTighten(days);
+  const [chosen, setChosen] = useState<Schemas["Finding"] | null>(null);
+  const findings = report.data?.findings ?? [];
+  const present = (Object.keys(kinds) as Schemas["Finding"]["kind"][]).filter((k) => findings.some((f) => f.kind === k));
+  return (
+    <>
+      <Tabs />
+      <PageHead title="Tighten" aside={
+        <label className="flex items-center gap-2 text-sm font-semibold">Unused for
+          <select className="select select-sm w-auto" value={days} onChange={(e) => setDays(Number(e.target.value))}>{periods.map((p) => <option key={p.days} value={p.days}>{p.text}</option>)}</select>
+        </label>
+      }>What was given and, by the trail, is not used.</PageHead>
+      {report.isPending && <Loading what="the trail" />}
+      {report.error && <ProblemBox error={report.error} />}
+      {report.data && findings.length === 0 && <Empty title="Nothing to tighten">What is given is used.</Empty>}
+      <div className="grid grid-cols-1 gap-10">
+        {present.map((kind) => <Findings key={kind} kind={kind} findings={findings.filter((f) => f.kind === kind)} onDo={setChosen} />)}
+      </div>
+      {chosen && <FindingDialog finding={chosen} onClose={() => setChosen(null)} />}
+    </>
+  );
+}
+
+type FindingsProps = { kind: Schemas["Finding"]["kind"]; findings: Schemas["Finding"][]; onDo: (f: Schemas["Finding"]) => void };
+
+function Findings({ kind, findings, onDo }: FindingsProps) {
+  const { title, text } = kinds[kind];
+  const used = findings.some((f) => f.grant || f.suspend);
+  return (
+    <section aria-label={title}>
+      <h2 className="text-xl font-semibold">{title} <span className="muted font-sans text-base font-normal">{findings.length}</span></h2>
+      <p className="muted mb-2">{text}</p>
+      <Scroll label={`Table of ${title}`}>
+        <table className="dense table">
+          <thead><tr><th scope="col">Who</th><th scope="col">What</th>{used && <th scope="col">Last used</th>}<th scope="col"><span className="sr-only">Do</span></th></tr></thead>
+          <tbody>
+            {findings.map((f) => (
+              <tr key={`${f.grant}${f.subject}${f.target}`}>
+                <td>{f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>}</td>
+                <td>{f.detail}</td>
+                {used && <td><When at={f.last_used} /></td>}
+                <td>{(f.end || f.suspend || f.instead || f.kind === "owner_left") && <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Scroll>
+    </section>
+  );
+}
+
+function verb(f: Schemas["Finding"]): string {
+  if (f.instead) return "Narrow";
+  if (f.end) return "End";
+  return f.suspend ? "Suspend" : "Hand over";
+}

@@ -1,0 +1,19 @@
+import { useState } from "react";
+import { useAskFor } from "../api/queries";
+import { ReasonDialog } from "./ReasonDialog";
+
+// AskFor turns a refusal of one's own into a request that a gatekeeper answers.
+export function AskFor({ receipt }: { receipt: string }) {
+  const ask = useAskFor();
+  const [open, setOpen] = useState(false);
+  if (ask.data) return <p role="status" className="text-sm">Request <span className="name">{ask.data.id}</span> is open. You see what comes of it under Refusals.</p>;
+  return (
+    <>
+      <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setOpen(true)}>Ask for it</button>
+      {open && (
+        <ReasonDialog title="Ask for it" label="Why do you need it?" hint="A gatekeeper reads this and says yes or no." action="Ask" busy={ask.isPending} error={ask.error}
+          onSay={(reason) => ask.mutate({ receipt, reason }, { onSuccess: () => setOpen(false) })} onClose={() => setOpen(false)} />
+      )}
+    </>
+  );
+}

@@ -1,0 +1,150 @@
+package web_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+)
+
+// Somebody refused asks for it where they were refused; a gatekeeper says no with a reason, and then yes to another;
+// the asker sees both.
+func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
+	b := open(t)
+	b.chest.Fill(t, "ticketing-prod", "mail-login", "v")
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
+	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	for _, item := range []string{"db-password", "mail-login"} {
+		b.visit("/drawers/ticketing-prod/"+item, "Versions")
+		b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), press("Ask for it"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Ask", "dialog"), see("is open. You see what comes of it"))
+	}
+	b.visit("/refusals", "2 open")
+	b.do(press("Sign out"))
+	b.signIn("security-duty")
+	b.visit("/refusals", "why mail-login")
+	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "No")]`), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Say no", "dialog"), see("said no: mail is not yours"))
+	b.do(chromedp.Click(`//li[contains(., "why db-password")]//button[contains(., "Allow")]`), see("0 open"))
+	b.do(press("Sign out"))
+	b.signIn("ticketing-lead")
+	b.visit("/refusals", "said no: mail is not yours")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Reveal"), chromedp.WaitVisible(`[data-value]`))
+	b.visit("/drawers/ticketing-prod/mail-login", "Versions")
+	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("mail is not yours"))
+	b.clean()
+}
+
+// A grant is given after its consequences were shown; the matrix has it, with the reason at a press.
+func TestGrantIsLookedAtBeforeItIsGiven(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "ticket-api")
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access/app:ticket-api", "It may do nothing")
+	b.do(press("Give a grant"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"), press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
+		press("Back", "dialog"), chromedp.SendKeys(`dialog input[name=scope]`, "x"))
+	eval[bool](b, `(() => { document.querySelector("dialog input[name=scope]").value = ""; return true })()`)
+	b.do(chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prod/**"), press("See what it changes", "dialog"), see("gains"), press("Give it", "dialog"), see("In force now"))
+	b.visit("/access/matrix", "Show the matrix")
+	b.do(press("Show the matrix"), chromedp.WaitVisible(`tbody`), chromedp.Click(`//button[contains(@aria-label, "app:ticket-api in ticketing-prod")]`), chromedp.WaitVisible(`dialog tbody`), see("Grants that reach app:ticket-api"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.clean()
+}
+
+func TestPolicyIsComparedAndAppliedInTheConsole(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access/policy", "Policy file")
+	b.do(chromedp.WaitVisible(`textarea`))
+	change := func(from, to string) {
+		t.Helper()
+		eval[bool](b, `(() => { const area = document.querySelector("textarea");
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, area.value.replace("`+from+`", "`+to+`"));
+			return area.dispatchEvent(new Event("input", { bubbles: true })); })()`)
+	}
+	change("role: consumer", "role: consumr")
+	b.do(press("Compare"), chromedp.WaitVisible(`[role=alert]`), see("did you mean consumer?"))
+	change("role: consumr", "role: viewer")
+	b.do(press("Compare"), see("loses"), see("gains"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Apply it"), see("In force now"))
+	grants, err := b.chest.Client(t, b.chest.Steward).Grants(b.ctx, "app:ticket-api")
+	if err != nil || len(grants) != 2 {
+		t.Fatalf("%+v, %v", grants, err)
+	}
+	for _, g := range grants {
+		if g.InForce != (g.Role == "viewer") {
+			t.Errorf("%+v", g)
+		}
+	}
+	b.clean()
+}
+
+func TestTighteningIsDoneOnAYes(t *testing.T) {
+	b := open(t)
+	b.chest.Clock.Set(60 * 24 * time.Hour)
+	b.chest.App(t, "map-printer", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	b.chest.Clock.Set(0)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access/tighten", "Grants never used")
+	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`), chromedp.WaitVisible(`dialog tbody`), see("loses"), press("Cancel", "dialog"))
+	in := func() bool {
+		grants, err := b.chest.Client(t, b.chest.Steward).Grants(b.ctx, "app:map-printer")
+		if err != nil || len(grants) != 1 {
+			t.Fatalf("%+v, %v", grants, err)
+		}
+		return grants[0].InForce
+	}
+	if !in() {
+		t.Error("it was done without a yes")
+	}
+	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`), chromedp.WaitVisible(`dialog tbody`), press("Do it", "dialog"), chromedp.WaitNotPresent(`dialog`))
+	if in() {
+		t.Error("it was not done")
+	}
+	b.clean()
+}
+
+func TestStewardIsSetAsideInTheConsole(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"), see("nobody else could run the chest"), press("Cancel", "dialog"))
+	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"), chromedp.WaitVisible(`input[name=person]`))
+	if identity, err := b.chest.Client(t, b.chest.SignIn(t, "security-duty")).Identity(b.ctx, "person:steward"); err != nil || identity.State != "set_aside" {
+		t.Errorf("%+v, %v", identity, err)
+	}
+	b.clean()
+}
+
+// Labels and the rule about a second person are shown where they count.
+func TestRulesAreShownWhereTheyCount(t *testing.T) {
+	b := open(t)
+	steward := b.chest.Client(t, b.chest.Steward)
+	contents, err := steward.Drawer(b.ctx, "ticketing-prod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := steward.ChangeDrawer(b.ctx, "ticketing-prod", contents.Drawer.Revision, client.Described{Labels: client.Labels{"team": "ticketing"}, Approval: &client.Approval{Items: []string{"db-*"}, Of: "persons"}}); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "A second person agrees")
+	b.do(see("team=ticketing"))
+	b.visit("/drawers/ticketing-prod/db-password", "A second person agrees")
+	b.clean()
+}
