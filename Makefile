@@ -37,6 +37,8 @@ fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference
 	@go test -fuzz FuzzEncodingReadsBack -fuzztime 60s ./internal/core/trail
 	@go test -fuzz FuzzParseHours -fuzztime 60s ./internal/core/access
+	@go test -fuzz FuzzParseScope -fuzztime 60s ./internal/core/access
+	@go test -fuzz FuzzParsePolicy -fuzztime 60s ./internal/core/policytext
 	@go test -fuzz FuzzDecodeIsStrict -fuzztime 60s ./internal/httpapi
 
 clean: ## remove what was built

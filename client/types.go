@@ -298,10 +298,12 @@ type Remedy struct {
 
 // Receipt explains one refusal.
 type Receipt struct {
-	Entry      Entry   `json:"entry"`
-	AllowedNow bool    `json:"allowed_now"`
-	GrantNow   string  `json:"grant_now"`
-	Remedy     *Remedy `json:"remedy,omitempty"`
+	Entry       Entry   `json:"entry"`
+	Description string  `json:"description"` // of who was refused
+	Owner       string  `json:"owner"`       // who answers for them
+	AllowedNow  bool    `json:"allowed_now"`
+	GrantNow    string  `json:"grant_now"`
+	Remedy      *Remedy `json:"remedy,omitempty"`
 	// NeedsApproval says that a grant allows it, and that a second person has to agree.
 	NeedsApproval bool   `json:"needs_approval"`
 	Declined      string `json:"declined"` // the last answer, if it was a no

@@ -113,7 +113,7 @@ func (a *app) receiptCommand() *cobra.Command {
 				return err
 			}
 			return a.show(r, func() {
-				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "action", r.Entry.Action, "target", targetText(r.Entry),
+				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "who it is", r.Description, "owner", r.Owner, "action", r.Entry.Action, "target", targetText(r.Entry),
 					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request", r.Entry.RequestID)
 				fmt.Fprintln(a.Out)
 				a.printConsidered(r.Considered)

@@ -383,6 +383,15 @@ func TestStewardIsSetAsideAndOnlyTheMachineBringsThemBack(t *testing.T) {
 	if _, err := steward.SignIn(ctx, "steward", chesttest.Password, ""); chesttest.Code(err) != "sign_in_failed" {
 		t.Errorf("the steward signs in: %v", err)
 	}
+	grants := must[[]client.Grant](t)(gate.Grants(ctx, "person:security-duty"))
+	for what, attempt := range map[string]func() error{
+		"the last gatekeeper is suspended":     func() error { _, err := gate.SetState(ctx, "person:security-duty", "suspended"); return err },
+		"the last gatekeeper's grant is ended": func() error { _, err := gate.EndGrant(ctx, grants[0].ID); return err },
+	} {
+		if err := attempt(); chesttest.Code(err) != "not_handed_over" {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
 	for what, attempt := range map[string]func() error{
 		"activate": func() error { _, err := gate.SetState(ctx, "person:steward", "active"); return err },
 		"a code":   func() error { _, err := gate.IssueCredential(ctx, "person:steward", time.Time{}); return err },

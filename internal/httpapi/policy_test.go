@@ -36,7 +36,7 @@ func withAccess(t *testing.T) (*chesttest.Chest, *client.Client) {
 	}
 	contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "fuel-billing-prod"))
 	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "fuel-billing-prod", contents.Drawer.Revision, client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "persons"}}))
-	return chest, chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	return chest, chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "fuel-billing-prod/**"}))
 }
 
 func TestExportedPolicyIsTheStateAndMeetsItsSchema(t *testing.T) {
@@ -160,15 +160,16 @@ func TestPolicyThatIsRefusedChangesNothing(t *testing.T) {
 		return strings.Join(kept, "")
 	}
 	for what, c := range map[string]struct{ policy, code, says string }{
-		"somebody who is not registered": {grants("  - {subject: app:ticket-apl, role: viewer, scope: \"**\"}\n"), "invalid_input", "did you mean app:ticket-api?"},
-		"a drawer that is not there":     {strings.Replace(text, "name: ticketing-prod\n", "name: ticketing-prd\n", 1), "invalid_input", "did you mean the drawer ticketing-prod?"},
-		"an end in the past":             {grants("  - {subject: app:ticket-api, role: viewer, scope: \"**\", until: 2020-01-01T00:00:00Z}\n"), "invalid_input", "not in the future"},
-		"no YAML":                        {"grants: [", "invalid_input", "line 1"},
-		"one's own access":               {grants("  - {subject: person:security-duty, role: consumer, scope: nothing-yet/**}\n"), "refused", "widens your own access"},
-		"one's own access by a team":     {strings.Replace(text, "members: ['app:ticket-api']", "members: ['app:ticket-api', 'person:security-duty']", 1), "refused", "widens your own access"},
-		"a new steward":                  {grants("  - {subject: person:ticketing-lead, role: steward, scope: \"**\", until: never}\n"), "refused", "only a steward"},
-		"an expectation that fails":      {text + "expectations:\n  - {exactly: [], can: read_value, scope: \"ticketing-prod/**\"}\n", "invalid_input", "app:ticket-api could"},
-		"nobody left to give access":     {without("person:security-duty"), "invalid_input", "nobody could give access any more"},
+		"somebody who is not registered":     {grants("  - {subject: app:ticket-apl, role: viewer, scope: \"**\"}\n"), "invalid_input", "did you mean app:ticket-api?"},
+		"a drawer that is not there":         {strings.Replace(text, "name: ticketing-prod\n", "name: ticketing-prd\n", 1), "invalid_input", "did you mean the drawer ticketing-prod?"},
+		"an end in the past":                 {grants("  - {subject: app:ticket-api, role: viewer, scope: \"**\", until: 2020-01-01T00:00:00Z}\n"), "invalid_input", "not in the future"},
+		"no YAML":                            {"grants: [", "invalid_input", "line 1"},
+		"one's own access":                   {grants("  - {subject: person:security-duty, role: consumer, scope: nothing-yet/**}\n"), "refused", "widens your own access"},
+		"one's own access by a team":         {strings.Replace(text, "members: ['app:ticket-api']", "members: ['app:ticket-api', 'person:security-duty']", 1), "refused", "widens your own access"},
+		"a new steward":                      {grants("  - {subject: person:ticketing-lead, role: steward, scope: \"**\", until: never}\n"), "refused", "only a steward"},
+		"an expectation that fails":          {text + "expectations:\n  - {exactly: [], can: read_value, scope: \"ticketing-prod/**\"}\n", "invalid_input", "app:ticket-api could"},
+		"a drawer's rules without the right": {strings.Replace(text, "labels: {team: ticketing}", "labels: {team: other}", 1), "refused", "takes the right to"},
+		"nobody left to give access":         {without("person:security-duty"), "invalid_input", "nobody could give access any more"},
 	} {
 		if c.policy == text {
 			t.Fatalf("%s: the file was not changed", what)

@@ -72,7 +72,7 @@ func (a *api) receipt(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, NeedsApproval: r.NeedsApproval, Declined: r.Declined, Remedy: remedyJSON(r.Remedy), Considered: consideredJSON(r.Considered)})
+	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), Description: r.Description, Owner: r.Owner, AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, NeedsApproval: r.NeedsApproval, Declined: r.Declined, Remedy: remedyJSON(r.Remedy), Considered: consideredJSON(r.Considered)})
 }
 
 // refusalsSince is how far back the queue of refusals goes when nobody says otherwise.

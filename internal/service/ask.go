@@ -235,30 +235,32 @@ func (s *Service) Matrix(c Caller) (m Matrix, err error) {
 		return m, err
 	}
 	a.entry.Action, a.entry.Detail = askAccess, "everybody, on every drawer"
-	err = s.view(func(st *state) error {
-		ctx := c.context(a.entry.At)
-		for _, name := range sortedKeys(st.drawers) {
-			if st.decide(c.id, access.GrantAccess, ctx, name).Allowed || st.decide(c.id, access.ReadTrail, ctx, name).Allowed {
-				m.Drawers = append(m.Drawers, name)
-			}
-		}
-		for _, subject := range sortedKeys(st.subjects) {
-			row := st.identities[st.subjects[subject]]
-			if row.Kind == reference.Team {
-				continue
-			}
-			r := MatrixRow{Subject: subject, State: row.State}
-			for _, name := range m.Drawers {
-				r.Cells = append(r.Cells, st.cell(row.ID, name, a.entry.At))
-			}
-			m.Rows = append(m.Rows, r)
-		}
-		return nil
-	})
+	st, err := s.copied()
 	if err != nil {
 		return m, err
 	}
+	m.fill(st, c, a.entry.At)
 	return answer(a, m)
+}
+
+func (m *Matrix) fill(st *state, c Caller, now time.Time) {
+	ctx := c.context(now)
+	for _, name := range sortedKeys(st.drawers) {
+		if st.decide(c.id, access.GrantAccess, ctx, name).Allowed || st.decide(c.id, access.ReadTrail, ctx, name).Allowed {
+			m.Drawers = append(m.Drawers, name)
+		}
+	}
+	for _, subject := range sortedKeys(st.subjects) {
+		row := st.identities[st.subjects[subject]]
+		if row.Kind == reference.Team {
+			continue
+		}
+		r := MatrixRow{Subject: subject, State: row.State}
+		for _, name := range m.Drawers {
+			r.Cells = append(r.Cells, st.cell(row.ID, name, now))
+		}
+		m.Rows = append(m.Rows, r)
+	}
 }
 
 func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {

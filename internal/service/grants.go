@@ -321,6 +321,9 @@ func (st *state) notes(c Caller, row store.Grant, replaces string, now time.Time
 	if smaller := st.askedFor(row, made, now); smaller != "" {
 		add("%s", smaller)
 	}
+	if drawer := st.otherEnvironment(subject, made.Scope); drawer != "" {
+		add("%s runs in %s, and %s is for %s", subjectOf(subject), subject.Environment, drawer, st.drawers[drawer].row.Environment)
+	}
 	for _, name := range st.alike(subjectOf(subject)) {
 		add("%s looks like %s: make sure that it is the one you mean", subjectOf(subject), name)
 	}
@@ -369,6 +372,20 @@ func (st *state) selectsSomething(scope access.Scope) bool {
 		}
 	}
 	return false
+}
+
+// otherEnvironment finds a drawer in a scope that is for another environment than the one that an app runs in.
+func (st *state) otherEnvironment(subject store.Identity, scope access.Scope) string {
+	for _, name := range sortedKeys(st.drawers) {
+		d := st.drawers[name]
+		if subject.Environment == "" || d.row.Environment == subject.Environment {
+			continue
+		}
+		if scope.Matches(st.target(name)) || slices.ContainsFunc(sortedKeys(d.items), func(item string) bool { return scope.Matches(st.target(name, item)) }) {
+			return name
+		}
+	}
+	return ""
 }
 
 // nearScope hints at a drawer or item whose name a scope without wildcards almost has.
@@ -432,6 +449,9 @@ func (s *Service) End(c Caller, id string) (g Grant, err error) {
 	}
 	after := before
 	after.EndedAt, after.EndedBy = micros(a.entry.At), c.name
+	if err := s.staysOpen(a, func(st *state) error { return st.putGrant(after) }); err != nil {
+		return g, err
+	}
 	err = a.change("grant", func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
 		func(st *state) {
 			_ = st.putGrant(after) // it came from there

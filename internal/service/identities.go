@@ -425,6 +425,11 @@ func (s *Service) SetState(c Caller, subject, to string) (d Identity, err error)
 	if before.Kind == reference.Team {
 		return d, a.fail(invalid("subject", "a team cannot be suspended: end its grants, or let its members leave"))
 	}
+	if to == stateSuspended {
+		if err := s.staysOpen(a, func(st *state) error { row := before; row.State = to; st.putIdentity(row); return nil }); err != nil {
+			return d, err
+		}
+	}
 	after := before
 	after.State = to
 	var tokens []store.Token

@@ -20,7 +20,19 @@ type builder struct {
 	by       string
 	p        *plan
 	teams    map[string]string // ids of all teams by subject, new ones included
+	touched  []touched
 	problems policytext.Problems
+}
+
+// touched is something that a policy changes and that takes a right of its own.
+type touched struct {
+	action access.Action
+	what   string
+	names  []string // the target; none for the chest
+}
+
+func (b *builder) touch(action access.Action, what string, names ...string) {
+	b.touched = append(b.touched, touched{action, what, names})
 }
 
 // build makes the steps in an order in which each is possible: what others need comes first, and goes last.
@@ -65,10 +77,12 @@ func (b *builder) makeTeams() {
 		switch {
 		case !known:
 			row = store.Identity{ID: newID("id_"), Kind: reference.Team, Name: t.Name, Description: t.Description, State: stateActive, CreatedAt: micros(b.now), CreatedBy: b.by}
+			b.touch(access.Register, subject)
 			inserting(b, "make "+subject, row, putIdentity)
 		case row.Description != t.Description:
 			after := row
 			after.Description = t.Description
+			b.touch(access.Register, subject)
 			updating(b, "describe "+subject+" anew", row, after, putIdentity)
 		}
 		b.teams[subject] = row.ID
@@ -123,10 +137,12 @@ func (b *builder) changeMembers() {
 	}
 	for _, key := range sortedKeys(b.st.members) {
 		if m := b.st.members[key]; !wanted[key] {
+			b.touch(access.Register, subjectOf(b.st.identities[m.Team]))
 			deleting(b, fmt.Sprintf("%s leaves %s", subjectOf(b.st.identities[m.Identity]), subjectOf(b.st.identities[m.Team])), m, (*state).leave)
 		}
 	}
 	for _, m := range joins {
+		b.touch(access.Register, b.nameOf(m.Team))
 		inserting(b, fmt.Sprintf("%s joins %s", b.nameOf(m.Identity), b.nameOf(m.Team)), m, (*state).join)
 	}
 }
@@ -295,6 +311,7 @@ func (b *builder) changeDrawer(d *drawer, text policytext.Drawer) {
 		after.ApprovalItems, after.ApprovalOf = approvalText(text.Approval)
 	}
 	if after.Labels != d.row.Labels || after.ApprovalItems != d.row.ApprovalItems || after.ApprovalOf != d.row.ApprovalOf {
+		b.touch(access.ChangeRules, "drawer "+d.row.Name, d.row.Name)
 		updating(b, fmt.Sprintf("drawer %s: labels [%s], approval [%s]", d.row.Name, after.Labels, strings.TrimSpace(after.ApprovalItems+" "+after.ApprovalOf)), d.row, after,
 			func(st *state, row store.Drawer) error { return st.drawers[row.Name].put(row) })
 	}
@@ -307,6 +324,7 @@ func (b *builder) changeDrawer(d *drawer, text policytext.Drawer) {
 		changed := before
 		changed.Labels = labelText(labels[name])
 		if changed.Labels != before.Labels {
+			b.touch(access.ChangeItem, "item "+d.row.Name+"/"+name, d.row.Name, name)
 			updating(b, fmt.Sprintf("item %s/%s: labels [%s]", d.row.Name, name, changed.Labels), before, changed,
 				func(st *state, row store.Item) error {
 					return st.drawers[d.row.Name].items[row.Name].put(st.drawers[d.row.Name], row)

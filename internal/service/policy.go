@@ -110,11 +110,11 @@ func (s *Service) ExportPolicy(c Caller) (text []byte, err error) {
 	if err != nil {
 		return nil, err
 	}
-	var d *policytext.Document
-	if err := s.view(func(st *state) error { d = st.document(a.entry.At); return nil }); err != nil {
+	st, err := s.copied()
+	if err != nil {
 		return nil, err
 	}
-	if text, err = policytext.Format(d); err != nil {
+	if text, err = policytext.Format(st.document(a.entry.At)); err != nil {
 		return nil, a.fail(err)
 	}
 	return answer(a, text)
@@ -150,17 +150,11 @@ func (s *Service) DiffPolicy(c Caller, text []byte) (d PolicyDifference, err err
 	if err != nil {
 		return d, err
 	}
-	err = s.view(func(st *state) error {
-		p, err := st.plan(c, text, a.entry.At)
-		if err == nil {
-			d = p.difference
-		}
-		return err
-	})
+	p, err := s.plan(c, text, a.entry.At)
 	if err != nil {
 		return d, a.fail(err)
 	}
-	return answer(a, d)
+	return answer(a, p.difference)
 }
 
 // Applying says on what conditions a policy is applied.
@@ -178,13 +172,10 @@ func (s *Service) ApplyPolicy(c Caller, text []byte, how Applying) (d PolicyDiff
 	a.entry.Action, a.entry.Target = "apply_policy", ""
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	var p *plan
-	err = s.view(func(st *state) error {
-		if p, err = st.plan(c, text, a.entry.At); err != nil {
-			return err
-		}
-		return p.acceptable(how)
-	})
+	p, err := s.plan(c, text, a.entry.At)
+	if err == nil {
+		err = p.acceptable(how)
+	}
 	if err != nil {
 		return d, a.fail(err)
 	}
@@ -253,10 +244,14 @@ func (p *plan) apply(st *state) error {
 }
 
 // plan reads a policy and works out what it would do. An error of the text is an [*Error] with all problems.
-func (st *state) plan(c Caller, text []byte, now time.Time) (*plan, error) {
+func (s *Service) plan(c Caller, text []byte, now time.Time) (*plan, error) {
 	doc, err := policytext.Parse(text, time.LoadLocation)
 	if err != nil {
 		return nil, &Error{Code: InvalidInput, Field: "policy", Detail: err.Error()}
+	}
+	st, err := s.copied()
+	if err != nil {
+		return nil, err
 	}
 	b := builder{st: st, doc: doc, now: now, by: c.name, p: &plan{basedOn: doc.BasedOn}, teams: map[string]string{}}
 	b.build()
@@ -277,13 +272,19 @@ func (st *state) plan(c Caller, text []byte, now time.Time) (*plan, error) {
 	}
 	b.p.difference = d
 	if steward := st.isSteward(c, now); !steward {
-		b.p.refusal = st.mayApply(c, after, now)
+		b.p.refusal = st.mayApply(c, after, b.touched, now)
 	}
 	return b.p, nil
 }
 
-// mayApply keeps somebody who is no steward from widening their own access, and from appointing stewards.
-func (st *state) mayApply(c Caller, after *state, now time.Time) *Error {
+// mayApply keeps somebody who is no steward from widening their own access, from appointing stewards, and from changing
+// teams and drawers without the right to do that by itself.
+func (st *state) mayApply(c Caller, after *state, touched []touched, now time.Time) *Error {
+	for _, t := range touched {
+		if !st.decide(c.id, t.action, c.context(now), t.names...).Allowed {
+			return &Error{Code: Refused, Reason: string(access.NoGrant), Detail: fmt.Sprintf("the policy changes %s, which takes the right to %s", t.what, t.action.Phrase()+" it")}
+		}
+	}
 	for id, g := range after.grants {
 		if _, before := st.grants[id]; !before && g.Role == access.Steward {
 			return &Error{Code: Refused, Reason: stewardOnly, Detail: "only a steward appoints another, also not by a policy"}
@@ -294,6 +295,26 @@ func (st *state) mayApply(c Caller, after *state, now time.Time) *Error {
 	}
 	return nil
 }
+
+// staysOpen keeps a change from leaving nobody who can give access, where somebody could before.
+func (s *Service) staysOpen(a *attempt, change func(*state) error) error {
+	err := s.view(func(st *state) error {
+		after := st.shadow()
+		if err := change(after); err != nil {
+			return err
+		}
+		if st.someoneGrants(a.entry.At) && !after.someoneGrants(a.entry.At) {
+			return errNobodyGrants
+		}
+		return nil
+	})
+	if err != nil {
+		return a.fail(err)
+	}
+	return nil
+}
+
+var errNobodyGrants = &Error{Code: NotHandedOver, Detail: "nobody could give access any more: first make another person gatekeeper on ** and let them enrol"}
 
 // someoneGrants reports whether a person who is active and has a password may give access to everything and register.
 func (st *state) someoneGrants(now time.Time) bool {

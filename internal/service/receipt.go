@@ -12,9 +12,11 @@ import (
 
 // Receipt is what is known of one refusal.
 type Receipt struct {
-	Entry      trail.Entry
-	AllowedNow bool   // whether the same question would be answered with yes now
-	GrantNow   string // the grant that allows it now
+	Entry       trail.Entry
+	Description string // of who was refused
+	Owner       string // who answers for them
+	AllowedNow  bool   // whether the same question would be answered with yes now
+	GrantNow    string // the grant that allows it now
 	// NeedsApproval says that a grant allows it, and a second person has to agree.
 	NeedsApproval bool
 	Declined      string  // the last answer, if it was a no; empty for none
@@ -64,6 +66,7 @@ func (s *Service) Receipt(c Caller, id string) (r Receipt, err error) {
 // explain asks the refused question again, now and as it was asked.
 func (r *Receipt) explain(st *state, now time.Time) {
 	subject := st.subjects[r.Entry.Subject]
+	r.Description, r.Owner = st.identities[subject].Description, st.identities[subject].Owner
 	asked := r.asked()
 	current := asked
 	current.Now = now

@@ -43,7 +43,7 @@ func (b *broken) Content(version string) ([]byte, error) {
 var origin = service.Origin{Addr: "192.0.2.1", RequestID: "test"}
 
 // open makes an unlocked service over a broken store, with a value in d/i that the returned caller may read.
-func open(t *testing.T) (*service.Service, *broken, service.Caller) {
+func open(t testing.TB) (*service.Service, *broken, service.Caller) {
 	t.Helper()
 	records, err := store.Create(filepath.Join(t.TempDir(), "chest"))
 	if err != nil {

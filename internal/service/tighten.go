@@ -49,23 +49,24 @@ func (s *Service) Tighten(c Caller, since time.Time) (findings []Finding, err er
 		return nil, err
 	}
 	a.entry.Action = "tighten"
+	st, err := s.copied()
+	if err != nil {
+		return nil, err
+	}
+	t := tightening{st: st, since: since, now: a.entry.At}
 	err = s.catchUp(func(u *usage) {
-		err = s.view(func(st *state) error {
-			t := tightening{st: st, u: u, since: since, now: a.entry.At}
-			t.grants()
-			t.subjects()
-			t.drawers()
-			slices.SortStableFunc(t.findings, func(x, y Finding) int {
-				return cmp.Or(cmp.Compare(findingOrder[x.Kind], findingOrder[y.Kind]), cmp.Compare(x.Subject, y.Subject), cmp.Compare(x.Target, y.Target), cmp.Compare(x.Grant, y.Grant))
-			})
-			findings = t.findings
-			return nil
-		})
+		t.u = u
+		t.grants()
+		t.subjects()
+		t.drawers()
 	})
 	if err != nil {
 		return nil, a.fail(err)
 	}
-	return answer(a, findings)
+	slices.SortStableFunc(t.findings, func(x, y Finding) int {
+		return cmp.Or(cmp.Compare(findingOrder[x.Kind], findingOrder[y.Kind]), cmp.Compare(x.Subject, y.Subject), cmp.Compare(x.Target, y.Target), cmp.Compare(x.Grant, y.Grant))
+	})
+	return answer(a, t.findings)
 }
 
 // tightening gathers findings.

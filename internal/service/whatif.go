@@ -17,19 +17,27 @@ type Difference struct {
 	Notes   []string
 }
 
-// shadow is a copy of what decides access, on which a change can be tried. Changing it leaves the original as it is.
+// copied takes a copy of what decides access, so that a long look at it keeps nobody waiting.
+func (s *Service) copied() (st *state, err error) {
+	err = s.view(func(live *state) error { st = live.shadow(); return nil })
+	return st, err
+}
+
+// shadow is a copy of what decides access, on which a change can be tried. Changing it leaves the original as it is, and
+// the original may go on changing. It has no keys, tokens or versions.
 func (st *state) shadow() *state {
 	copied := &state{
-		policy:     make(access.Policy, len(st.policy)),
-		identities: maps.Clone(st.identities),
-		members:    maps.Clone(st.members),
-		subjects:   maps.Clone(st.subjects),
-		grants:     maps.Clone(st.grants),
-		placed:     make(map[string][]string, len(st.placed)),
-		roles:      maps.Clone(st.roles),
-		requests:   st.requests,
-		approved:   st.approved,
-		drawers:    make(map[string]*drawer, len(st.drawers)),
+		policy:      make(access.Policy, len(st.policy)),
+		identities:  maps.Clone(st.identities),
+		members:     maps.Clone(st.members),
+		subjects:    maps.Clone(st.subjects),
+		grants:      maps.Clone(st.grants),
+		placed:      make(map[string][]string, len(st.placed)),
+		roles:       maps.Clone(st.roles),
+		requests:    maps.Clone(st.requests),
+		approved:    maps.Clone(st.approved),
+		credentials: maps.Clone(st.credentials),
+		drawers:     make(map[string]*drawer, len(st.drawers)),
 	}
 	for subject, grants := range st.policy {
 		copied.policy[subject] = slices.Clip(grants) // so that adding one moves them first
@@ -174,18 +182,16 @@ func (s *Service) previewEnd(c Caller, id string) (d Difference, err error) {
 // preview tries a change on a shadow and records that it was looked at.
 func (s *Service) preview(a *attempt, change func(st, after *state) ([]string, error)) (d Difference, err error) {
 	a.entry.Action, a.entry.Detail = askAccess, "what would change: "+a.entry.Detail
-	err = s.view(func(st *state) error {
-		after := st.shadow()
-		notes, err := change(st, after)
-		if err != nil {
-			return err
-		}
-		d = st.compare(after, a.entry.At)
-		d.Notes = notes
-		return nil
-	})
+	st, err := s.copied()
+	if err != nil {
+		return d, err
+	}
+	after := st.shadow()
+	notes, err := change(st, after)
 	if err != nil {
 		return d, a.fail(err)
 	}
+	d = st.compare(after, a.entry.At)
+	d.Notes = notes
 	return answer(a, d)
 }

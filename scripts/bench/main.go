@@ -123,16 +123,17 @@ func run() error {
 	return write(result)
 }
 
-// decisions adds what the core's own benchmarks measure: a decision among few and many grants, and who-can.
+// decisions adds what Go benchmarks measure: a decision among few and many grants, who-can, and the difference of a
+// policy.
 func decisions(result map[string]any) error {
-	out, err := exec.Command("go", "test", "-run", "xxx", "-bench", "Decision|WhoCan", "./internal/core/access").CombinedOutput()
+	out, err := exec.Command("go", "test", "-run", "xxx", "-bench", "Decision|WhoCan|PolicyDiff", "./internal/core/access", "./internal/service").CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("benchmark decisions: %w: %s", err, out)
 	}
 	for name, figure := range map[string]struct {
 		key  string
 		unit float64 // nanoseconds
-	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6}} {
+	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6}, "PolicyDiff10k": {"policy_diff_ms_10k", 1e6}} {
 		found := regexp.MustCompile(`Benchmark` + name + `-\d+\s+\d+\s+([\d.]+) ns/op`).FindSubmatch(out)
 		if found == nil {
 			return fmt.Errorf("the benchmarks say nothing of %s: %s", name, out)

@@ -1119,6 +1119,8 @@ export interface components {
         };
         Receipt: {
             entry: components["schemas"]["Entry"];
+            description: string;
+            owner: string;
             allowed_now: boolean;
             grant_now: string;
             needs_approval: boolean;

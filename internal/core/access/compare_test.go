@@ -157,34 +157,3 @@ func FuzzParseScope(f *testing.F) {
 		}
 	})
 }
-
-// The benchmark behind the figure policy_diff_ms_10k: 10 000 grants of 1 000 subjects over 100 drawers with 100 items
-// each; every tenth grant is another one.
-func BenchmarkCompare10k(b *testing.B) {
-	var all []Place
-	for d := range 100 {
-		all = append(all, places(b, fmt.Sprintf("drawer-%d", d))...)
-		for i := range 100 {
-			all = append(all, places(b, fmt.Sprintf("drawer-%d/item-%d", d, i))...)
-		}
-	}
-	sides := [2]Policy{{}, {}}
-	for side := range sides {
-		for n := range 10_000 {
-			text := fmt.Sprintf("drawer-%d/**", n%100)
-			if n%10 == 0 && side == 1 {
-				text = fmt.Sprintf("drawer-%d/item-%d*", (n+1)%100, n%7)
-			}
-			scope, err := ParseScope(text)
-			if err != nil {
-				b.Fatal(err)
-			}
-			sides[side].Add(Grant{ID: fmt.Sprint(n), Subject: fmt.Sprintf("subject-%d", n/10), Effect: Allow, Role: Roles[n%3], Scope: scope, End: now.Add(time.Hour)})
-		}
-	}
-	for b.Loop() {
-		if len(Compare(sides[0], sides[1], all, all, now)) == 0 {
-			b.Fatal("no change")
-		}
-	}
-}

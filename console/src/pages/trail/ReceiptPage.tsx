@@ -35,7 +35,7 @@ export function ReceiptPage() {
           <section className="panel" aria-label="What was refused">
             <h2 className="mb-3 text-xl font-semibold">What was refused</h2>
             <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-2">
-              <dt className="muted">Who</dt><dd className="name">{r.entry.subject}</dd>
+              <dt className="muted">Who</dt><dd><span className="name">{r.entry.subject}</span>{r.description && <><br />{r.description}</>}{r.owner && <><br /><span className="muted">owner</span> <span className="name text-sm">{r.owner}</span></>}</dd>
               <dt className="muted">Action</dt><dd>{r.entry.action.replaceAll("_", " ")}</dd>
               <dt className="muted">Target</dt><dd className="name">{r.entry.target || "the chest"}</dd>
               <dt className="muted">Why</dt><dd>{reasons[r.entry.reason] ?? r.entry.reason}</dd>
