@@ -154,7 +154,7 @@ func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 		g := &p[r.Subject][i]
 		miss := MissRole
 		if g.Role.Actions&r.Action != 0 { // most grants end here, without a look at their scope
-			miss = g.miss(r.Action, &r.Context, g.Scope.Matches(r.Target))
+			miss = g.miss(r.Action, &r.Context, g.Scope.matches(&r.Target))
 		}
 		if considered != nil {
 			*considered = append(*considered, Considered{Grant: *g, Miss: miss, Reason: g.why(miss, r)})
@@ -311,7 +311,7 @@ func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 		denied := false
 		for i := range grants {
 			g := &grants[i]
-			if g.Role.Actions&action == 0 || !g.Scope.Matches(target) || g.ended(now) {
+			if g.Role.Actions&action == 0 || !g.Scope.matches(&target) || g.ended(now) {
 				continue
 			}
 			switch {
@@ -338,7 +338,7 @@ func (p Policy) Firm(subject string, target Target, now time.Time) Action {
 	for i := range p[subject] {
 		g := &p[subject][i]
 		switch {
-		case !g.Scope.Matches(target) || g.ended(now):
+		case !g.Scope.matches(&target) || g.ended(now):
 		case g.Effect == Deny:
 			denied |= g.Role.Actions
 		case g.Conditions.none():
@@ -353,7 +353,7 @@ func (p Policy) Actions(subject string, target Target, now time.Time) Action {
 	var allowed, denied Action
 	for i := range p[subject] {
 		g := &p[subject][i]
-		if !g.Scope.Matches(target) || g.ended(now) {
+		if !g.Scope.matches(&target) || g.ended(now) {
 			continue
 		}
 		switch {

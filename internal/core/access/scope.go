@@ -54,7 +54,12 @@ func (s Scope) String() string {
 func (s Scope) Labelled() bool { return len(s.labels) > 0 }
 
 // Matches reports whether the scope selects the target; it allocates nothing.
-func (s Scope) Matches(t Target) bool { return s.pattern.Matches(t.Names...) && t.Labels.Has(s.labels) }
+func (s Scope) Matches(t Target) bool { return s.matches(&t) }
+
+// matches is Matches for where it counts: the hot path copies neither.
+func (s *Scope) matches(t *Target) bool {
+	return (len(s.labels) == 0 || t.Labels.Has(s.labels)) && s.pattern.Matches(t.Names...)
+}
 
 // Covers reports whether every target that other selects is selected by s too. It is sound and errs towards false.
 func (s Scope) Covers(other Scope) bool {
