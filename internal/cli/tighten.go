@@ -97,21 +97,20 @@ func (a *app) doFinding(ctx context.Context, c *client.Client, findings []client
 }
 
 func (a *app) handOverCommand() *cobra.Command {
-	var list bool
-	command := &cobra.Command{
-		Use:   "hand-over FROM TO",
+	return &cobra.Command{
+		Use:   "hand-over FROM [TO]",
 		Short: "Give everything that somebody owns to somebody else, in one step",
 		Long: `Makes TO the owner of all apps, teams, drawers and items that FROM owns. Access is not handed over: what TO needs is
-granted like everything else, and the grants that FROM holds are listed for it.`,
-		Example: "  tansu hand-over person:rota-trainee person:harbour-master\n  tansu hand-over person:rota-trainee --list",
+granted like everything else, and the grants that FROM holds are listed for it. Without TO it only lists.`,
+		Example: "  tansu hand-over person:rota-trainee\n  tansu hand-over person:rota-trainee person:harbour-master",
 		Args: func(cmd *cobra.Command, arguments []string) error {
-			if list {
-				return exactly("FROM")(cmd, arguments)
+			if len(arguments) == 1 {
+				return nil
 			}
 			return exactly("FROM", "TO")(cmd, arguments)
 		},
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-			if list {
+			if len(arguments) == 1 {
 				owned, err := c.Owned(ctx, arguments[0])
 				if err != nil {
 					return err
@@ -131,8 +130,6 @@ granted like everything else, and the grants that FROM holds are listed for it.`
 			})
 		}),
 	}
-	command.Flags().BoolVar(&list, "list", false, "only list what FROM owns")
-	return command
 }
 
 func (a *app) printOwned(subject string, owned client.Owned) {
