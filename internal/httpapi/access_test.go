@@ -95,12 +95,15 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 	chest.Fill(t, "d", "i", "v")
 	steward := chest.Client(t, chest.Steward)
 	keeper := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[mine=yes]"}))
+	reasoned := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[free=yes]"}))
+	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:harbour-master", Role: "consumer", Scope: "d/**", Conditions: client.Conditions{NeedsReason: true}}))
 	other := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}))
 	both := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "e/**"}))
 	chest.Fill(t, "e", "i", "v")
 	for what, attempt := range map[string]func() error{
 		"label an item for oneself":  func() error { return label(keeper, "d/i", client.Labels{"mine": "yes"}) },
 		"label a drawer for oneself": func() error { return label(keeper, "d", client.Labels{"mine": "yes"}) },
+		"label a condition away":     func() error { return label(reasoned, "d/i", client.Labels{"free": "yes"}) },
 		"label an item for somebody": func() error { return label(other, "d/i", client.Labels{"mine": "yes"}) },
 		"a new role that is built in": func() error {
 			_, err := keeper.AddRole(ctx, client.NewRole{Name: "x", Actions: []string{"list"}})
@@ -373,8 +376,10 @@ func TestStewardIsSetAsideAndOnlyTheMachineBringsThemBack(t *testing.T) {
 	if _, err := gate.SetStewardsAside(ctx); chesttest.Code(err) != "refused" {
 		t.Errorf("somebody else sets the steward aside: %v", err)
 	}
+	chest.Person(t, "second-steward")
+	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:second-steward", Role: "steward", Scope: "**", NeverEnds: true, Conditions: client.Conditions{Networks: []string{"10.1.0.0/16"}}}))
 	aside := must[[]string](t)(steward.SetStewardsAside(ctx))
-	if len(aside) != 1 || aside[0] != "person:steward" {
+	if len(aside) != 2 || aside[0] != "person:second-steward" || aside[1] != "person:steward" {
 		t.Errorf("%v", aside)
 	}
 	if _, err := steward.Me(ctx); chesttest.Code(err) != "unauthenticated" {

@@ -230,6 +230,9 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 	return d, err
 }
 
+// mostApprovals is how many patterns a drawer's rule about approval has.
+const mostApprovals = 50
+
 func (ch Described) check() error {
 	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil {
 		return invalid("description", "nothing to change: give description, owner, labels or, for a drawer, approval")
@@ -238,6 +241,9 @@ func (ch Described) check() error {
 		return invalid("labels", "%s", err)
 	}
 	if ch.Approval != nil {
+		if len(ch.Approval.Items) > mostApprovals {
+			return invalid("approval", "there are %d patterns; the most is %d", len(ch.Approval.Items), mostApprovals)
+		}
 		for _, text := range ch.Approval.Items {
 			if _, err := reference.ParsePattern("d/" + text); err != nil || strings.ContainsAny(text, "/ ") {
 				return invalid("approval", "%.80q is not a pattern over item names, such as db-* or *", text)

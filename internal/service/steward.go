@@ -30,8 +30,8 @@ func (s *Service) SetStewardsAside(c Caller) (aside []string, err error) {
 	var steward, handedOver bool
 	err = s.view(func(st *state) error {
 		steward = st.isSteward(c, a.entry.At)
-		for id, row := range st.identities {
-			if row.Kind == reference.Person && st.policy.Holds(id, access.Steward, access.Context{Now: a.entry.At}) && row.State != stateSetAside {
+		for _, id := range st.stewards(a.entry.At) {
+			if row := st.identities[id]; row.State != stateSetAside {
 				before = append(before, row)
 			}
 		}
@@ -78,6 +78,17 @@ func (s *Service) SetStewardsAside(c Caller) (aside []string, err error) {
 		st.dropTokens(tokens)
 	})
 	return aside, err
+}
+
+// stewards lists whoever a grant of the steward's role reaches, whatever its conditions.
+func (st *state) stewards(now time.Time) (ids []string) {
+	for _, row := range st.grants {
+		if row.Role == access.Steward && row.Effect == string(access.Allow) && describeGrant(st, row).inForce(now).InForce {
+			ids = append(ids, st.holders(row.Subject)...)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
 }
 
 // canRun reports whether a person who is active and has a password can give access to everything and register.

@@ -101,8 +101,12 @@ func (st *state) widens(c Caller, after *state, now time.Time) bool {
 	return false
 }
 
-// loosens reports whether the target of a change needed a second person before and does not afterwards.
+// loosens reports whether other terms may be wider ones because of what is said about the target: it has other labels,
+// and so other grants reach it, or it needed a second person before and does not afterwards.
 func (st *state) loosens(change access.Change, after *state) bool {
+	if before := st.target(change.Target.Names...); before.Labels.String() != change.Target.Labels.String() {
+		return true
+	}
 	if len(change.Target.Names) != 2 {
 		return false
 	}

@@ -26,10 +26,10 @@ function rows(change: Schemas["Change"]) {
   ];
   return parts.filter((p) => p.actions.length > 0).map((p) => (
     <tr key={`${change.subject} ${p.state} ${change.targets.join()}`}>
-      <td className="name">{change.subject}</td>
+      <td className="name min-w-44">{change.subject}</td>
       <td><Mark state={p.state} word={p.state === "altered" ? "on other terms" : p.state} /></td>
-      <td>{p.actions.map((a) => a.replaceAll("_", " ")).join(", ")}</td>
-      <td><Targets list={change.targets} /></td>
+      <td className="min-w-32">{p.actions.map((a) => a.replaceAll("_", " ")).join(", ")}</td>
+      <td className="min-w-52"><Targets list={change.targets} /></td>
     </tr>
   ));
 }

@@ -26,7 +26,7 @@ export function GrantTable({ grants, of: owner, onEnd }: GrantTableProps) {
             <tr key={g.id} className={g.in_force ? "" : "muted"}>
               {showSubject && <td><Link className="link link-hover name" to={`/access/${g.subject}`}>{g.subject}</Link></td>}
               <td className="font-semibold">{g.effect === "deny" ? <Mark state="refused" word={`denied ${g.role}`} /> : g.role}</td>
-              <td className="name">{g.scope}</td>
+              <td className="name min-w-40">{g.scope}</td>
               <td><Conditions of={g} /></td>
               <td><GrantEnd grant={g} /></td>
               <td><When at={g.created_at} /><br /><span className="name muted text-sm">{g.created_by}</span></td>

@@ -64,8 +64,8 @@ function Findings({ kind, findings, onDo }: FindingsProps) {
           <tbody>
             {findings.map((f) => (
               <tr key={`${f.grant}${f.subject}${f.target}`}>
-                <td>{f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>}</td>
-                <td>{f.detail}</td>
+                <td className="min-w-44">{f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>}</td>
+                <td className="min-w-56">{f.detail}</td>
                 {used && <td><When at={f.last_used} /></td>}
                 <td>{(f.end || f.suspend || f.instead || f.kind === "owner_left") && <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button>}</td>
               </tr>

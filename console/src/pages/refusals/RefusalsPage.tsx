@@ -37,8 +37,8 @@ export function RefusalsPage({ me }: { me: Schemas["Me"] }) {
             <tbody>
               {list.map((r) => (
                 <tr key={r.receipt}>
-                  <td><Link className="link link-hover name" to={`/access/${r.subject}`}>{r.subject}</Link>{r.owner && <><br /><span className="name muted text-sm">{r.owner}</span></>}</td>
-                  <td>{r.action.replaceAll("_", " ")}<br /><span className="name text-sm">{r.target || "the chest"}</span></td>
+                  <td className="min-w-44"><Link className="link link-hover name" to={`/access/${r.subject}`}>{r.subject}</Link>{r.owner && <><br /><span className="name muted text-sm">{r.owner}</span></>}</td>
+                  <td className="min-w-44">{r.action.replaceAll("_", " ")}<br /><span className="name text-sm">{r.target || "the chest"}</span></td>
                   <td>{r.reason.replaceAll("_", " ")}</td>
                   <td className="tabular-nums">{r.count}</td>
                   <td><When at={r.last} /></td>
