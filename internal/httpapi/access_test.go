@@ -162,7 +162,7 @@ func TestCustomRolesApplyAtOnceAndWidenNobodysOwn(t *testing.T) {
 	if got := readCode(reader, "d/i"); got != "refused" {
 		t.Errorf("a preview changes something: %q", got)
 	}
-	must[client.RoleStored](t)(gate.ChangeRole(ctx, role("read_value")))
+	must[client.RoleStored](t)(gate.ChangeRole(ctx, role("read_value", "use_key")))
 	if got := readCode(reader, "d/i"); got != "" {
 		t.Errorf("after: %q", got)
 	}
@@ -170,10 +170,10 @@ func TestCustomRolesApplyAtOnceAndWidenNobodysOwn(t *testing.T) {
 		t.Errorf("a role in use is removed: %v", err)
 	}
 	give(t, steward, "person:security-duty", "rotator", "d/**")
-	if _, err := gate.ChangeRole(ctx, role("read_value", "shred")); chesttest.Code(err) != "refused" {
+	if _, err := gate.ChangeRole(ctx, role("read_value", "use_key", "shred")); chesttest.Code(err) != "refused" {
 		t.Errorf("one's own role is widened: %v", err)
 	}
-	must[client.RoleStored](t)(gate.ChangeRole(ctx, role("see_metadata"))) // narrower is everybody's right
+	must[client.RoleStored](t)(gate.ChangeRole(ctx, role("use_key"))) // narrower is everybody's right
 	for what, n := range map[string]client.NewRole{
 		"a built-in name": {Name: "consumer", Actions: []string{"list"}}, "no action": {Name: "x"}, "an unknown action": {Name: "x", Actions: []string{"fly"}},
 	} {
