@@ -55,9 +55,37 @@ func (c *Client) CreateDrawer(ctx context.Context, n NewDrawer) (d Drawer, err e
 	return d, c.post(ctx, "/api/drawers", n, &d)
 }
 
-// Drawer describes a drawer and its items.
+// Drawer describes a drawer and its items, without those that are retired.
 func (c *Client) Drawer(ctx context.Context, name string) (d DrawerContents, err error) {
 	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name), &d)
+}
+
+// DrawerWithRetired describes a drawer and its items, the retired ones too.
+func (c *Client) DrawerWithRetired(ctx context.Context, name string) (d DrawerContents, err error) {
+	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name)+"?retired=true", &d)
+}
+
+// Shredded lists what was shredded in a drawer.
+func (c *Client) Shredded(ctx context.Context, drawer string) ([]Shredded, error) {
+	var answer struct {
+		Shredded []Shredded `json:"shredded"`
+	}
+	err := c.get(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/shredded", &answer)
+	return answer.Shredded, err
+}
+
+// Act does something with an item or one of its versions.
+func (c *Client) Act(ctx context.Context, drawer, item string, act Act) (h History, err error) {
+	return h, c.post(ctx, itemPath(drawer, item)+"/acts", act, &h)
+}
+
+// Readers lists who read an item's value since a moment; a zero time means 90 days.
+func (c *Client) Readers(ctx context.Context, drawer, item string, since time.Time) ([]Reader, error) {
+	var answer struct {
+		Readers []Reader `json:"readers"`
+	}
+	err := c.get(ctx, itemPath(drawer, item)+"/readers?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
+	return answer.Readers, err
 }
 
 // ChangeDrawer changes what is said about a drawer that still has the revision.

@@ -79,7 +79,9 @@ type Item struct {
 	Owner       string    `json:"owner"`
 	Labels      Labels    `json:"labels"`   // its own
 	Approval    bool      `json:"approval"` // whether reading it needs a second person
-	State       string    `json:"state"`    // "usable", "due", "waiting" or "ended"
+	State       string    `json:"state"`    // "usable", "due", "waiting", "ended", "staged", "suspended", "retired" or "shredded"
+	Held        int       `json:"held"`     // the version that is held as current; 0 for none
+	RetiredAt   time.Time `json:"retired_at,omitzero"`
 	Current     int       `json:"current"`
 	Versions    int       `json:"versions"`
 	NotAfter    time.Time `json:"not_after,omitzero"`
@@ -93,7 +95,7 @@ type Item struct {
 // Version is one version without its value.
 type Version struct {
 	Version       int       `json:"version"`
-	State         string    `json:"state"` // "usable", "waiting" or "ended"
+	State         string    `json:"state"` // "usable", "waiting", "ended", "staged", "suspended" or "shredded"
 	Current       bool      `json:"current"`
 	Size          int       `json:"size"` // bytes
 	EndsInNewline bool      `json:"ends_in_newline"`
@@ -117,6 +119,30 @@ type NewVersion struct {
 	Note      string    `json:"note,omitempty"`
 	NotBefore time.Time `json:"not_before,omitzero"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
+	Staged    bool      `json:"staged,omitempty"` // waits until somebody promotes it
+}
+
+// Act does something with an item, or with one of its versions. To shred, Name is the exact reference.
+type Act struct {
+	Act     string `json:"act"` // "suspend", "resume", "promote", "hold", "release", "retire", "restore" or "shred"
+	Version int    `json:"version,omitempty"`
+	Name    string `json:"name,omitempty"`
+}
+
+// Reader is who read an item's value, and which version last.
+type Reader struct {
+	Subject string    `json:"subject"`
+	Version int       `json:"version"`
+	Last    time.Time `json:"last"`
+	Pinned  bool      `json:"pinned"` // asked for the version by its number
+}
+
+// Shredded is what is left of an item.
+type Shredded struct {
+	Name     string    `json:"name"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Versions int       `json:"versions"`
 }
 
 // NewItem makes an item with its first version.

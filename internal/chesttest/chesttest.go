@@ -21,6 +21,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/jmoiron/sqlx"
 
 	"tansu/client"
 	"tansu/internal/demo"
@@ -123,6 +124,29 @@ func (c *Chest) Enrol(t testing.TB, code string) string {
 		t.Fatal(err)
 	}
 	return session.Token
+}
+
+// Rows reads the database file beside the service, as somebody with a copy of it would.
+func (c *Chest) Rows(t testing.TB, query string) (rows [][]any) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(c.Dir, "chest", "chest.db")+"?mode=ro")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = db.Close() }()
+	found, err := db.Queryx(query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = found.Close() }()
+	for found.Next() {
+		row, err := found.SliceScan()
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows = append(rows, row)
+	}
+	return rows
 }
 
 // SignIn signs a person in again who was enrolled before, and returns a token.

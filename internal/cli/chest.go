@@ -221,6 +221,14 @@ func (a *app) serve(cmd *cobra.Command, o server.Options) error {
 	return err
 }
 
+// unlockMaterial reads the key file, or asks for the passphrase when there is none.
+func (a *app) unlockMaterial(keyFile string) (secretvalue.Value, error) {
+	if keyFile != "" {
+		return server.ReadKeyFile(keyFile)
+	}
+	return a.ask("passphrase")
+}
+
 func (a *app) unlockCommand() *cobra.Command {
 	var keyFile string
 	command := &cobra.Command{
@@ -232,12 +240,7 @@ func (a *app) unlockCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var material secretvalue.Value
-			if keyFile != "" {
-				material, err = server.ReadKeyFile(keyFile)
-			} else {
-				material, err = a.ask("passphrase")
-			}
+			material, err := a.unlockMaterial(keyFile)
 			if err != nil {
 				return err
 			}

@@ -46,7 +46,7 @@ var exitCodes = map[string]int{
 	"refused": exitRefused, "unauthenticated": exitRefused, "sign_in_failed": exitRefused, "wrong_material": exitRefused,
 	"invalid_client": exitRefused, "throttled": exitRefused,
 	"not_found": exitNotFound,
-	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "not_handed_over": exitConflict, "already_unlocked": exitConflict,
+	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "not_handed_over": exitConflict, "not_possible": exitConflict, "already_unlocked": exitConflict,
 	"locked": exitLocked, "not_recorded": exitLocked,
 }
 
@@ -131,7 +131,7 @@ A first tour:
 	groups := map[string][]*cobra.Command{
 		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(), a.examineCommand(), a.stewardCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
-		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand()},
+		groupFill:   {a.drawerCommand(), a.putCommand(), a.listCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},

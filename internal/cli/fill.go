@@ -53,7 +53,7 @@ func noSubcommand(cmd *cobra.Command, arguments []string) error {
 // putFlags are the options of put.
 type putFlags struct {
 	file, description, owner, note, notBefore, notAfter string
-	newVersion                                          bool
+	newVersion, staged                                  bool
 	revision                                            int64
 }
 
@@ -86,6 +86,7 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 	command.Flags().StringVar(&f.description, "description", "", "what it is, on one line; for a new item")
 	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead; for a new item")
 	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
+	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
 	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (RFC 3339) or after this long (12h, 90d)")
 	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (RFC 3339) or for this long (12h, 90d)")
 	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")
@@ -114,7 +115,7 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	}
 	defer content.Wipe()
 	version := client.Content(content.Reveal())
-	version.Note, version.NotBefore, version.NotAfter = f.note, notBefore, notAfter
+	version.Note, version.NotBefore, version.NotAfter, version.Staged = f.note, notBefore, notAfter, f.staged
 	var stored client.Stored
 	if f.newVersion {
 		stored, err = c.AddVersion(cmd.Context(), ref.Drawer, ref.Item, f.revision, version)
@@ -169,7 +170,8 @@ func duration(text string) (time.Duration, error) {
 }
 
 func (a *app) listCommand() *cobra.Command {
-	return &cobra.Command{
+	var retired bool
+	command := &cobra.Command{
 		Use:   "list [DRAWER]",
 		Short: "List the drawers, or the items of one, without values",
 		Args: func(_ *cobra.Command, arguments []string) error {
@@ -186,9 +188,11 @@ func (a *app) listCommand() *cobra.Command {
 			if len(arguments) == 0 {
 				return a.listDrawers(cmd, c)
 			}
-			return a.listItems(cmd, c, arguments[0])
+			return a.listItems(cmd, c, arguments[0], retired)
 		},
 	}
+	command.Flags().BoolVar(&retired, "retired", false, "the retired items of a drawer too")
+	return command
 }
 
 func (a *app) listDrawers(cmd *cobra.Command, c *client.Client) error {
@@ -205,8 +209,12 @@ func (a *app) listDrawers(cmd *cobra.Command, c *client.Client) error {
 	})
 }
 
-func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string) error {
-	contents, err := c.Drawer(cmd.Context(), drawer)
+func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string, retired bool) error {
+	list := c.Drawer
+	if retired {
+		list = c.DrawerWithRetired
+	}
+	contents, err := list(cmd.Context(), drawer)
 	if err != nil {
 		return err
 	}

@@ -166,6 +166,19 @@ func readValue(r io.Reader) (secretvalue.Value, error) {
 	return secretvalue.New(content), nil
 }
 
+// typed asks for a line that may be shown; a script gives it by an option instead.
+func (a *app) typed(prompt string) (string, error) {
+	if !a.terminal() {
+		return "", usagef("this asks for a name to be typed, and there is no terminal to ask on; give it with --name")
+	}
+	fmt.Fprint(a.Err, prompt)
+	line, err := bufio.NewReader(a.In).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", fmt.Errorf("read the terminal: %w", err)
+	}
+	return strings.TrimSpace(line), nil
+}
+
 // confirm asks for a yes on the terminal; a script says --yes instead.
 func (a *app) confirm(text string) (bool, error) {
 	if !a.terminal() {

@@ -11,7 +11,6 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/secretvalue"
-	"tansu/internal/server"
 	"tansu/internal/service"
 	"tansu/internal/store"
 )
@@ -79,12 +78,7 @@ func (a *app) offline(dir, keyFile string, run func(*store.Store, secretvalue.Va
 		return err
 	}
 	defer func() { err = errors.Join(err, records.Close()) }()
-	var material secretvalue.Value
-	if keyFile != "" {
-		material, err = server.ReadKeyFile(keyFile)
-	} else {
-		material, err = a.ask("passphrase")
-	}
+	material, err := a.unlockMaterial(keyFile)
 	if err != nil {
 		return err
 	}

@@ -236,15 +236,9 @@ func policyDifferenceJSON(d service.PolicyDifference) client.PolicyDifference {
 const tightenSince = 30 * 24 * time.Hour
 
 func (a *api) tighten(c *call) error {
-	if err := onlyQuery(c, "since"); err != nil {
-		return err
-	}
-	since, err := queryTime(c, "since")
+	since, err := sinceOr(c, tightenSince)
 	if err != nil {
 		return err
-	}
-	if since.IsZero() {
-		since = time.Now().Add(-tightenSince)
 	}
 	list, err := a.service.Tighten(c.caller, since)
 	if err != nil {

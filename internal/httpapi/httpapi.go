@@ -99,6 +99,9 @@ var routes = []route{
 	{"GET", "/api/drawers/:drawer/items/:item", identified, (*api).getItem},
 	{"PATCH", "/api/drawers/:drawer/items/:item", identified, (*api).changeItem},
 	{"POST", "/api/drawers/:drawer/items/:item/versions", identified, (*api).addVersion},
+	{"POST", "/api/drawers/:drawer/items/:item/acts", identified, (*api).act},
+	{"GET", "/api/drawers/:drawer/items/:item/readers", identified, (*api).readers},
+	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 
 	{"GET", "/api/identities", identified, (*api).listIdentities},

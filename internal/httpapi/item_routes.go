@@ -41,7 +41,18 @@ func (a *api) createDrawer(c *call) error {
 }
 
 func (a *api) getDrawer(c *call) error {
-	d, items, err := a.service.Drawer(c.caller, c.param("drawer"))
+	if err := onlyQuery(c, "retired"); err != nil {
+		return err
+	}
+	retired := service.WithoutRetired
+	switch c.QueryParam("retired") {
+	case "", "false":
+	case "true":
+		retired = service.WithRetired
+	default:
+		return &service.Error{Code: service.InvalidInput, Field: "retired", Detail: "retired is true or false"}
+	}
+	d, items, err := a.service.Drawer(c.caller, c.param("drawer"), retired)
 	if err != nil {
 		return err
 	}
@@ -145,7 +156,7 @@ func newVersion(prefix string, body client.NewVersion) (v service.NewVersion, er
 		// The cause would say which character of the value is wrong, so it is not passed on.
 		return v, &service.Error{Code: service.InvalidInput, Field: prefix + "value", Detail: prefix + "value is not base64 of the standard alphabet with padding"}
 	}
-	return service.NewVersion{Content: secretvalue.New(content), Note: body.Note, Window: lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}}, nil
+	return service.NewVersion{Content: secretvalue.New(content), Note: body.Note, Staged: body.Staged, Window: lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}}, nil
 }
 
 func (a *api) getItem(c *call) error {
@@ -157,12 +168,16 @@ func (a *api) getItem(c *call) error {
 	if err != nil {
 		return err
 	}
+	setETag(c, it.Revision)
+	return c.JSON(http.StatusOK, historyJSON(it, versions))
+}
+
+func historyJSON(it service.Item, versions []service.Version) client.History {
 	answer := client.History{Item: itemJSON(it), Versions: []client.Version{}}
 	for _, v := range versions {
 		answer.Versions = append(answer.Versions, versionJSON(v))
 	}
-	setETag(c, it.Revision)
-	return c.JSON(http.StatusOK, answer)
+	return answer
 }
 
 func (a *api) changeItem(c *call) error {
@@ -253,7 +268,7 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, State: it.State,
+	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, Held: it.Held, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }
@@ -261,4 +276,57 @@ func itemJSON(it service.Item) client.Item {
 func versionJSON(v service.Version) client.Version {
 	return client.Version{Version: v.Number, State: v.State, Current: v.Current, Size: v.Size, EndsInNewline: v.EndsInNewline, Note: v.Note,
 		NotBefore: v.NotBefore, NotAfter: v.NotAfter, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy}
+}
+
+func (a *api) act(c *call) error {
+	var body client.Act
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
+	if err != nil {
+		return err
+	}
+	ref.Version = body.Version
+	it, versions, err := a.service.Act(c.caller, ref, lifecycle.Act(body.Act), body.Name)
+	if err != nil {
+		return err
+	}
+	setETag(c, it.Revision)
+	return c.JSON(http.StatusOK, historyJSON(it, versions))
+}
+
+// readersSince is how far back readers are looked for when nobody says otherwise.
+const readersSince = 90 * 24 * time.Hour
+
+func (a *api) readers(c *call) error {
+	since, err := sinceOr(c, readersSince)
+	if err != nil {
+		return err
+	}
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
+	if err != nil {
+		return err
+	}
+	list, err := a.service.Readers(c.caller, ref, since)
+	if err != nil {
+		return err
+	}
+	answer := []client.Reader{}
+	for _, r := range list {
+		answer = append(answer, client.Reader(r))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"readers": answer})
+}
+
+func (a *api) shredded(c *call) error {
+	list, err := a.service.Shredded(c.caller, c.param("drawer"))
+	if err != nil {
+		return err
+	}
+	answer := []client.Shredded{}
+	for _, s := range list {
+		answer = append(answer, client.Shredded(s))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"shredded": answer})
 }

@@ -28,6 +28,7 @@ var problems = map[service.Code]struct {
 	service.Stale:           {http.StatusPreconditionFailed, "Changed by somebody else"},
 	service.NeedsRevision:   {http.StatusPreconditionRequired, "Needs a revision"},
 	service.NotServable:     {http.StatusConflict, "Not servable now"},
+	service.NotPossible:     {http.StatusConflict, "Not possible now"},
 	service.NotHandedOver:   {http.StatusConflict, "Duties are not handed over"},
 	service.Locked:          {http.StatusServiceUnavailable, "The chest is locked"},
 	service.AlreadyUnlocked: {http.StatusConflict, "Unlocked already"},

@@ -79,15 +79,9 @@ func (a *api) receipt(c *call) error {
 const refusalsSince = 7 * 24 * time.Hour
 
 func (a *api) refusals(c *call) error {
-	if err := onlyQuery(c, "since"); err != nil {
-		return err
-	}
-	since, err := queryTime(c, "since")
+	since, err := sinceOr(c, refusalsSince)
 	if err != nil {
 		return err
-	}
-	if since.IsZero() {
-		since = time.Now().Add(-refusalsSince)
 	}
 	groups, err := a.service.Refusals(c.caller, since)
 	if err != nil {
@@ -99,6 +93,18 @@ func (a *api) refusals(c *call) error {
 			Count: g.Count, First: g.First, Last: g.Last, Receipt: g.Receipt, Remedy: remedyJSON(g.Remedy)})
 	}
 	return c.JSON(http.StatusOK, map[string]any{"refusals": answer})
+}
+
+// sinceOr reads the one parameter of a report, or goes back as far as the report does when nobody says otherwise.
+func sinceOr(c *call, back time.Duration) (time.Time, error) {
+	if err := onlyQuery(c, "since"); err != nil {
+		return time.Time{}, err
+	}
+	since, err := queryTime(c, "since")
+	if err == nil && since.IsZero() {
+		since = time.Now().Add(-back)
+	}
+	return since, err
 }
 
 func entryJSON(e trail.Entry) client.Entry {

@@ -44,3 +44,11 @@ func (c *contentCache) get(version string, read func(string) ([]byte, error)) ([
 	}
 	return ciphertext, nil
 }
+
+// forget drops the ciphertext of a version that is shredded.
+func (c *contentCache) forget(version string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.size -= len(c.entries[version])
+	delete(c.entries, version)
+}

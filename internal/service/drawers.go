@@ -68,16 +68,27 @@ func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
 		if !st.decide(c.id, access.List, c.context(now), d.row.Name, name).Allowed {
 			continue
 		}
-		r.Items++
-		current, err := it.windows.Current(now)
-		if err != nil {
-			r.Overdue++
-		} else if end := it.windows[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
+		switch _, state := itemState(it.life, now); state {
+		case string(lifecycle.Retired):
+			continue // hidden
+		case "due":
 			r.Due++
+		case string(lifecycle.Ended), string(lifecycle.Waiting):
+			r.Overdue++
 		}
+		r.Items++
 	}
 	return r
 }
+
+// Retired says whether a list has retired items.
+type Retired bool
+
+// Whether retired items are listed.
+const (
+	WithoutRetired Retired = false
+	WithRetired    Retired = true
+)
 
 // Drawers lists the drawers in which the caller may list something.
 func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
@@ -143,8 +154,9 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 	return made, err
 }
 
-// Drawer describes one drawer and lists the items in it that the caller may list.
-func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err error) {
+// Drawer describes one drawer and lists the items in it that the caller may list, those that are retired only if they
+// are asked for.
+func (s *Service) Drawer(c Caller, name string, retired Retired) (d Drawer, items []Item, err error) {
 	if err := checkName("drawer", name); err != nil {
 		return d, nil, err
 	}
@@ -168,7 +180,9 @@ func (s *Service) Drawer(c Caller, name string) (d Drawer, items []Item, err err
 		d = describeDrawer(st, found, c, a.entry.At)
 		for _, itemName := range sortedKeys(found.items) {
 			if st.decide(c.id, access.List, c.context(a.entry.At), name, itemName).Allowed {
-				items = append(items, describeItem(found, found.items[itemName], a.entry.At))
+				if it := describeItem(found, found.items[itemName], a.entry.At); it.RetiredAt.IsZero() || retired == WithRetired {
+					items = append(items, it)
+				}
 			}
 		}
 		return nil
@@ -337,16 +351,16 @@ func checkRevision(what string, has, asked int64) error {
 	return nil
 }
 
-// states of an item, from its versions.
-func itemState(windows lifecycle.Versions, now time.Time) (current int, state string) {
-	if len(windows) == 0 {
+// itemState says which version of an item is current, 0 for none, and what the item is in one word.
+func itemState(life lifecycle.Item, now time.Time) (current int, state string) {
+	if len(life.Versions) == 0 {
 		return 0, "empty"
 	}
-	current, err := windows.Current(now)
+	current, err := life.Current(now)
 	if err != nil {
-		return 0, string(windows[len(windows)-1].At(now))
+		return 0, string(life.State(now))
 	}
-	if end := windows[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
+	if end := life.Versions[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
 		return current, "due"
 	}
 	return current, string(lifecycle.Usable)

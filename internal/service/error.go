@@ -26,6 +26,7 @@ const (
 	Stale           Code = "stale"            // changed since the caller read it
 	NeedsRevision   Code = "needs_revision"   // a change without If-Match
 	NotServable     Code = "not_servable"     // the window does not allow it now
+	NotPossible     Code = "not_possible"     // allowed, but the thing is not in a state for it
 	NotHandedOver   Code = "not_handed_over"  // nobody else could do what the caller is about to stop doing
 	Locked          Code = "locked"           // the chest has no root key in memory
 	AlreadyUnlocked Code = "already_unlocked" // there is nothing to unlock

@@ -30,7 +30,9 @@ type Item struct {
 	Revision    int64
 	Versions    int
 	Current     int    // 0 when no version is usable
-	State       string // usable, due, waiting, ended
+	State       string // usable, due, or a state of lifecycle
+	Held        int    // the version that is held as current; 0 for none
+	RetiredAt   time.Time
 	ChangedAt   time.Time
 	ChangedBy   string
 	NotAfter    time.Time // of the current version, or of the newest when none is usable; zero for none
@@ -39,7 +41,7 @@ type Item struct {
 // Version is a version as others see it, without its value.
 type Version struct {
 	Number        int
-	State         string // usable, waiting, ended
+	State         string // of lifecycle
 	Current       bool
 	Size          int // bytes
 	EndsInNewline bool
@@ -61,6 +63,7 @@ type NewVersion struct {
 	Content secretvalue.Value
 	Note    string
 	Window  lifecycle.Window
+	Staged  bool // waits until somebody promotes it
 }
 
 func describeItem(d *drawer, it *item, now time.Time) Item {
@@ -68,19 +71,20 @@ func describeItem(d *drawer, it *item, now time.Time) Item {
 	r := Item{Reference: d.row.Name + "/" + it.row.Name, Name: it.row.Name, Kind: it.row.Kind, Description: it.row.Description, Owner: it.row.Owner,
 		Labels: own.Map(), Approval: it.approval,
 		CreatedAt: fromMicros(it.row.CreatedAt), CreatedBy: it.row.CreatedBy, Revision: it.row.Revision, Versions: len(it.versions)}
-	r.Current, r.State = itemState(it.windows, now)
+	r.Current, r.State = itemState(it.life, now)
+	r.Held, r.RetiredAt = it.row.Held, it.life.RetiredAt
 	if newest := len(it.versions); newest > 0 {
 		r.ChangedAt, r.ChangedBy = fromMicros(it.versions[newest-1].CreatedAt), it.versions[newest-1].CreatedBy
 	}
-	if shown := cmp.Or(r.Current, len(it.windows)); shown > 0 {
-		r.NotAfter = it.windows[shown-1].NotAfter
+	if shown := cmp.Or(r.Current, len(it.life.Versions)); shown > 0 {
+		r.NotAfter = it.life.Versions[shown-1].NotAfter
 	}
 	return r
 }
 
 func describeVersion(it *item, number int, now time.Time) Version {
-	v, w := it.versions[number-1], it.windows[number-1]
-	current, _ := itemState(it.windows, now)
+	v, w := it.versions[number-1], it.life.Versions[number-1]
+	current, _ := itemState(it.life, now)
 	return Version{Number: v.Number, State: string(w.At(now)), Current: current == v.Number, Size: v.Size, EndsInNewline: v.EndsInNewline,
 		Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter, CreatedAt: fromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
 }
@@ -128,6 +132,9 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 			return notFound("drawer "+ref.Drawer, s.nearestDrawer(st, c, ref.Drawer, a.entry.At))
 		}
 		if d.items[ref.Item] != nil {
+			if !d.items[ref.Item].life.RetiredAt.IsZero() {
+				return &Error{Code: Exists, Detail: "item " + ref.String() + " is retired; restore it, or shred it to use its name again"}
+			}
 			return &Error{Code: Exists, Detail: "item " + ref.String() + " exists already; to change it, add a version (tansu put --new-version)"}
 		}
 		row.Drawer = d.row.ID
@@ -160,7 +167,7 @@ func (s *Service) seal(d *drawer, row store.Item, number int, v NewVersion, a *a
 	sealed := envelope.SealVersion(d.key, s.place(d, row, number), v.Content.Reveal())
 	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: v.Content.Len(),
 		EndsInNewline: v.Content.EndsInNewline(), Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
-		DrawerKey: d.keyNumber, WrappedKey: sealed.WrappedKey, CreatedAt: micros(a.entry.At), CreatedBy: a.entry.Subject}, sealed
+		Staged: v.Staged, DrawerKey: d.keyNumber, WrappedKey: sealed.WrappedKey, CreatedAt: micros(a.entry.At), CreatedBy: a.entry.Subject}, sealed
 }
 
 func (s *Service) place(d *drawer, row store.Item, number int) envelope.Place {
@@ -239,9 +246,7 @@ func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions 
 			return s.hint(st, c, ref, err, a.entry.At)
 		}
 		it = describeItem(d, found, a.entry.At)
-		for number := len(found.versions); number > 0; number-- {
-			versions = append(versions, describeVersion(found, number, a.entry.At))
-		}
+		versions = found.history(a.entry.At)
 		return nil
 	})
 	if err != nil {

@@ -31,6 +31,7 @@ type Records interface {
 	Unbind()
 	Submit(*store.Work) error
 	Content(version string) ([]byte, error)
+	ForgetJournal() error
 	Entries(store.Filter, func(trail.Entry) bool) error
 	EntriesAfter(seq uint64, visit func(trail.Entry) bool) error
 	Ready() error

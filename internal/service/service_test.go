@@ -109,8 +109,11 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 			_, err := s.ReadValue(steward, reference.Reference{Drawer: "d", Item: "none"})
 			return err
 		},
-		"drawers":    func() error { list, err := s.Drawers(steward); return without(len(list), err) },
-		"a drawer":   func() error { _, list, err := s.Drawer(steward, "d"); return without(len(list), err) },
+		"drawers": func() error { list, err := s.Drawers(steward); return without(len(list), err) },
+		"a drawer": func() error {
+			_, list, err := s.Drawer(steward, "d", service.WithoutRetired)
+			return without(len(list), err)
+		},
 		"a history":  func() error { _, list, err := s.History(steward, item); return without(len(list), err) },
 		"identities": func() error { list, err := s.Identities(steward); return without(len(list), err) },
 		"the trail": func() error {

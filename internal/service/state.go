@@ -40,6 +40,7 @@ type drawer struct {
 	key       *envelope.Key
 	keyNumber int
 	items     map[string]*item // by name
+	shredded  []*item          // what is left of them: rows without keys
 	labels    reference.Labels
 	approval  []reference.Pattern // over drawer/item
 }
@@ -49,12 +50,23 @@ type item struct {
 	labels   reference.Labels // its own over its drawer's
 	approval bool             // whether its drawer's rules ask for a second person
 	versions []store.Version  // element i is version i+1
-	windows  lifecycle.Versions
+	life     lifecycle.Item   // the same, as what decides
 }
 
 func (it *item) add(v store.Version) {
 	it.versions = append(it.versions, v)
-	it.windows = append(it.windows, lifecycle.Window{NotBefore: fromMicros(v.NotBefore), NotAfter: fromMicros(v.NotAfter)})
+	it.life.Versions = append(it.life.Versions, lifeOf(v))
+}
+
+// replace puts a version's row in the place of the one with its number.
+func (it *item) replace(v store.Version) {
+	it.versions[v.Number-1], it.life.Versions[v.Number-1] = v, lifeOf(v)
+}
+
+// lifeOf is what decides about a version.
+func lifeOf(v store.Version) lifecycle.Version {
+	return lifecycle.Version{Window: lifecycle.Window{NotBefore: fromMicros(v.NotBefore), NotAfter: fromMicros(v.NotAfter)},
+		Staged: v.Staged, Suspended: v.Suspended, Shredded: v.ShreddedAt != 0}
 }
 
 func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
@@ -120,7 +132,7 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 	}
 	for _, row := range snapshot.Items {
 		items[row.ID] = &item{}
-		drawers[row.Drawer].items[row.Name] = items[row.ID]
+		drawers[row.Drawer].place(items[row.ID], row)
 		if err := items[row.ID].put(drawers[row.Drawer], row); err != nil {
 			return err
 		}
@@ -156,6 +168,15 @@ func (st *state) dropTokens(rows []store.Token) {
 	}
 }
 
+// place puts an item where it is found: by its name, or, shredded, in the drawer's history.
+func (d *drawer) place(it *item, row store.Item) {
+	if row.ShreddedAt != 0 {
+		d.shredded = append(d.shredded, it)
+	} else {
+		d.items[row.Name] = it
+	}
+}
+
 // put brings a drawer and what is in it in line with its row.
 func (d *drawer) put(row store.Drawer) (err error) {
 	d.row = row
@@ -185,6 +206,7 @@ func (it *item) put(d *drawer, row store.Item) error {
 		return fmt.Errorf("item %s: %w", row.ID, err)
 	}
 	it.row, it.labels = row, own.Over(d.labels)
+	it.life.Held, it.life.Suspended, it.life.RetiredAt, it.life.Shredded = row.Held, row.Suspended, fromMicros(row.RetiredAt), row.ShreddedAt != 0
 	it.approval = slices.ContainsFunc(d.approval, func(p reference.Pattern) bool { return p.Matches(d.row.Name, row.Name) })
 	return nil
 }

@@ -17,6 +17,7 @@ type usage struct {
 	grants      map[string]map[string]*use      // by id and action
 	seen        map[string]Seen                 // by subject
 	credentials map[string]time.Time            // when each was last used, by id
+	readers     map[string]map[string]reading   // by item and subject
 	targets     map[string]map[string]time.Time // by grant: what it was used on, and when last
 }
 
@@ -24,6 +25,13 @@ type usage struct {
 type use struct {
 	last  time.Time
 	count int
+}
+
+// reading is the last time that somebody read an item, and which version.
+type reading struct {
+	Version int
+	Last    time.Time
+	Pinned  bool
 }
 
 // Seen is when and how somebody was last there; the zero Seen is never.
@@ -34,7 +42,7 @@ type Seen struct {
 }
 
 func newUsage() *usage {
-	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}}
+	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}}
 }
 
 // mostTargets bounds what is remembered of one grant: beyond it, narrowing its scope would not be proposed anyway.
@@ -64,6 +72,12 @@ func (u *usage) count(e trail.Entry) {
 	}
 	if id, found := strings.CutPrefix(e.Detail, "with cr_"); found && e.Action == "issue_token" {
 		u.credentials["cr_"+id] = e.At
+	}
+	if e.Action == access.ReadValue.String() {
+		if u.readers[e.Target] == nil {
+			u.readers[e.Target] = map[string]reading{}
+		}
+		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: e.Detail == byNumber}
 	}
 	if e.Grant == "" {
 		return

@@ -54,6 +54,9 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		return Served{}, a.fail(err)
 	}
 	a.entry.Version = served.Reference.Version
+	if ref.Version != 0 {
+		a.entry.Detail = byNumber
+	}
 	if err := a.done(); err != nil {
 		served.Content.Wipe()
 		return Served{}, err
@@ -69,11 +72,11 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	}
 	number := ref.Version
 	if number == 0 {
-		number, err = it.windows.Current(now)
+		number, err = it.life.Current(now)
 	} else if number > len(it.versions) {
 		return Served{}, notFound("version "+ref.String(), "")
 	} else {
-		err = it.windows.Servable(number, now)
+		err = it.life.Servable(number, now)
 	}
 	var closed *lifecycle.NotServable
 	if errors.As(err, &closed) {
@@ -89,5 +92,5 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 		return Served{}, err
 	}
 	return Served{Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number}, Content: secretvalue.New(content),
-		CreatedAt: fromMicros(row.CreatedAt), NotAfter: it.windows[number-1].NotAfter}, nil
+		CreatedAt: fromMicros(row.CreatedAt), NotAfter: it.life.Versions[number-1].NotAfter}, nil
 }

@@ -48,7 +48,7 @@ func (st *state) shadow() *state {
 	for name, d := range st.drawers {
 		twin := &drawer{row: d.row, labels: d.labels, approval: d.approval, items: make(map[string]*item, len(d.items))}
 		for itemName, it := range d.items {
-			twin.items[itemName] = &item{row: it.row, labels: it.labels, approval: it.approval}
+			twin.items[itemName] = &item{row: it.row, labels: it.labels, approval: it.approval, life: it.life}
 		}
 		copied.drawers[name] = twin
 	}

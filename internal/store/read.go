@@ -221,6 +221,16 @@ type Filter struct {
 // Entries calls visit with entries, newest first, until visit returns false or none is left.
 func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
 	query, arguments := f.query()
+	return s.visit(visit, query, arguments...)
+}
+
+// EntriesAfter calls visit with the entries that follow a number, oldest first, until visit returns false or none is
+// left.
+func (s *Store) EntriesAfter(seq uint64, visit func(trail.Entry) bool) error {
+	return s.visit(visit, "SELECT body FROM entries WHERE seq > ? ORDER BY seq", seq)
+}
+
+func (s *Store) visit(visit func(trail.Entry) bool, query string, arguments ...any) error {
 	rows, err := s.read.Queryx(query, arguments...)
 	if err != nil {
 		return fmt.Errorf("read trail: %w", err)

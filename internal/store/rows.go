@@ -131,6 +131,13 @@ type Item struct {
 	CreatedAt   int64  `db:"created_at" json:"created_at"`
 	CreatedBy   string `db:"created_by" json:"created_by"`
 	Labels      string `db:"labels" json:"labels,omitempty"` // its own, as text
+	Held        int    `db:"held" json:"held,omitempty"`     // the version that is held as current; 0 for none
+	Suspended   bool   `db:"suspended" json:"suspended,omitempty"`
+	RetiredAt   int64  `db:"retired_at" json:"retired_at,omitempty"` // 0 while it is not retired
+	// A shredded item keeps its row as history; its name is free again.
+	ShreddedAt   int64  `db:"shredded_at" json:"shredded_at,omitempty"`
+	ShreddedBy   string `db:"shredded_by" json:"shredded_by,omitempty"`
+	ShreddedName string `db:"shredded_name" json:"shredded_name,omitempty"`
 	Seal
 }
 
@@ -180,6 +187,9 @@ type Version struct {
 	WrappedKey    []byte `db:"wrapped_key" json:"wrapped_key"`
 	CreatedAt     int64  `db:"created_at" json:"created_at"`
 	CreatedBy     string `db:"created_by" json:"created_by"`
+	Staged        bool   `db:"staged" json:"staged,omitempty"` // waits until somebody promotes it
+	Suspended     bool   `db:"suspended" json:"suspended,omitempty"`
+	ShreddedAt    int64  `db:"shredded_at" json:"shredded_at,omitempty"` // 0 while it is not; then there is no wrapped key
 	Seal
 }
 

@@ -258,6 +258,19 @@ func (w *writer) writeTally(tx *sqlx.Tx) error {
 	return err
 }
 
+// ForgetJournal moves everything from SQLite's journal into the database file and empties the journal, so that what was
+// overwritten there (secure_delete is on) is in neither. Readers that are slow can make it wait for up to five seconds.
+func (w *writer) ForgetJournal() error {
+	var busy, pages, moved int
+	if err := w.db.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved); err != nil {
+		return fmt.Errorf("empty the journal: %w", err)
+	}
+	if busy != 0 {
+		return errors.New("empty the journal: a reader kept it busy")
+	}
+	return nil
+}
+
 // Tx is the transaction a change runs in. It must not be used after the change has returned.
 type Tx struct {
 	tx     *sqlx.Tx
@@ -310,6 +323,12 @@ func Delete[R Row](tx *Tx, row R) error {
 // InsertContent stores the ciphertext of a version that was inserted in the same transaction.
 func (tx *Tx) InsertContent(version string, ciphertext []byte) error {
 	_, err := tx.tx.Exec("INSERT INTO contents (version, ciphertext) VALUES (?, ?)", version, ciphertext)
+	return err
+}
+
+// DeleteContent removes the ciphertext of a version; that it has none is no error.
+func (tx *Tx) DeleteContent(version string) error {
+	_, err := tx.tx.Exec("DELETE FROM contents WHERE version = ?", version)
 	return err
 }
 

@@ -296,6 +296,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/items/{item}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Suspend, resume, promote, hold, release, retire, restore or shred an item or a version */
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/items/{item}/readers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who read an item's value, and which version last */
+        get: operations["readers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/shredded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was shredded in a drawer */
+        get: operations["shredded"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/values/{drawer}/{item}": {
         parameters: {
             query?: never;
@@ -890,7 +941,11 @@ export interface components {
             /** @description Whether reading it needs a second person. */
             approval: boolean;
             /** @enum {string} */
-            state: "usable" | "due" | "waiting" | "ended";
+            state: "usable" | "due" | "waiting" | "ended" | "staged" | "suspended" | "retired" | "shredded";
+            /** @description The version that is held as current; 0 for none. */
+            held: number;
+            /** Format: date-time */
+            retired_at?: string;
             current: number;
             versions: number;
             /** Format: date-time */
@@ -906,7 +961,7 @@ export interface components {
         Version: {
             version: number;
             /** @enum {string} */
-            state: "usable" | "waiting" | "ended";
+            state: "usable" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
             current: boolean;
             size: number;
             ends_in_newline: boolean;
@@ -932,6 +987,31 @@ export interface components {
             not_before?: string;
             /** Format: date-time */
             not_after?: string;
+            /** @description Wait until somebody promotes it. */
+            staged?: boolean;
+        };
+        Act: {
+            /** @enum {string} */
+            act: "suspend" | "resume" | "promote" | "hold" | "release" | "retire" | "restore" | "shred";
+            /** @description Of a version; the item as a whole when it is left out. */
+            version?: number;
+            /** @description To shred: the exact reference of what is shredded. */
+            name?: string;
+        };
+        Reader: {
+            subject: string;
+            version: number;
+            /** Format: date-time */
+            last: string;
+            /** @description Asked for the version by its number. */
+            pinned: boolean;
+        };
+        Shredded: {
+            name: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            versions: number;
         };
         NewItem: {
             name: components["schemas"]["Name"];
@@ -1134,7 +1214,7 @@ export interface components {
             status: number;
             detail: string;
             /** @enum {string} */
-            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin";
+            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_possible" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin";
             request_id: string;
             field?: string;
             reason?: string;
@@ -1882,6 +1962,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Stored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    act: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Act"];
+            };
+        };
+        responses: {
+            /** @description The item as it is then. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readers: {
+        parameters: {
+            query?: {
+                since?: components["parameters"]["since"];
+            };
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They; of the last 90 days when since is left out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        readers: components["schemas"]["Reader"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shredded: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is left of it, newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        shredded: components["schemas"]["Shredded"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,12 +1,18 @@
-// Package lifecycle decides which version of an item may be served at a moment.
+// Package lifecycle decides which version of an item may be served at a moment, and what may become of an item and its
+// versions.
 //
 // A version has a window: it may be served from not_before, included, to not_after, excluded (the X.509 terms, with an
-// exclusive end so that two windows can follow each other without a gap). The current version is the newest one whose
-// window contains the moment. Nothing here reads a clock: the moment is a parameter.
+// exclusive end so that two windows can follow each other without a gap). It can besides be staged, until somebody
+// promotes it; suspended, until somebody resumes it; and shredded, for ever. The current version is the newest one that
+// is usable, unless somebody holds a certain one; then it is that one or none.
+//
+// An item can be suspended, retired (hidden and not served, for a while), and shredded. All of it is values and pure
+// functions: an act returns the item as it is afterwards, or an error and nothing. Nothing here reads a clock.
 package lifecycle
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -24,69 +30,308 @@ func (w Window) Check() error {
 	return nil
 }
 
-// State is what a version is at a moment, in one word.
+// State is what a version or an item is at a moment, in one word.
 type State string
 
 // The states.
 const (
-	Usable  State = "usable"  // the window contains the moment
-	Waiting State = "waiting" // not_before is still to come
-	Ended   State = "ended"   // not_after has passed
+	Usable    State = "usable"
+	Waiting   State = "waiting"   // not_before is still to come
+	Ended     State = "ended"     // not_after has passed
+	Staged    State = "staged"    // nobody has promoted it yet
+	Suspended State = "suspended" // switched off by a person, for now
+	Retired   State = "retired"   // of an item: hidden, for a grace period
+	Shredded  State = "shredded"  // its data key is destroyed
 )
 
-// At returns the state at a moment.
-func (w Window) At(now time.Time) State {
-	if !w.NotBefore.IsZero() && now.Before(w.NotBefore) {
-		return Waiting
-	}
-	if !w.NotAfter.IsZero() && !now.Before(w.NotAfter) {
+// Version is what decides whether one version may be served.
+type Version struct {
+	Window
+	Staged    bool
+	Suspended bool
+	Shredded  bool
+}
+
+// At returns the state of a version at a moment; the one that lasts longest is named.
+func (v Version) At(now time.Time) State {
+	switch {
+	case v.Shredded:
+		return Shredded
+	case v.Suspended:
+		return Suspended
+	case !v.NotAfter.IsZero() && !now.Before(v.NotAfter):
 		return Ended
+	case v.Staged:
+		return Staged
+	case !v.NotBefore.IsZero() && now.Before(v.NotBefore):
+		return Waiting
 	}
 	return Usable
 }
 
-// Versions are the windows of an item's versions, oldest first: element i belongs to version i+1.
-type Versions []Window
+// Item is what decides about an item: its versions, oldest first, so that element i is version i+1.
+type Item struct {
+	Versions  []Version
+	Held      int // the version that somebody holds as the current one; 0 for none
+	Suspended bool
+	RetiredAt time.Time // zero while it is not retired
+	Shredded  bool
+}
 
 // NotServable says why no version, or not the one asked for, can be served.
 type NotServable struct {
-	Version int       // the version asked for, or the newest when none was; 0 when the item has none
-	State   State     // Waiting or Ended
-	When    time.Time // when it becomes or stopped being usable
+	Version int       // the version asked for, held, or else the newest; 0 when it is about the item as a whole
+	State   State     // Usable when the item has no version at all
+	When    time.Time // when a window begins or ended, or the item was retired
+	Next    int       // the newest version that is usable now, for who asks for it by its number; 0 for none
+	From    time.Time // when the next version begins to be usable by itself; zero for never
 }
 
 func (e *NotServable) Error() string {
+	text := e.what()
+	switch {
+	case e.Next != 0:
+		text += fmt.Sprintf("; version %d is usable", e.Next)
+	case !e.From.IsZero() && !e.From.Equal(e.When):
+		text += "; the next is usable from " + e.From.UTC().Format(time.RFC3339)
+	}
+	return text
+}
+
+func (e *NotServable) what() string {
+	subject := fmt.Sprintf("version %d", e.Version)
 	if e.Version == 0 {
-		return "the item has no version yet"
+		subject = "the item"
 	}
-	if e.State == Waiting {
-		return fmt.Sprintf("version %d may not be served before %s", e.Version, e.When.UTC().Format(time.RFC3339))
-	}
-	return fmt.Sprintf("version %d may not be served since %s", e.Version, e.When.UTC().Format(time.RFC3339))
-}
-
-// Current returns the number of the newest usable version, or a [*NotServable] about the newest one.
-func (vs Versions) Current(now time.Time) (int, error) {
-	for i := len(vs) - 1; i >= 0; i-- {
-		if vs[i].At(now) == Usable {
-			return i + 1, nil
-		}
-	}
-	if len(vs) == 0 {
-		return 0, &NotServable{}
-	}
-	return 0, vs.Servable(len(vs), now)
-}
-
-// Servable returns nil when the numbered version may be served, or a [*NotServable]. The number is 1 to len(vs).
-func (vs Versions) Servable(number int, now time.Time) error {
-	window := vs[number-1]
-	switch state := window.At(now); state {
+	when := e.When.UTC().Format(time.RFC3339)
+	switch e.State {
 	case Waiting:
-		return &NotServable{Version: number, State: state, When: window.NotBefore}
+		return subject + " may not be served before " + when
 	case Ended:
-		return &NotServable{Version: number, State: state, When: window.NotAfter}
-	default:
+		return subject + " may not be served since " + when
+	case Staged:
+		return subject + " is staged and waits for somebody to promote it"
+	case Suspended:
+		return subject + " is suspended"
+	case Retired:
+		return subject + " is retired since " + when
+	case Shredded:
+		return subject + " is shredded"
+	}
+	return "the item has no version yet"
+}
+
+// Current returns the number of the version that is served when none is asked for, or a [*NotServable].
+func (it Item) Current(now time.Time) (int, error) {
+	if err := it.whole(); err != nil {
+		return 0, err
+	}
+	if it.Held != 0 {
+		return it.Held, it.Servable(it.Held, now)
+	}
+	if newest := it.newestUsable(now); newest != 0 {
+		return newest, nil
+	}
+	if len(it.Versions) == 0 {
+		return 0, &NotServable{State: Usable}
+	}
+	return 0, it.Servable(len(it.Versions), now)
+}
+
+// Servable returns nil when the numbered version may be served, or a [*NotServable]. The number is 1 to len(it.Versions).
+func (it Item) Servable(number int, now time.Time) error {
+	if err := it.whole(); err != nil {
+		return err
+	}
+	v := it.Versions[number-1]
+	state := v.At(now)
+	if state == Usable {
 		return nil
 	}
+	problem := &NotServable{Version: number, State: state, Next: it.newestUsable(now), From: it.nextBegin(now)}
+	switch state {
+	case Waiting:
+		problem.When = v.NotBefore
+	case Ended:
+		problem.When = v.NotAfter
+	}
+	return problem
+}
+
+// whole says why nothing of the item is served.
+func (it Item) whole() error {
+	switch {
+	case it.Shredded:
+		return &NotServable{State: Shredded}
+	case !it.RetiredAt.IsZero():
+		return &NotServable{State: Retired, When: it.RetiredAt}
+	case it.Suspended:
+		return &NotServable{State: Suspended}
+	}
+	return nil
+}
+
+func (it Item) newestUsable(now time.Time) int {
+	for i := len(it.Versions) - 1; i >= 0; i-- {
+		if it.Versions[i].At(now) == Usable {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// nextBegin is when the first of the waiting versions begins.
+func (it Item) nextBegin(now time.Time) (from time.Time) {
+	for _, v := range it.Versions {
+		if v.At(now) == Waiting && (from.IsZero() || v.NotBefore.Before(from)) {
+			from = v.NotBefore
+		}
+	}
+	return from
+}
+
+// State returns what the item is as a whole at a moment: Usable when something is served.
+func (it Item) State(now time.Time) State {
+	_, err := it.Current(now)
+	if problem, closed := err.(*NotServable); closed {
+		return problem.State
+	}
+	return Usable
+}
+
+// Act is something that a person does with an item or with one of its versions.
+type Act string
+
+// The acts. Those marked "or version" take a version's number or 0 for the item; the others take what they say.
+const (
+	Suspend Act = "suspend" // item or version
+	Resume  Act = "resume"  // item or version
+	Promote Act = "promote" // a staged version
+	Hold    Act = "hold"    // a version that is usable now
+	Release Act = "release" // the item: nothing is held any more
+	Retire  Act = "retire"  // the item
+	Restore Act = "restore" // the item
+	Shred   Act = "shred"   // item or version; the item must be retired first
+)
+
+// Acts are all of them, in the order of their declaration.
+var Acts = []Act{Suspend, Resume, Promote, Hold, Release, Retire, Restore, Shred}
+
+// ActError says why an act is not possible; the item is as it was.
+type ActError struct {
+	Act     Act
+	Version int
+	Problem string
+}
+
+func (e *ActError) Error() string {
+	if e.Version == 0 {
+		return fmt.Sprintf("cannot %s the item: %s", e.Act, e.Problem)
+	}
+	return fmt.Sprintf("cannot %s version %d: %s", e.Act, e.Version, e.Problem)
+}
+
+// Do returns the item as it is after an act at a moment, or an [*ActError]. The item itself does not change.
+func (it Item) Do(act Act, version int, now time.Time) (Item, error) {
+	after := it
+	after.Versions = slices.Clone(it.Versions)
+	problem := after.do(act, version, now)
+	if problem != "" {
+		return it, &ActError{act, version, problem}
+	}
+	return after, nil
+}
+
+func (it *Item) do(act Act, version int, now time.Time) (problem string) {
+	switch {
+	case it.Shredded:
+		return "it is shredded"
+	case version < 0 || version > len(it.Versions):
+		return fmt.Sprintf("there are %d versions", len(it.Versions))
+	case version == 0 && (act == Promote || act == Hold):
+		return "say which version"
+	case version != 0 && (act == Release || act == Retire || act == Restore):
+		return "that is done with the item and not with a version"
+	case !it.RetiredAt.IsZero() && act != Restore && act != Shred:
+		return "the item is retired; restore it first"
+	}
+	if version == 0 {
+		return it.doWhole(act, now)
+	}
+	return it.doVersion(act, version, now)
+}
+
+func (it *Item) doWhole(act Act, now time.Time) string {
+	switch act {
+	case Suspend:
+		return set(&it.Suspended, true, "it is suspended already")
+	case Resume:
+		return set(&it.Suspended, false, "it is not suspended")
+	case Release:
+		if it.Held == 0 {
+			return "no version is held"
+		}
+		it.Held = 0
+	case Retire:
+		it.RetiredAt = now
+	case Restore:
+		if it.RetiredAt.IsZero() {
+			return "it is not retired"
+		}
+		it.RetiredAt = time.Time{}
+	case Shred:
+		if it.RetiredAt.IsZero() {
+			return "retire it first, so that somebody who still needs it notices"
+		}
+		it.Shredded, it.Held = true, 0
+		for i := range it.Versions {
+			it.Versions[i].Shredded = true
+		}
+	default:
+		return "there is no such act"
+	}
+	return ""
+}
+
+func (it *Item) doVersion(act Act, number int, now time.Time) string {
+	v := &it.Versions[number-1]
+	if v.Shredded {
+		return "it is shredded"
+	}
+	switch act {
+	case Suspend:
+		return set(&v.Suspended, true, "it is suspended already")
+	case Resume:
+		return set(&v.Suspended, false, "it is not suspended")
+	case Promote:
+		return set(&v.Staged, false, "it is not staged")
+	case Hold:
+		if state := v.At(now); state != Usable {
+			return "it is " + string(state)
+		}
+		if it.Held == number {
+			return "it is held already"
+		}
+		it.Held = number
+	case Shred:
+		if current, err := it.Current(now); err == nil && current == number {
+			return "it is the current one; let another one be current first"
+		}
+		v.Shredded = true
+		if it.Held == number {
+			it.Held = 0
+		}
+	default:
+		return "there is no such act"
+	}
+	return ""
+}
+
+// set changes a flag that must change.
+func set(flag *bool, to bool, already string) string {
+	if *flag == to {
+		return already
+	}
+	*flag = to
+	return ""
 }

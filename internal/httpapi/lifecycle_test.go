@@ -1,0 +1,205 @@
+package httpapi_test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+)
+
+// version adds a version with a value, and returns its number.
+func version(t *testing.T, c *client.Client, drawer, item, value string, change func(*client.NewVersion)) int {
+	t.Helper()
+	v := client.Content([]byte(value))
+	if change != nil {
+		change(&v)
+	}
+	return must[client.Stored](t)(c.AddVersion(ctx, drawer, item, 0, v)).Version.Version
+}
+
+// Each act counts at once, for the value that is served and for nothing else, and after a restart.
+func TestActsDecideWhatIsServed(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "one")
+	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	secret, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	app := chest.Client(t, token)
+	version(t, keeper, "d", "i", "two", nil)
+	version(t, keeper, "d", "i", "three", func(v *client.NewVersion) { v.Staged = true })
+	version(t, keeper, "d", "i", "four", func(v *client.NewVersion) { v.NotBefore = time.Now().Add(time.Hour) })
+	served := func() string {
+		t.Helper()
+		value, _, err := app.Read(ctx, "d/i")
+		if err != nil {
+			return chesttest.Code(err) + " " + err.(*client.Problem).Reason
+		}
+		return string(value)
+	}
+	if got := served(); got != "two" {
+		t.Fatalf("a staged or a waiting version is served: %q", got)
+	}
+	for _, step := range []struct {
+		act     string
+		version int
+		want    string
+	}{
+		{"hold", 1, "one"}, {"suspend", 1, "not_servable suspended"}, {"resume", 1, "one"}, {"release", 0, "two"},
+		{"promote", 3, "three"}, {"suspend", 3, "two"}, {"resume", 3, "three"},
+		{"suspend", 0, "not_servable suspended"}, {"resume", 0, "three"},
+		{"retire", 0, "not_servable retired"}, {"restore", 0, "three"}, {"hold", 2, "two"},
+	} {
+		h := must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: step.act, Version: step.version}))
+		if got := served(); got != step.want {
+			t.Errorf("after %s %d: %q, want %q; the item is %+v", step.act, step.version, got, step.want, h.Item)
+		}
+	}
+	chest.Restart(t)
+	token, _, err := chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	app, keeper = chest.Client(t, token), chest.Client(t, chest.SignIn(t, "security-duty"))
+	if got := served(); got != "two" {
+		t.Errorf("after a restart: %q", got)
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "release"}))
+	chest.Clock.Set(-2 * time.Hour) // the app's token has ended by then
+	token, _, err = chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	app = chest.Client(t, token)
+	if got := served(); got != "four" {
+		t.Errorf("a version did not become current by time alone: %q", got)
+	}
+	if _, _, err := app.Read(ctx, "d/i@9"); chesttest.Code(err) != "not_found" {
+		t.Errorf("a version that is not there: %v", err)
+	}
+}
+
+func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	lead := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "depositor", Scope: "**"}))
+	for _, act := range []string{"suspend", "resume", "promote", "hold", "release", "retire", "restore", "shred"} {
+		if _, err := lead.Act(ctx, "d", "i", client.Act{Act: act, Name: "d/i"}); chesttest.Code(err) != "refused" {
+			t.Errorf("a depositor does %s: %v", act, err)
+		}
+	}
+	for _, c := range []struct {
+		act  client.Act
+		code string
+		says string
+	}{
+		{client.Act{Act: "fly"}, "invalid_input", "the acts are"},
+		{client.Act{Act: "hold"}, "not_possible", "say which version"},
+		{client.Act{Act: "hold", Version: 7}, "not_possible", "there are 1 versions"},
+		{client.Act{Act: "restore"}, "not_possible", "it is not retired"},
+		{client.Act{Act: "shred"}, "invalid_input", "type its exact name: d/i"},
+		{client.Act{Act: "shred", Name: "d/j"}, "invalid_input", "type its exact name: d/i"},
+		{client.Act{Act: "shred", Name: "d/i"}, "not_possible", "retire it first"},
+		{client.Act{Act: "shred", Version: 1, Name: "d/i@1"}, "not_possible", "it is the current one"},
+	} {
+		if _, err := keeper.Act(ctx, "d", "i", c.act); chesttest.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%+v: got %v", c.act, err)
+		}
+	}
+	if _, err := keeper.Act(ctx, "d", "j", client.Act{Act: "retire"}); chesttest.Code(err) != "not_found" {
+		t.Errorf("an item that is not there: %v", err)
+	}
+}
+
+// A retired item is hidden and keeps its name; shredding frees the name, leaves the history, and leaves nothing in the
+// files that the key of the version could be found in.
+func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "first")
+	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"})
+	version(t, keeper, "d", "i", "second", nil)
+	wrapped := func() map[string][]byte {
+		keys := map[string][]byte{}
+		for _, row := range chest.Rows(t, "SELECT id, wrapped_key FROM versions WHERE length(wrapped_key) > 1") {
+			keys[row[0].(string)] = row[1].([]byte)
+		}
+		return keys
+	}
+	before := wrapped()
+	if len(before) != 2 {
+		t.Fatalf("%d keys", len(before))
+	}
+	inFiles := func(key []byte) bool {
+		for _, name := range []string{"chest.db", "chest.db-wal"} {
+			content, err := os.ReadFile(filepath.Join(chest.Dir, "chest", name))
+			if err == nil && bytes.Contains(content, key) {
+				return true
+			}
+		}
+		return false
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "shred", Version: 1, Name: "d/i@1"}))
+	after := wrapped()
+	if len(after) != 1 {
+		t.Fatalf("%d keys after one version was shredded", len(after))
+	}
+	for id, key := range before {
+		if inFiles(key) != (after[id] != nil) {
+			t.Errorf("the key of %s: in the files %v, in its row %v", id, inFiles(key), after[id] != nil)
+		}
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	if list := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); len(list.Items) != 0 || list.Drawer.Items != 0 {
+		t.Errorf("a retired item is listed: %+v", list)
+	}
+	if list := must[client.DrawerContents](t)(keeper.DrawerWithRetired(ctx, "d")); len(list.Items) != 1 || list.Items[0].State != "retired" {
+		t.Errorf("a retired item is not listed when asked for: %+v", list)
+	}
+	again := client.NewItem{Name: "i", Version: client.Content([]byte("third"))}
+	if _, err := keeper.CreateItem(ctx, "d", again); chesttest.Code(err) != "exists" || !strings.Contains(err.Error(), "restore it, or shred it") {
+		t.Errorf("the name of a retired item: %v", err)
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "shred", Name: "d/i"}))
+	for id, key := range before {
+		if inFiles(key) {
+			t.Errorf("the key of %s is still in the files", id)
+		}
+	}
+	stored := must[client.Stored](t)(keeper.CreateItem(ctx, "d", again))
+	if stored.Version.Version != 1 {
+		t.Errorf("%+v", stored)
+	}
+	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 || left[0].Name != "i" || left[0].Versions != 2 || left[0].By != "person:security-duty" {
+		t.Errorf("the history says %+v", left)
+	}
+	chest.Restart(t)
+	keeper = chest.Client(t, chest.SignIn(t, "security-duty"))
+	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 {
+		t.Errorf("after a restart: %+v", left)
+	}
+	if _, _, err := chest.Client(t, chest.SignIn(t, "ticketing-lead")).Read(ctx, "d/i@2"); chesttest.Code(err) != "not_found" {
+		t.Errorf("a shredded version through the name's new item: %v", err)
+	}
+}
+
+// Who still reads which version comes from the trail, with what pins it.
+func TestReadersSayWhoIsBehind(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "one")
+	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	_, behind := chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	_, ahead := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	version(t, keeper, "d", "i", "two", nil)
+	readCode(chest.Client(t, behind), "d/i@1")
+	readCode(chest.Client(t, ahead), "d/i@1")
+	readCode(chest.Client(t, ahead), "d/i")
+	readers := must[[]client.Reader](t)(keeper.Readers(ctx, "d", "i", time.Time{}))
+	if len(readers) != 2 || readers[0].Subject != "app:nightly-ledger" || readers[0].Version != 1 || !readers[0].Pinned || readers[1].Version != 2 || readers[1].Pinned {
+		t.Errorf("%+v", readers)
+	}
+}

@@ -1,0 +1,220 @@
+package service
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// rights are what each act takes.
+var rights = map[lifecycle.Act]access.Action{
+	lifecycle.Suspend: access.ChangeItem, lifecycle.Resume: access.ChangeItem, lifecycle.Promote: access.ChangeItem,
+	lifecycle.Hold: access.ChangeItem, lifecycle.Release: access.ChangeItem,
+	lifecycle.Retire: access.Retire, lifecycle.Restore: access.Retire, lifecycle.Shred: access.Shred,
+}
+
+// Act does something with an item or, when the reference has a version, with that version; it is effective at once. To
+// shred, the name typed must be the exact reference: it destroys the data keys, and nothing brings them back.
+func (s *Service) Act(c Caller, ref reference.Reference, act lifecycle.Act, typed string) (it Item, versions []Version, err error) {
+	right, known := rights[act]
+	if !known {
+		return it, nil, invalid("act", "%.40q is not an act; the acts are %v", act, lifecycle.Acts)
+	}
+	a, err := s.allow(c, right, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, nil, err
+	}
+	a.entry.Action, a.entry.Version = string(act)+"_item", ref.Version
+	if ref.Version != 0 {
+		a.entry.Action = string(act) + "_version"
+	}
+	if act == lifecycle.Shred && typed != ref.String() {
+		return it, nil, a.fail(invalid("name", "to shred it, type its exact name: %s", ref))
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	var change itemChange
+	err = s.view(func(st *state) error {
+		_, found, err := st.item(ref)
+		if err != nil {
+			return s.hint(st, c, ref, err, a.entry.At)
+		}
+		change, err = found.plan(act, ref.Version, a)
+		return err
+	})
+	if err != nil {
+		return it, nil, a.fail(err)
+	}
+	err = a.change("item "+ref.String(), change.rows, func(st *state) {
+		d := st.drawers[ref.Drawer]
+		found := d.items[ref.Item]
+		for _, v := range change.versions {
+			found.replace(v)
+			if v.ShreddedAt != 0 {
+				s.contents.forget(v.ID)
+			}
+		}
+		_ = found.put(d, change.item) // its labels are as they were
+		if change.item.ShreddedAt != 0 {
+			delete(d.items, ref.Item)
+			d.place(found, change.item)
+		}
+		it, versions = describeItem(d, found, a.entry.At), found.history(a.entry.At)
+	})
+	if err != nil {
+		return it, nil, err
+	}
+	if act == lifecycle.Shred {
+		if err := s.records.ForgetJournal(); err != nil {
+			s.options.Log.Warn("what was shredded may still be in the journal", "error", err)
+		}
+	}
+	return it, versions, nil
+}
+
+// noKey stands where the wrapped key of a shredded version was. It is not empty, because drivers differ about empty bytes.
+var noKey = []byte{0}
+
+// itemChange is what an act does to rows.
+type itemChange struct {
+	before, item  store.Item
+	was, versions []store.Version // those that change
+}
+
+// plan works out what an act does to an item's rows.
+func (it *item) plan(act lifecycle.Act, version int, a *attempt) (ch itemChange, err error) {
+	after, err := it.life.Do(act, version, a.entry.At)
+	if err != nil {
+		return ch, &Error{Code: NotPossible, Detail: err.Error(), Err: err}
+	}
+	ch.before, ch.item = it.row, it.row
+	ch.item.Held, ch.item.Suspended, ch.item.RetiredAt = after.Held, after.Suspended, micros(after.RetiredAt)
+	if after.Shredded {
+		// The row stays as history and gives its name free; ids have a character that names of items may have too, but
+		// eighty random bits that nobody chooses.
+		ch.item.ShreddedAt, ch.item.ShreddedBy = micros(a.entry.At), a.entry.Subject
+		ch.item.ShreddedName, ch.item.Name = it.row.Name, it.row.ID
+	}
+	for i, v := range after.Versions {
+		if v == it.life.Versions[i] {
+			continue
+		}
+		row := it.versions[i]
+		row.Staged, row.Suspended = v.Staged, v.Suspended
+		if v.Shredded {
+			row.ShreddedAt, row.WrappedKey = micros(a.entry.At), noKey
+		}
+		ch.was, ch.versions = append(ch.was, it.versions[i]), append(ch.versions, row)
+	}
+	return ch, nil
+}
+
+// rows stores the change. The item's row gets a new revision whatever changes, so that writers who read it before notice.
+func (ch *itemChange) rows(tx *store.Tx) (err error) {
+	if ch.item, err = store.Update(tx, ch.before, ch.item); err != nil {
+		return err
+	}
+	for i := range ch.versions {
+		if ch.versions[i], err = store.Update(tx, ch.was[i], ch.versions[i]); err != nil {
+			return err
+		}
+		if ch.versions[i].ShreddedAt != 0 {
+			if err := tx.DeleteContent(ch.versions[i].ID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// history describes an item's versions, newest first.
+func (it *item) history(now time.Time) (versions []Version) {
+	for number := len(it.versions); number > 0; number-- {
+		versions = append(versions, describeVersion(it, number, now))
+	}
+	return versions
+}
+
+// Reader is an app or a person who read an item's value, and which version last.
+type Reader struct {
+	Subject string
+	Version int
+	Last    time.Time
+	Pinned  bool // asked for the version by its number
+}
+
+// Readers lists who read an item's value since a moment, those of the oldest versions first.
+func (s *Service) Readers(c Caller, ref reference.Reference, since time.Time) (list []Reader, err error) {
+	a, err := s.allow(c, access.SeeMetadata, ref.Drawer, ref.Item)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "who reads it"
+	err = s.view(func(st *state) error {
+		if _, _, err := st.item(ref); err != nil {
+			return s.hint(st, c, ref, err, a.entry.At)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	err = s.catchUp(func(u *usage) {
+		for subject, r := range u.readers[ref.String()] {
+			if !r.Last.Before(since) {
+				list = append(list, Reader{Subject: subject, Version: r.Version, Last: r.Last, Pinned: r.Pinned})
+			}
+		}
+	})
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	slices.SortFunc(list, func(x, y Reader) int {
+		if x.Version != y.Version {
+			return x.Version - y.Version
+		}
+		return strings.Compare(x.Subject, y.Subject)
+	})
+	return answer(a, list)
+}
+
+// byNumber notes in an entry that a version was asked for by its number, and so keeps being read after a change.
+const byNumber = "asked for by its number"
+
+// Shredded is what is left of an item.
+type Shredded struct {
+	Name     string
+	At       time.Time
+	By       string
+	Versions int
+}
+
+// Shredded lists what was shredded in a drawer, newest first, for who may list the drawer.
+func (s *Service) Shredded(c Caller, drawer string) (list []Shredded, err error) {
+	if err := checkName("drawer", drawer); err != nil {
+		return nil, err
+	}
+	a, err := s.allow(c, access.List, drawer)
+	if err != nil {
+		return nil, err
+	}
+	err = s.view(func(st *state) error {
+		if st.drawers[drawer] == nil {
+			return notFound("drawer "+drawer, s.nearestDrawer(st, c, drawer, a.entry.At))
+		}
+		for _, it := range st.drawers[drawer].shredded {
+			list = append(list, Shredded{Name: it.row.ShreddedName, At: fromMicros(it.row.ShreddedAt), By: it.row.ShreddedBy, Versions: len(it.versions)})
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	slices.SortFunc(list, func(x, y Shredded) int { return y.At.Compare(x.At) })
+	return answer(a, list)
+}
