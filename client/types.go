@@ -81,6 +81,7 @@ type Item struct {
 	Approval    bool      `json:"approval"` // whether reading it needs a second person
 	State       string    `json:"state"`    // "usable", "due", "waiting", "ended", "staged", "suspended", "retired" or "shredded"
 	Held        int       `json:"held"`     // the version that is held as current; 0 for none
+	Suspended   bool      `json:"suspended"` // as a whole
 	RetiredAt   time.Time `json:"retired_at,omitzero"`
 	Current     int       `json:"current"`
 	Versions    int       `json:"versions"`

@@ -268,7 +268,7 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, Held: it.Held, RetiredAt: it.RetiredAt, State: it.State,
+	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }

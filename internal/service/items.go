@@ -32,6 +32,7 @@ type Item struct {
 	Current     int    // 0 when no version is usable
 	State       string // usable, due, or a state of lifecycle
 	Held        int    // the version that is held as current; 0 for none
+	Suspended   bool   // as a whole
 	RetiredAt   time.Time
 	ChangedAt   time.Time
 	ChangedBy   string
@@ -72,7 +73,7 @@ func describeItem(d *drawer, it *item, now time.Time) Item {
 		Labels: own.Map(), Approval: it.approval,
 		CreatedAt: fromMicros(it.row.CreatedAt), CreatedBy: it.row.CreatedBy, Revision: it.row.Revision, Versions: len(it.versions)}
 	r.Current, r.State = itemState(it.life, now)
-	r.Held, r.RetiredAt = it.row.Held, it.life.RetiredAt
+	r.Held, r.Suspended, r.RetiredAt = it.row.Held, it.row.Suspended, it.life.RetiredAt
 	if newest := len(it.versions); newest > 0 {
 		r.ChangedAt, r.ChangedBy = fromMicros(it.versions[newest-1].CreatedAt), it.versions[newest-1].CreatedBy
 	}

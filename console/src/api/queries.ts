@@ -7,8 +7,12 @@ export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => d
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => data(api.GET("/api/me")), retry: false });
 export const useDrawers = () => useQuery({ queryKey: ["drawers"], queryFn: () => data(api.GET("/api/drawers")) });
 
-export const useDrawer = (drawer: string) =>
-  useQuery({ queryKey: ["drawers", drawer], queryFn: () => data(api.GET("/api/drawers/{drawer}", { params: { path: { drawer } } })) });
+export const useDrawer = (drawer: string, retired: boolean) =>
+  useQuery({
+    queryKey: ["drawers", drawer, { retired }],
+    queryFn: () => data(api.GET("/api/drawers/{drawer}", { params: { path: { drawer }, query: retired ? { retired: true } : {} } })),
+    placeholderData: keepPreviousData,
+  });
 
 export const useItem = (drawer: string, item: string) =>
   useQuery({
@@ -33,6 +37,9 @@ export const useGrants = (subject?: string) =>
 export const useRoles = () => useQuery({ queryKey: ["roles"], queryFn: () => data(api.GET("/api/roles")), staleTime: Infinity });
 
 export const useRefusals = () => useQuery({ queryKey: ["refusals"], queryFn: () => data(api.GET("/api/refusals")) });
+
+export const useReaders = (drawer: string, item: string, enabled: boolean) =>
+  useQuery({ enabled, queryKey: ["readers", drawer, item], queryFn: () => data(api.GET("/api/drawers/{drawer}/items/{item}/readers", { params: { path: { drawer, item } } })) });
 
 // Asking about access is an act of its own, in the trail: it is done when somebody presses for it.
 export const useHolders = (action: string, target: string, enabled: boolean) =>
@@ -91,6 +98,9 @@ export const useAddVersion = (drawer: string, item: string, revision: number) =>
       }),
     ),
   );
+
+export const useAct = (drawer: string, item: string) =>
+  useChange((body: Schemas["Act"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/acts", { params: { path: { drawer, item } }, body })));
 
 export const useRegister = () => useChange((body: Schemas["NewIdentity"]) => data(api.POST("/api/identities", { body })));
 export const useJoin = (subject: string) =>

@@ -944,6 +944,8 @@ export interface components {
             state: "usable" | "due" | "waiting" | "ended" | "staged" | "suspended" | "retired" | "shredded";
             /** @description The version that is held as current; 0 for none. */
             held: number;
+            /** @description As a whole. */
+            suspended: boolean;
             /** Format: date-time */
             retired_at?: string;
             current: number;
@@ -1797,7 +1799,10 @@ export interface operations {
     };
     getDrawer: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whether retired items are listed too. */
+                retired?: boolean;
+            };
             header?: never;
             path: {
                 drawer: components["parameters"]["drawer"];

@@ -1,4 +1,4 @@
-import { Ban, Check, CircleDashed, Clock, Hourglass, Infinity as Endless, Minus, Pause, Plus, TriangleAlert, X } from "lucide-react";
+import { ArchiveX, Ban, Check, CircleDashed, Clock, Flame, Hourglass, Infinity as Endless, Minus, Pause, Plus, TriangleAlert, X } from "lucide-react";
 import type { LucideIcon } from "lucide-react";
 
 // A state has a word, a shape and a colour, so that no one of them is needed.
@@ -15,6 +15,9 @@ const marks: Record<string, [LucideIcon, string]> = {
   failed: [TriangleAlert, "text-warning"],
   active: [Check, "text-success"],
   suspended: [Pause, "text-warning"],
+  staged: [Clock, "text-info"],
+  retired: [ArchiveX, "text-secondary"],
+  shredded: [Flame, "text-secondary"],
   endless: [Endless, "text-warning"],
   set_aside: [Pause, "text-secondary"],
   open: [Clock, "text-info"],

@@ -14,7 +14,8 @@ import { PutDialog } from "../item/PutDialog";
 // DrawerPage lists what is in a drawer, without values.
 export function DrawerPage() {
   const { drawer = "" } = useParams();
-  const contents = useDrawer(drawer);
+  const [retired, setRetired] = useState(false);
+  const contents = useDrawer(drawer, retired);
   const [putting, setPutting] = useState(false);
   const d = contents.data?.drawer;
   return (
@@ -28,6 +29,7 @@ export function DrawerPage() {
         {d && <Labels of={d.labels} />}
         {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
       </PageHead>
+      {d && <label className="mb-3 flex items-center gap-2 text-sm"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Retired items too</label>}
       {contents.isPending && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}
       {contents.data && contents.data.items.length === 0 && (

@@ -10,8 +10,10 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { Loading } from "../../parts/States";
 import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
+import { Acts } from "./Acts";
 import { Holders } from "./Holders";
 import { PutDialog } from "./PutDialog";
+import { Readers } from "./Readers";
 import { Reveal } from "./Reveal";
 
 // ItemPage shows an item and its versions; the value stays masked until it is asked for.
@@ -25,7 +27,7 @@ export function ItemPage() {
       <PageHead
         above={{ to: `/drawers/${drawer}`, text: drawer }}
         title={<><span className="name">{item}</span>{it && <span className="font-sans text-base"><Mark state={it.state} /></span>}</>}
-        aside={it && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}
+        aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
       >
         {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
         {it && <Labels of={it.labels} />}
@@ -37,7 +39,8 @@ export function ItemPage() {
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
           <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />
-          <Versions drawer={drawer} item={item} versions={history.data.versions} />
+          <Versions drawer={drawer} item={it} versions={history.data.versions} />
+          <Readers drawer={drawer} item={item} current={it.current} />
           <Holders target={`${drawer}/${item}`} />
         </div>
       )}
@@ -46,7 +49,7 @@ export function ItemPage() {
   );
 }
 
-type VersionsProps = { drawer: string; item: string; versions: Schemas["Version"][] };
+type VersionsProps = { drawer: string; item: Schemas["Item"]; versions: Schemas["Version"][] };
 
 function Versions({ drawer, item, versions }: VersionsProps) {
   return (
@@ -57,20 +60,21 @@ function Versions({ drawer, item, versions }: VersionsProps) {
           <thead>
             <tr>
               <th scope="col">Version</th><th scope="col">State</th><th scope="col">Size</th><th scope="col">Written</th>
-              <th scope="col">Served from</th><th scope="col">Until</th><th scope="col">Note</th><th scope="col">Value</th>
+              <th scope="col">Served from</th><th scope="col">Until</th><th scope="col">Note</th><th scope="col">Value</th><th scope="col"><span className="sr-only">Do</span></th>
             </tr>
           </thead>
           <tbody>
             {versions.map((v) => (
               <tr key={v.version} className={v.current ? "bg-base-200" : ""}>
                 <td className="name font-medium">@{v.version}</td>
-                <td><Mark state={v.current ? "current" : v.state} /></td>
+                <td><Mark state={v.current ? "current" : v.state} word={item.held === v.version ? "held" : undefined} /></td>
                 <td className="whitespace-nowrap">{v.size} bytes{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
                 <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
                 <td><When at={v.not_before} none="at once" /></td>
                 <td><When at={v.not_after} none="no end" /></td>
                 <td>{v.note}</td>
-                <td>{!v.current && <Reveal reference={`${drawer}/${item}@${v.version}`} version={v.version} small />}</td>
+                <td>{!v.current && v.state !== "shredded" && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
+                <td><Acts drawer={drawer} item={item} version={v} /></td>
               </tr>
             ))}
           </tbody>

@@ -1,0 +1,40 @@
+package web_test
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+)
+
+// A keeper holds an older version, retires the item, finds it again, and shreds it by typing its name.
+func TestItemsLifeInTheConsole(t *testing.T) {
+	b := open(t)
+	steward := b.chest.Client(t, b.chest.Steward)
+	if _, err := steward.AddVersion(b.ctx, "ticketing-prod", "db-password", 0, client.Content([]byte("second"))); err != nil {
+		t.Fatal(err)
+	}
+	_, token := b.chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "**"})
+	app := b.chest.Client(t, token)
+	if _, _, err := app.Read(b.ctx, "ticketing-prod/db-password@1"); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Show who read it"), see("1 of 1"), see("asks for it by its number"))
+	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), see("held"), see("of version 1"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Release"), see("of version 2"))
+	b.do(press("Retire"), press("Restore"), press("Retire"), press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
+		chromedp.SendKeys(`dialog input[name=name]`, "-password"))
+	b.visit("/drawers/ticketing-prod", "Nothing in it")
+	b.do(chromedp.Click(`input[type=checkbox]`), see("retired"))
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db-password"), press("Shred", "dialog"), see("Not found"))
+	b.clean()
+}
