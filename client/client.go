@@ -126,7 +126,29 @@ func (c *Client) ReadValue(ctx context.Context, reference string) (v Value, err 
 	if !found {
 		return v, &Problem{Code: "invalid_input", Field: "reference", Detail: fmt.Sprintf("%q is not of the form drawer/item or drawer/item@3", reference)}
 	}
-	return v, c.get(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item), &v)
+	return v, c.get(ctx, valuePath(drawer, item), &v)
+}
+
+// valuePath is where a value is; what follows "#" is a field, which goes into the query.
+func valuePath(drawer, item string) string {
+	item, field, hasField := strings.Cut(item, "#")
+	path := "/api/values/" + url.PathEscape(drawer) + "/" + url.PathEscape(item)
+	if hasField {
+		path += "?field=" + url.QueryEscape(field)
+	}
+	return path
+}
+
+// Equals asks whether a value, or one field of it, is a certain one, without getting it.
+func (c *Client) Equals(ctx context.Context, reference string, content []byte) (bool, error) {
+	var answer struct {
+		Equal bool `json:"equal"`
+	}
+	drawer, item, _ := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
+	item, field, _ := strings.Cut(item, "#")
+	body := map[string]string{"value": base64.StdEncoding.EncodeToString(content), "encoding": "base64", "field": field}
+	err := c.post(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item)+"/compare", body, &answer)
+	return answer.Equal, err
 }
 
 func (c *Client) get(ctx context.Context, path string, out any) error {

@@ -77,10 +77,11 @@ type Item struct {
 	Kind        string    `json:"kind"`
 	Description string    `json:"description"`
 	Owner       string    `json:"owner"`
-	Labels      Labels    `json:"labels"`   // its own
-	Approval    bool      `json:"approval"` // whether reading it needs a second person
-	State       string    `json:"state"`    // "usable", "due", "waiting", "ended", "staged", "suspended", "retired" or "shredded"
-	Held        int       `json:"held"`     // the version that is held as current; 0 for none
+	Labels      Labels    `json:"labels"`    // its own
+	Shape       string    `json:"shape"`     // "text", "login", "connection", "ssh_key", "fields" or "file"
+	Approval    bool      `json:"approval"`  // whether reading it needs a second person
+	State       string    `json:"state"`     // "usable", "due", "waiting", "ended", "staged", "suspended", "retired" or "shredded"
+	Held        int       `json:"held"`      // the version that is held as current; 0 for none
 	Suspended   bool      `json:"suspended"` // as a whole
 	RetiredAt   time.Time `json:"retired_at,omitzero"`
 	Current     int       `json:"current"`
@@ -95,16 +96,40 @@ type Item struct {
 
 // Version is one version without its value.
 type Version struct {
-	Version       int       `json:"version"`
-	State         string    `json:"state"` // "usable", "waiting", "ended", "staged", "suspended" or "shredded"
-	Current       bool      `json:"current"`
-	Size          int       `json:"size"` // bytes
-	EndsInNewline bool      `json:"ends_in_newline"`
-	Note          string    `json:"note"`
-	NotBefore     time.Time `json:"not_before,omitzero"`
-	NotAfter      time.Time `json:"not_after,omitzero"`
-	CreatedAt     time.Time `json:"created_at"`
-	CreatedBy     string    `json:"created_by"`
+	Version       int         `json:"version"`
+	State         string      `json:"state"` // "usable", "waiting", "ended", "staged", "suspended" or "shredded"
+	Current       bool        `json:"current"`
+	Size          int         `json:"size"` // bytes; of all fields, when there are fields
+	EndsInNewline bool        `json:"ends_in_newline"`
+	Fields        []FieldInfo `json:"fields"`
+	Notes         []string    `json:"notes,omitempty"` // of a version that was just made: what is unusual about it
+	Note          string      `json:"note"`
+	NotBefore     time.Time   `json:"not_before,omitzero"`
+	NotAfter      time.Time   `json:"not_after,omitzero"`
+	CreatedAt     time.Time   `json:"created_at"`
+	CreatedBy     string      `json:"created_by"`
+}
+
+// FieldInfo is what is known of a field without its value.
+type FieldInfo struct {
+	Name  string `json:"name"`
+	Size  int    `json:"size"`
+	Plain bool   `json:"plain"` // not sensitive
+}
+
+// NewField is a field of a new version: base64 of its value, or a recipe that makes one up.
+type NewField struct {
+	Name     string `json:"name"`
+	Value    string `json:"value,omitempty"`
+	Generate string `json:"generate,omitempty"`
+	Plain    bool   `json:"plain,omitempty"` // of free fields
+}
+
+// FieldValue is a field as the API gives it.
+type FieldValue struct {
+	Name  string `json:"name"`
+	Value string `json:"value"` // base64
+	Plain bool   `json:"plain"`
 }
 
 // History is an item with its versions, newest first.
@@ -115,12 +140,15 @@ type History struct {
 
 // NewVersion is a new content. Value holds base64 of the standard alphabet, which protects nothing.
 type NewVersion struct {
-	Value     string    `json:"value"`
-	Encoding  string    `json:"encoding"` // "base64"
-	Note      string    `json:"note,omitempty"`
-	NotBefore time.Time `json:"not_before,omitzero"`
-	NotAfter  time.Time `json:"not_after,omitzero"`
-	Staged    bool      `json:"staged,omitempty"` // waits until somebody promotes it
+	Value     string     `json:"value,omitempty"`
+	Encoding  string     `json:"encoding,omitempty"` // "base64"
+	Generate  string     `json:"generate,omitempty"` // a recipe instead of a value: "characters:24", "bytes:32", "words:5", "uuid"
+	Fields    []NewField `json:"fields,omitempty"`   // instead of a value, of an item that has fields
+	Merge     bool       `json:"merge,omitempty"`    // fields that are not given stay as they are in the current version
+	Note      string     `json:"note,omitempty"`
+	NotBefore time.Time  `json:"not_before,omitzero"`
+	NotAfter  time.Time  `json:"not_after,omitzero"`
+	Staged    bool       `json:"staged,omitempty"` // waits until somebody promotes it
 }
 
 // Act does something with an item, or with one of its versions. To shred, Name is the exact reference.
@@ -149,6 +177,7 @@ type Shredded struct {
 // NewItem makes an item with its first version.
 type NewItem struct {
 	Name        string     `json:"name"`
+	Shape       string     `json:"shape,omitempty"` // "text" when left out
 	Description string     `json:"description,omitempty"`
 	Owner       string     `json:"owner,omitempty"`
 	Version     NewVersion `json:"version"`
@@ -383,13 +412,15 @@ type RefusalGroup struct {
 
 // Value is a value as the API gives it.
 type Value struct {
-	Reference string    `json:"reference"`
-	Version   int       `json:"version"`
-	Encoding  string    `json:"encoding"` // "base64"
-	Value     string    `json:"value"`
-	Size      int       `json:"size"`
-	CreatedAt time.Time `json:"created_at"`
-	NotAfter  time.Time `json:"not_after,omitzero"`
+	Reference string       `json:"reference"`
+	Version   int          `json:"version"`
+	Shape     string       `json:"shape"`
+	Fields    []FieldValue `json:"fields,omitempty"` // all of them, when no one field was asked for
+	Encoding  string       `json:"encoding"`         // "base64"
+	Value     string       `json:"value"`
+	Size      int          `json:"size"`
+	CreatedAt time.Time    `json:"created_at"`
+	NotAfter  time.Time    `json:"not_after,omitzero"`
 }
 
 // Problem is an error as the API tells it (RFC 9457). It implements error.

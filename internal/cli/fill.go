@@ -55,6 +55,7 @@ type putFlags struct {
 	file, description, owner, note, notBefore, notAfter string
 	newVersion, staged                                  bool
 	revision                                            int64
+	fieldFlags
 }
 
 func (a *app) putCommand() *cobra.Command {
@@ -65,9 +66,20 @@ func (a *app) putCommand() *cobra.Command {
 		Long: `Puts a secret into a drawer. The value is asked for twice without showing it, or is the exact bytes of standard input
 when that is not a terminal, or those of --file; it is never an argument. It may have up to 256 KiB.
 
+With --generate the value is made up and stored without ever being shown: characters:24, characters:20:lower+digits,
+bytes:32, words:5 or uuid.
+
+With --shape an item has fields: login (user, password), connection (engine, host, port, database, user, password,
+options), ssh_key (private; public and fingerprint follow), file (content, media_type, file_name), or fields of your own.
+Each --field is asked for without showing it, --plain is for what is not sensitive, --generate makes a field up. One is
+read as DRAWER/ITEM#FIELD, and a connection as a whole is a URL. With --new-version fields that you leave out stay.
+
 An item that exists already is a conflict unless --new-version asks to add one.`,
 		Example: `  tansu put ticketing-prod/db-password
   tansu put ticketing-prod/db-password --new-version --note "quarterly change"
+  tansu put ticketing-prod/session-key --generate bytes:32
+  tansu put ticketing-prod/mail-relay --shape login --plain user=svc-mail --generate password=characters:24
+  tansu put ticketing-prod/db --shape connection --plain engine=postgresql --plain host=db.ferries.example --plain user=svc --field password
   head -c 32 /dev/urandom | tansu put harbour-gates-prod/radio-key --not-after 90d`,
 		Args: exactly("DRAWER/ITEM"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
@@ -82,6 +94,7 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 		},
 	}
 	command.Flags().StringVar(&f.file, "file", "", "take the bytes of this `file`")
+	f.fieldFlags.add(command)
 	command.Flags().BoolVar(&f.newVersion, "new-version", false, "add a version to an item that exists")
 	command.Flags().StringVar(&f.description, "description", "", "what it is, on one line; for a new item")
 	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead; for a new item")
@@ -109,21 +122,22 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	if err != nil {
 		return err
 	}
-	content, err := a.content(f.file)
+	version, err := a.newContent(f)
 	if err != nil {
 		return err
 	}
-	defer content.Wipe()
-	version := client.Content(content.Reveal())
 	version.Note, version.NotBefore, version.NotAfter, version.Staged = f.note, notBefore, notAfter, f.staged
 	var stored client.Stored
 	if f.newVersion {
 		stored, err = c.AddVersion(cmd.Context(), ref.Drawer, ref.Item, f.revision, version)
 	} else {
-		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Description: f.description, Owner: f.owner, Version: version})
+		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Shape: f.shape, Description: f.description, Owner: f.owner, Version: version})
 	}
 	if err != nil {
 		return err
+	}
+	for _, note := range stored.Version.Notes {
+		a.say("note: %s", note)
 	}
 	if stored.Version.EndsInNewline {
 		a.say("note: the value ends in a newline, which is kept; if that is not meant, add a version without it (printf %%s)")
@@ -280,7 +294,7 @@ func (a *app) historyCommand() *cobra.Command {
 }
 
 func (a *app) printHistory(h client.History) {
-	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "state", h.Item.State, "description", h.Item.Description,
+	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "state", h.Item.State, "description", h.Item.Description,
 		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "revision", strconv.FormatInt(h.Item.Revision, 10))
 	fmt.Fprintln(a.Out)
 	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "NOT AFTER", "NOTE"}}
@@ -292,6 +306,9 @@ func (a *app) printHistory(h client.History) {
 		size := strconv.Itoa(v.Size)
 		if v.EndsInNewline {
 			size += " (newline)"
+		}
+		for i, field := range v.Fields {
+			size += map[bool]string{true: ": ", false: ", "}[i == 0] + field.Name + " " + strconv.Itoa(field.Size)
 		}
 		t.add(strconv.Itoa(v.Version), state, size, stamp(v.CreatedAt), v.CreatedBy, stamp(v.NotBefore), stamp(v.NotAfter), v.Note)
 	}

@@ -47,6 +47,9 @@ func (a *app) act(cmd *cobra.Command, reference, typed string) error {
 	if err != nil {
 		return err
 	}
+	if ref.Field != "" {
+		return usagef("%s is about an item or a version, and not about one field of it", cmd.Name())
+	}
 	c, err := a.connected()
 	if err != nil {
 		return err

@@ -54,14 +54,22 @@ func (a *app) withReason(command *cobra.Command) *cobra.Command {
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	return a.withReason(&cobra.Command{
-		Use:   "check DRAWER/ITEM[@VERSION]",
+	var equals bool
+	command := a.withReason(&cobra.Command{
+		Use:   "check DRAWER/ITEM[@VERSION][#FIELD]",
 		Short: "Prove that a read works, without showing the value",
 		Long: `Reads a value as whoever is signed in and throws it away: what comes back is which version was served, how long it is
-and until when it may be served. It is a read like any other, and in the trail like any other.`,
-		Example: `  tansu check ticketing-prod/db-password`,
-		Args:    exactly("DRAWER/ITEM"),
+and until when it may be served. It is a read like any other, and in the trail like any other.
+
+With --equals a value is asked for without showing it, and the answer is only whether it is the same: exit code 0 for yes
+and 3 for no. After five wrong guesses in an hour there is no answer. Who may write an item may ask this, too.`,
+		Example: `  tansu check ticketing-prod/db-password
+  tansu check ticketing-prod/db-password --equals < old-password`,
+		Args: exactly("DRAWER/ITEM"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
+			if equals {
+				return a.checkEquals(cmd, arguments[0])
+			}
 			v, content, err := a.fetch(cmd, arguments[0])
 			if err != nil {
 				return err
@@ -79,6 +87,35 @@ and until when it may be served. It is a read like any other, and in the trail l
 			})
 		},
 	})
+	command.Flags().BoolVar(&equals, "equals", false, "only whether a value that you give is the same")
+	return command
+}
+
+func (a *app) checkEquals(cmd *cobra.Command, text string) error {
+	ref, err := itemArgument(text)
+	if err != nil {
+		return err
+	}
+	c, err := a.connected()
+	if err != nil {
+		return err
+	}
+	given, err := a.content("")
+	if err != nil {
+		return err
+	}
+	defer given.Wipe()
+	equal, err := c.Equals(cmd.Context(), ref.String(), given.Reveal())
+	if err != nil {
+		return err
+	}
+	err = a.show(map[string]any{"reference": ref.String(), "equal": equal}, func() {
+		fmt.Fprintln(a.Out, map[bool]string{true: "Yes, it is the same.", false: "No, it is another one."}[equal])
+	})
+	if err != nil || equal {
+		return err
+	}
+	return answeredNo{}
 }
 
 func (a *app) fetch(cmd *cobra.Command, text string) (v client.Value, content []byte, err error) {

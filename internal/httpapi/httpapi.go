@@ -103,6 +103,7 @@ var routes = []route{
 	{"GET", "/api/drawers/:drawer/items/:item/readers", identified, (*api).readers},
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
+	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},
 
 	{"GET", "/api/identities", identified, (*api).listIdentities},
 	{"POST", "/api/identities", identified, (*api).register},

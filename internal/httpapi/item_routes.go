@@ -113,7 +113,7 @@ func (a *api) createItem(c *call) error {
 	if err != nil {
 		return err
 	}
-	it, made, err := a.service.CreateItem(c.caller, ref, service.NewItem{Description: body.Description, Owner: body.Owner}, version)
+	it, made, err := a.service.CreateItem(c.caller, ref, service.NewItem{Description: body.Description, Owner: body.Owner, Shape: secretvalue.Shape(body.Shape)}, version)
 	if err != nil {
 		return err
 	}
@@ -147,16 +147,35 @@ func (a *api) addVersion(c *call) error {
 	return c.JSON(http.StatusCreated, client.Stored{Item: itemJSON(it), Version: versionJSON(made)})
 }
 
+// newVersion reads a new version. The cause of a wrong base64 would say which character of the value is wrong, so it is
+// not passed on.
 func newVersion(prefix string, body client.NewVersion) (v service.NewVersion, err error) {
-	if body.Encoding != "base64" {
-		return v, &service.Error{Code: service.InvalidInput, Field: prefix + "encoding", Detail: prefix + `encoding must be "base64"`}
+	v = service.NewVersion{Note: body.Note, Staged: body.Staged, Merge: body.Merge, Recipe: secretvalue.Recipe(body.Generate),
+		Window: lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}}
+	if body.Value != "" || body.Encoding != "" || body.Generate == "" && len(body.Fields) == 0 && !body.Merge {
+		if body.Encoding != "base64" {
+			return v, &service.Error{Code: service.InvalidInput, Field: prefix + "encoding", Detail: prefix + `encoding must be "base64"`}
+		}
+		if v.Content, err = fromBase64(prefix+"value", body.Value); err != nil {
+			return v, err
+		}
 	}
-	content, err := base64.StdEncoding.Strict().DecodeString(body.Value)
+	for _, f := range body.Fields {
+		value, err := fromBase64(prefix+"fields", f.Value)
+		if err != nil {
+			return v, err
+		}
+		v.Fields = append(v.Fields, service.NewField{Name: f.Name, Value: value, Recipe: secretvalue.Recipe(f.Generate), Plain: f.Plain})
+	}
+	return v, nil
+}
+
+func fromBase64(field, text string) (secretvalue.Value, error) {
+	content, err := base64.StdEncoding.Strict().DecodeString(text)
 	if err != nil {
-		// The cause would say which character of the value is wrong, so it is not passed on.
-		return v, &service.Error{Code: service.InvalidInput, Field: prefix + "value", Detail: prefix + "value is not base64 of the standard alphabet with padding"}
+		return secretvalue.Value{}, &service.Error{Code: service.InvalidInput, Field: field, Detail: field + " is not base64 of the standard alphabet with padding"}
 	}
-	return service.NewVersion{Content: secretvalue.New(content), Note: body.Note, Staged: body.Staged, Window: lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}}, nil
+	return secretvalue.New(content), nil
 }
 
 func (a *api) getItem(c *call) error {
@@ -200,9 +219,12 @@ func (a *api) changeItem(c *call) error {
 // readValue is the hot path. The item may carry a version: db-password@3. With Accept: application/octet-stream the
 // answer is the bytes alone.
 func (a *api) readValue(c *call) error {
-	ref, err := reference.Parse(c.param("drawer") + "/" + c.param("item"))
+	if err := onlyQuery(c, "field"); err != nil {
+		return err
+	}
+	ref, err := valueReference(c, c.QueryParam("field"))
 	if err != nil {
-		return &service.Error{Code: service.InvalidInput, Field: "reference", Detail: err.Error()}
+		return err
 	}
 	served, err := a.service.ReadValue(c.caller, ref)
 	if err != nil {
@@ -219,12 +241,56 @@ func (a *api) readValue(c *call) error {
 	return c.Blob(http.StatusOK, "application/json", body)
 }
 
+// valueReference reads which value is meant: an item, perhaps a version of it, perhaps one field.
+func valueReference(c *call, field string) (reference.Reference, error) {
+	text := c.param("drawer") + "/" + c.param("item")
+	if field != "" {
+		text += "#" + field
+	}
+	ref, err := reference.Parse(text)
+	if err != nil {
+		return ref, &service.Error{Code: service.InvalidInput, Field: "reference", Detail: err.Error()}
+	}
+	return ref, nil
+}
+
+func (a *api) compareValue(c *call) error {
+	var body struct {
+		Value    string `json:"value"`
+		Encoding string `json:"encoding"`
+		Field    string `json:"field"`
+	}
+	if err := a.decode(c, valueBody, &body); err != nil {
+		return err
+	}
+	ref, err := valueReference(c, body.Field)
+	if err != nil {
+		return err
+	}
+	given, err := fromBase64("value", body.Value)
+	if err != nil {
+		return err
+	}
+	defer given.Wipe()
+	equal, err := a.service.Equals(c.caller, ref, given)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]bool{"equal": equal})
+}
+
 // appendValue writes a client.Value; by hand, because this is every read's answer and no string in it needs escaping.
 func appendValue(b []byte, served service.Served, content []byte) []byte {
 	b = append(b, `{"reference":"`...)
 	b = append(b, served.Reference.String()...)
 	b = append(b, `","version":`...)
 	b = strconv.AppendInt(b, int64(served.Reference.Version), 10)
+	b = append(b, `,"shape":"`...)
+	b = append(b, served.Shape...)
+	b = append(b, '"')
+	if len(served.Fields) > 0 {
+		b = appendFields(b, served.Fields)
+	}
 	b = append(b, `,"encoding":"base64","value":"`...)
 	b = base64.StdEncoding.AppendEncode(b, content)
 	b = append(b, `","size":`...)
@@ -236,6 +302,20 @@ func appendValue(b []byte, served service.Served, content []byte) []byte {
 		b = served.NotAfter.AppendFormat(b, time.RFC3339Nano)
 	}
 	return append(b, `"}`...)
+}
+
+// appendFields writes the fields of a value; their names need no escaping.
+func appendFields(b []byte, fields secretvalue.Fields) []byte {
+	b = append(b, `,"fields":[`...)
+	for i, f := range fields {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = append(append(append(b, `{"name":"`...), f.Name...), `","value":"`...)
+		b = base64.StdEncoding.AppendEncode(b, f.Value.Reveal())
+		b = append(strconv.AppendBool(append(b, `","plain":`...), f.Plain), '}')
+	}
+	return append(b, ']')
 }
 
 func itemReference(drawer, item string) (reference.Reference, error) {
@@ -268,13 +348,17 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Labels: it.Labels, Approval: it.Approval, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
+	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }
 
 func versionJSON(v service.Version) client.Version {
-	return client.Version{Version: v.Number, State: v.State, Current: v.Current, Size: v.Size, EndsInNewline: v.EndsInNewline, Note: v.Note,
+	fields := []client.FieldInfo{}
+	for _, f := range v.Fields {
+		fields = append(fields, client.FieldInfo(f))
+	}
+	return client.Version{Fields: fields, Notes: v.Notes, Version: v.Number, State: v.State, Current: v.Current, Size: v.Size, EndsInNewline: v.EndsInNewline, Note: v.Note,
 		NotBefore: v.NotBefore, NotAfter: v.NotAfter, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy}
 }
 

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"tansu/internal/core/access"
@@ -23,6 +24,7 @@ type Item struct {
 	Kind        string
 	Description string
 	Owner       string
+	Shape       secretvalue.Shape
 	Labels      map[string]string // its own
 	Approval    bool              // whether reading it needs a second person
 	CreatedAt   time.Time
@@ -44,24 +46,30 @@ type Version struct {
 	Number        int
 	State         string // of lifecycle
 	Current       bool
-	Size          int // bytes
+	Size          int // bytes; of all fields, when there are fields
+	Fields        []FieldInfo
 	EndsInNewline bool
 	Note          string
 	NotBefore     time.Time
 	NotAfter      time.Time
 	CreatedAt     time.Time
 	CreatedBy     string
+	Notes         []string // of a version that was just made: what is unusual about it
 }
 
 // NewItem is what is said about a new item.
 type NewItem struct {
 	Description string
 	Owner       string
+	Shape       secretvalue.Shape // empty for text
 }
 
 // NewVersion is a new content.
 type NewVersion struct {
 	Content secretvalue.Value
+	Recipe  secretvalue.Recipe // makes the content up instead
+	Fields  []NewField         // instead of content, of an item that has fields
+	Merge   bool               // fields that are not given stay as they are in the current version
 	Note    string
 	Window  lifecycle.Window
 	Staged  bool // waits until somebody promotes it
@@ -70,7 +78,7 @@ type NewVersion struct {
 func describeItem(d *drawer, it *item, now time.Time) Item {
 	own, _ := reference.ParseLabels(it.row.Labels) // checked when it was stored
 	r := Item{Reference: d.row.Name + "/" + it.row.Name, Name: it.row.Name, Kind: it.row.Kind, Description: it.row.Description, Owner: it.row.Owner,
-		Labels: own.Map(), Approval: it.approval,
+		Shape: shapeOf(it.row), Labels: own.Map(), Approval: it.approval,
 		CreatedAt: fromMicros(it.row.CreatedAt), CreatedBy: it.row.CreatedBy, Revision: it.row.Revision, Versions: len(it.versions)}
 	r.Current, r.State = itemState(it.life, now)
 	r.Held, r.Suspended, r.RetiredAt = it.row.Held, it.row.Suspended, it.life.RetiredAt
@@ -86,18 +94,12 @@ func describeItem(d *drawer, it *item, now time.Time) Item {
 func describeVersion(it *item, number int, now time.Time) Version {
 	v, w := it.versions[number-1], it.life.Versions[number-1]
 	current, _ := itemState(it.life, now)
-	return Version{Number: v.Number, State: string(w.At(now)), Current: current == v.Number, Size: v.Size, EndsInNewline: v.EndsInNewline,
+	return Version{Number: v.Number, State: string(w.At(now)), Current: current == v.Number, Size: v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline,
 		Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter, CreatedAt: fromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
 }
 
 // check refuses content and windows that cannot be stored.
 func (n NewVersion) check(now time.Time) error {
-	switch {
-	case n.Content.Len() == 0:
-		return invalid("value", "the value is empty; a value has 1 to %d bytes", secretvalue.MaxSize)
-	case n.Content.Len() > secretvalue.MaxSize:
-		return &Error{Code: TooLarge, Field: "value", Detail: fmt.Sprintf("the value has %d bytes; the most is %d", n.Content.Len(), secretvalue.MaxSize)}
-	}
 	if err := n.Window.Check(); err != nil {
 		return invalid("not_before", "%s", err)
 	}
@@ -109,10 +111,20 @@ func (n NewVersion) check(now time.Time) error {
 
 // CreateItem adds an item with its first version.
 func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v NewVersion) (it Item, made Version, err error) {
+	if n.Shape == "" {
+		n.Shape = secretvalue.Text
+	}
+	if !slices.Contains(secretvalue.Shapes, n.Shape) {
+		return it, made, invalid("shape", "shape is not one of %v", secretvalue.Shapes)
+	}
 	if err := checkText("description", n.Description, maxDescription); err != nil {
 		return it, made, err
 	}
 	if err := v.check(s.now()); err != nil {
+		return it, made, err
+	}
+	f, err := v.fill(n.Shape, nil)
+	if err != nil {
 		return it, made, err
 	}
 	a, err := s.allow(c, access.WriteVersion, ref.Drawer, ref.Item)
@@ -125,6 +137,9 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	}
 	row := store.Item{ID: newID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
 		CreatedAt: micros(a.entry.At), CreatedBy: c.name}
+	if n.Shape != secretvalue.Text {
+		row.Shape = string(n.Shape)
+	}
 	var version store.Version
 	var sealed envelope.SealedVersion
 	err = s.view(func(st *state) error {
@@ -139,7 +154,7 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 			return &Error{Code: Exists, Detail: "item " + ref.String() + " exists already; to change it, add a version (tansu put --new-version)"}
 		}
 		row.Drawer = d.row.ID
-		version, sealed = s.seal(d, row, 1, v, a)
+		version, sealed = s.seal(d, row, 1, v, f, a)
 		return nil
 	})
 	if err != nil {
@@ -159,15 +174,16 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 		added.add(version)
 		d.items[ref.Item] = added
 		it, made = describeItem(d, added, a.entry.At), describeVersion(added, 1, a.entry.At)
+		made.Notes = f.notes
 	})
 	return it, made, err
 }
 
 // seal encrypts a new version for its place.
-func (s *Service) seal(d *drawer, row store.Item, number int, v NewVersion, a *attempt) (store.Version, envelope.SealedVersion) {
-	sealed := envelope.SealVersion(d.key, s.place(d, row, number), v.Content.Reveal())
-	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: v.Content.Len(),
-		EndsInNewline: v.Content.EndsInNewline(), Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
+func (s *Service) seal(d *drawer, row store.Item, number int, v NewVersion, f filled, a *attempt) (store.Version, envelope.SealedVersion) {
+	sealed := envelope.SealVersion(d.key, s.place(d, row, number), f.content.Reveal())
+	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
+		EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
 		Staged: v.Staged, DrawerKey: d.keyNumber, WrappedKey: sealed.WrappedKey, CreatedAt: micros(a.entry.At), CreatedBy: a.entry.Subject}, sealed
 }
 
@@ -204,13 +220,27 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 		if err != nil {
 			return err
 		}
+		if found.life.Shredded || !found.life.RetiredAt.IsZero() {
+			return &Error{Code: NotPossible, Detail: "item " + ref.String() + " is retired; restore it first"}
+		}
 		before = found.row
 		if revision != 0 {
 			if err := checkRevision("item "+ref.String(), before.Revision, revision); err != nil {
 				return err
 			}
 		}
-		version, sealed = s.seal(d, before, len(found.versions)+1, v, a)
+		var previous secretvalue.Fields
+		if v.Merge && shapeOf(before) != secretvalue.Text {
+			if previous, err = s.currentFields(d, found, a.entry.At); err != nil {
+				return err
+			}
+		}
+		f, err := v.fill(shapeOf(before), previous)
+		if err != nil {
+			return err
+		}
+		made.Notes = f.notes
+		version, sealed = s.seal(d, before, len(found.versions)+1, v, f, a)
 		return nil
 	})
 	if err != nil {
@@ -230,7 +260,9 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 		found := d.items[ref.Item]
 		found.row = after
 		found.add(version)
+		notes := made.Notes
 		it, made = describeItem(d, found, a.entry.At), describeVersion(found, version.Number, a.entry.At)
+		made.Notes = notes
 	})
 	return it, made, err
 }

@@ -77,7 +77,7 @@ func (u *usage) count(e trail.Entry) {
 		if u.readers[e.Target] == nil {
 			u.readers[e.Target] = map[string]reading{}
 		}
-		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: e.Detail == byNumber}
+		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: strings.HasPrefix(e.Detail, byNumber)}
 	}
 	if e.Grant == "" {
 		return

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
-	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
@@ -15,6 +14,8 @@ import (
 type Served struct {
 	Reference reference.Reference // with the version that was served
 	Content   secretvalue.Value
+	Shape     secretvalue.Shape
+	Fields    secretvalue.Fields // all of them, when the whole was asked for of an item that has fields
 	CreatedAt time.Time
 	NotAfter  time.Time // zero for none
 }
@@ -57,6 +58,9 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	if ref.Version != 0 {
 		a.entry.Detail = byNumber
 	}
+	if ref.Field != "" {
+		a.entry.Detail += " field " + ref.Field
+	}
 	if err := a.done(); err != nil {
 		served.Content.Wipe()
 		return Served{}, err
@@ -82,15 +86,14 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	if errors.As(err, &closed) {
 		return Served{}, &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
 	}
-	row := it.versions[number-1]
-	ciphertext, err := s.contents.get(row.ID, s.records.Content)
+	content, err := s.openVersion(d, it, number)
 	if err != nil {
 		return Served{}, err
 	}
-	content, err := envelope.OpenVersion(d.key, s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
+	value, fields, err := choose(it.row, ref, content)
 	if err != nil {
 		return Served{}, err
 	}
-	return Served{Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number}, Content: secretvalue.New(content),
-		CreatedAt: fromMicros(row.CreatedAt), NotAfter: it.life.Versions[number-1].NotAfter}, nil
+	return Served{Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: it.life.Versions[number-1].NotAfter}, nil
 }

@@ -138,6 +138,7 @@ type Item struct {
 	ShreddedAt   int64  `db:"shredded_at" json:"shredded_at,omitempty"`
 	ShreddedBy   string `db:"shredded_by" json:"shredded_by,omitempty"`
 	ShreddedName string `db:"shredded_name" json:"shredded_name,omitempty"`
+	Shape        string `db:"shape" json:"shape,omitempty"` // a secretvalue.Shape; empty for text
 	Seal
 }
 
@@ -190,6 +191,7 @@ type Version struct {
 	Staged        bool   `db:"staged" json:"staged,omitempty"` // waits until somebody promotes it
 	Suspended     bool   `db:"suspended" json:"suspended,omitempty"`
 	ShreddedAt    int64  `db:"shredded_at" json:"shredded_at,omitempty"` // 0 while it is not; then there is no wrapped key
+	Fields        string `db:"fields" json:"fields,omitempty"`           // names and sizes, without values
 	Seal
 }
 

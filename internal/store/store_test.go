@@ -391,7 +391,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	}
 	for _, column := range []string{"grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
 		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended", "items.retired_at",
-		"items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment"} {
+		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment"} {
 		table, name, _ := strings.Cut(column, ".")
 		edit(t, dir, "ALTER TABLE "+table+" DROP COLUMN "+name)
 	}

@@ -364,6 +364,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/values/{drawer}/{item}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a value, or one field of it, is a certain one, without getting it */
+        post: operations["compareValue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/identities": {
         parameters: {
             query?: never;
@@ -935,6 +952,7 @@ export interface components {
             name: string;
             /** @constant */
             kind: "secret";
+            shape: components["schemas"]["Shape"];
             description: string;
             owner: string;
             labels: components["schemas"]["Labels"];
@@ -967,6 +985,8 @@ export interface components {
             current: boolean;
             size: number;
             ends_in_newline: boolean;
+            fields: components["schemas"]["FieldInfo"][];
+            notes?: string[];
             note: string;
             /** Format: date-time */
             created_at: string;
@@ -981,9 +1001,14 @@ export interface components {
             versions: components["schemas"]["Version"][];
         };
         NewVersion: {
-            value: string;
+            value?: string;
             /** @constant */
-            encoding: "base64";
+            encoding?: "base64";
+            /** @description A recipe instead of a value: characters:24, bytes:32, words:5 or uuid. */
+            generate?: string;
+            fields?: components["schemas"]["NewField"][];
+            /** @description Fields that are not given stay as they are in the current version. */
+            merge?: boolean;
             note?: string;
             /** Format: date-time */
             not_before?: string;
@@ -1015,9 +1040,28 @@ export interface components {
             by: string;
             versions: number;
         };
+        /** @enum {string} */
+        Shape: "text" | "login" | "connection" | "ssh_key" | "fields" | "file";
+        FieldInfo: {
+            name: string;
+            size: number;
+            plain: boolean;
+        };
+        FieldValue: {
+            name: string;
+            value: string;
+            plain: boolean;
+        };
+        NewField: {
+            name: components["schemas"]["Name"];
+            value?: string;
+            generate?: string;
+            plain?: boolean;
+        };
         NewItem: {
             name: components["schemas"]["Name"];
             version: components["schemas"]["NewVersion"];
+            shape?: components["schemas"]["Shape"];
             description?: string;
             owner?: string;
         };
@@ -1043,6 +1087,8 @@ export interface components {
         Value: {
             reference: string;
             version: number;
+            shape: components["schemas"]["Shape"];
+            fields?: components["schemas"]["FieldValue"][];
             /** @constant */
             encoding: "base64";
             value: string;
@@ -2056,7 +2102,10 @@ export interface operations {
     };
     readValue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description One field of an item that has fields; the whole when it is left out. */
+                field?: components["schemas"]["Name"];
+            };
             header?: never;
             path: {
                 drawer: components["parameters"]["drawer"];
@@ -2075,6 +2124,42 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Value"];
                     "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareValue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                /** @description An item, or one version of it: db-password@3. */
+                item: components["parameters"]["versionedItem"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    value: string;
+                    /** @constant */
+                    encoding: "base64";
+                    field?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The answer; after five wrong guesses in an hour there is none. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        equal: boolean;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -9,6 +9,7 @@
 //	ticketing-prod                     a drawer
 //	ticketing-prod/db-password         an item, and so its current version
 //	ticketing-prod/db-password@3       version 3 of that item
+//	ticketing-prod/db-login#password   one field of an item that has fields; of a version: …@3#password
 //	tansu:ticketing-prod/db-password   the same item, inside another file
 //
 // A pattern ([Pattern]) selects references: "*" stands for anything inside one segment, "**" for any number of
@@ -90,10 +91,11 @@ func isNameByte(b byte) bool { return isAlnum(b) || b == '-' || b == '_' || b ==
 type Reference struct {
 	Drawer  string
 	Item    string
-	Version int // 0 means the current version
+	Version int    // 0 means the current version
+	Field   string // empty for the whole
 }
 
-const referenceForm = `drawer/item or drawer/item@3, optionally with "tansu:" in front`
+const referenceForm = `drawer/item, drawer/item@3 or drawer/item#field, optionally with "tansu:" in front`
 
 // Parse reads a reference to an item or to one of its versions. The error is an [*InvalidError].
 func Parse(text string) (Reference, error) {
@@ -104,7 +106,11 @@ func Parse(text string) (Reference, error) {
 	if !found {
 		return bad(`has no "/" between drawer and item`)
 	}
-	ref := Reference{Drawer: drawer}
+	rest, field, hasField := strings.Cut(rest, "#")
+	ref := Reference{Drawer: drawer, Field: field}
+	if problem := nameProblem(field); hasField && problem != "" {
+		return bad("names a field that " + problem)
+	}
 	item, number, pinned := strings.Cut(rest, "@")
 	ref.Item = item
 	if problem := nameProblem(drawer); problem != "" {
@@ -144,10 +150,14 @@ func (r Reference) String() string {
 	if r.Item == "" {
 		return r.Drawer
 	}
-	if r.Version == 0 {
-		return r.Drawer + "/" + r.Item
+	text := r.Drawer + "/" + r.Item
+	if r.Version != 0 {
+		text += "@" + strconv.Itoa(r.Version)
 	}
-	return r.Drawer + "/" + r.Item + "@" + strconv.Itoa(r.Version)
+	if r.Field != "" {
+		text += "#" + r.Field
+	}
+	return text
 }
 
 // Kinds of subject.

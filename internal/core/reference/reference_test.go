@@ -47,9 +47,11 @@ func TestCheckNameAllowsOnlyPlainNames(t *testing.T) {
 
 func TestParseReadsWhatStringWrites(t *testing.T) {
 	for text, want := range map[string]Reference{
-		"ticketing-prod/db-password":         {"ticketing-prod", "db-password", 0},
-		"ticketing-prod/db-password@3":       {"ticketing-prod", "db-password", 3},
-		"tansu:ticketing-prod/db-password@3": {"ticketing-prod", "db-password", 3},
+		"ticketing-prod/db-password":         {Drawer: "ticketing-prod", Item: "db-password"},
+		"ticketing-prod/db-password@3":       {Drawer: "ticketing-prod", Item: "db-password", Version: 3},
+		"ticketing-prod/db-login#user":       {Drawer: "ticketing-prod", Item: "db-login", Field: "user"},
+		"ticketing-prod/db-login@2#user":     {Drawer: "ticketing-prod", Item: "db-login", Version: 2, Field: "user"},
+		"tansu:ticketing-prod/db-password@3": {Drawer: "ticketing-prod", Item: "db-password", Version: 3},
 	} {
 		got, err := Parse(text)
 		if err != nil || got != want {

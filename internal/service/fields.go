@@ -1,0 +1,226 @@
+package service
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// NewField is a field of a new version: its value, or a recipe that makes one up.
+type NewField struct {
+	Name   string
+	Value  secretvalue.Value
+	Recipe secretvalue.Recipe
+	Plain  bool // of free fields: not sensitive
+}
+
+// FieldInfo is what is known of a field without its value.
+type FieldInfo struct {
+	Name  string
+	Size  int
+	Plain bool
+}
+
+// shapeOf is the shape of an item.
+func shapeOf(row store.Item) secretvalue.Shape {
+	if row.Shape == "" {
+		return secretvalue.Text
+	}
+	return secretvalue.Shape(row.Shape)
+}
+
+// filled is the content of a new version, checked and completed.
+type filled struct {
+	content       secretvalue.Value // the bytes to encrypt
+	size          int
+	endsInNewline bool
+	infos         string // of fields, as rows hold them
+	notes         []string
+}
+
+// fill checks what is given against a shape, makes up what is to be made up, and completes it.
+func (n NewVersion) fill(shape secretvalue.Shape, previous secretvalue.Fields) (f filled, err error) {
+	if shape == secretvalue.Text {
+		return n.fillText()
+	}
+	if n.Content.Len() > 0 || n.Recipe != "" {
+		return f, invalid("value", "this item has fields (%s): give these and no value", shape)
+	}
+	given := secretvalue.Fields{}
+	for _, field := range n.Fields {
+		if err := checkName("fields", field.Name); err != nil {
+			return f, err
+		}
+		value := field.Value
+		if field.Recipe != "" {
+			if value.Len() > 0 {
+				return f, invalid("fields", "field %s has a value and a recipe; give one of them", field.Name)
+			}
+			if value, err = field.Recipe.Make(); err != nil {
+				return f, invalid("fields", "field %s: %s", field.Name, err)
+			}
+		}
+		given = append(given, secretvalue.Field{Name: field.Name, Value: value, Plain: field.Plain})
+	}
+	if _, changed := given.Find("private"); changed && shape == secretvalue.SSHKey {
+		previous = nil // the others of a key pair belong to the old one
+	}
+	fields, notes, err := secretvalue.Shaped(shape, previous.Merge(given))
+	if err != nil {
+		return f, invalid("fields", "%s", err)
+	}
+	f.notes = notes
+	var infos []string
+	for _, field := range fields {
+		f.size += field.Value.Len()
+		info := field.Name + ":" + strconv.Itoa(field.Value.Len())
+		if field.Plain {
+			info += ":plain"
+		}
+		infos = append(infos, info)
+	}
+	f.content, f.infos = secretvalue.New(fields.Encode()), strings.Join(infos, " ")
+	return f, checkSize(f.size)
+}
+
+func (n NewVersion) fillText() (f filled, err error) {
+	if len(n.Fields) > 0 {
+		return f, invalid("fields", "this item has no fields: give a value")
+	}
+	f.content = n.Content
+	if n.Recipe != "" {
+		if n.Content.Len() > 0 {
+			return f, invalid("value", "give a value or a recipe, not both")
+		}
+		if f.content, err = n.Recipe.Make(); err != nil {
+			return f, invalid("generate", "%s", err)
+		}
+	}
+	f.size, f.endsInNewline = f.content.Len(), f.content.EndsInNewline()
+	return f, checkSize(f.size)
+}
+
+func checkSize(size int) error {
+	switch {
+	case size == 0:
+		return invalid("value", "the value is empty; a value has 1 to %d bytes", secretvalue.MaxSize)
+	case size > secretvalue.MaxSize:
+		return &Error{Code: TooLarge, Field: "value", Detail: fmt.Sprintf("the value has %d bytes; the most is %d", size, secretvalue.MaxSize)}
+	}
+	return nil
+}
+
+// fieldInfos reads what a version's row says about its fields.
+func fieldInfos(text string) (infos []FieldInfo) {
+	for _, part := range strings.Fields(text) {
+		name, rest, _ := strings.Cut(part, ":")
+		size, kind, _ := strings.Cut(rest, ":")
+		n, _ := strconv.Atoi(size)
+		infos = append(infos, FieldInfo{Name: name, Size: n, Plain: kind == "plain"})
+	}
+	return infos
+}
+
+// openVersion decrypts a version. The caller holds the lock on the state.
+func (s *Service) openVersion(d *drawer, it *item, number int) ([]byte, error) {
+	row := it.versions[number-1]
+	ciphertext, err := s.contents.get(row.ID, s.records.Content)
+	if err != nil {
+		return nil, err
+	}
+	return envelope.OpenVersion(d.key, s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
+}
+
+// currentFields opens the fields of the current version, for a new one that keeps some of them.
+func (s *Service) currentFields(d *drawer, it *item, now time.Time) (secretvalue.Fields, error) {
+	number, err := it.life.Current(now)
+	if err != nil {
+		return nil, &Error{Code: NotPossible, Detail: "there is no current version to keep fields of: give them all (" + err.Error() + ")"}
+	}
+	content, err := s.openVersion(d, it, number)
+	if err != nil {
+		return nil, err
+	}
+	return secretvalue.Decode(content)
+}
+
+// choose takes what is asked for out of an item's content: the whole, with all fields besides, or one field.
+func choose(row store.Item, ref reference.Reference, content []byte) (secretvalue.Value, secretvalue.Fields, error) {
+	shape := shapeOf(row)
+	if shape == secretvalue.Text {
+		if ref.Field != "" {
+			return secretvalue.Value{}, nil, notFound("field "+ref.Field+" of "+ref.Drawer+"/"+ref.Item+", which has no fields", "")
+		}
+		return secretvalue.New(content), nil, nil
+	}
+	fields, err := secretvalue.Decode(content)
+	if err != nil {
+		return secretvalue.Value{}, nil, err
+	}
+	if ref.Field == "" {
+		return fields.Whole(shape), fields, nil
+	}
+	field, found := fields.Find(ref.Field)
+	if !found {
+		var names []string
+		for _, f := range fields {
+			names = append(names, f.Name)
+		}
+		return secretvalue.Value{}, nil, notFound("field "+ref.Field+" of "+ref.Drawer+"/"+ref.Item+"; its fields are "+strings.Join(names, ", "), "")
+	}
+	return field.Value, nil, nil
+}
+
+// guesses is how often somebody may ask whether a value is a certain one, so that nobody finds it out by asking.
+const guesses = 5
+
+// Equals answers whether an item's value, or one field of it, equals a given one, in constant time for values of one
+// length, and without showing it. It takes the right to read it, or to write it and so to know it.
+func (s *Service) Equals(c Caller, ref reference.Reference, given secretvalue.Value) (equal bool, err error) {
+	a := s.attempt(c, "compare_value", reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String())
+	a.entry.Version = ref.Version
+	var decision access.Decision
+	err = s.view(func(st *state) error {
+		ctx := c.context(a.entry.At)
+		decision = st.decide(c.id, access.ReadValue, ctx, ref.Drawer, ref.Item)
+		if writer := st.decide(c.id, access.WriteVersion, ctx, ref.Drawer, ref.Item); !decision.Allowed && writer.Allowed {
+			decision = writer
+		}
+		return nil
+	})
+	if err != nil {
+		return false, err
+	}
+	if err := a.answered(decision, "compare the value of "+a.entry.Target, "", a.remedy(access.WriteVersion)); err != nil {
+		return false, err
+	}
+	limits := []limit{{"compare " + c.id + " " + a.entry.Target, guesses, time.Hour}}
+	if err := s.take(a, limits); err != nil {
+		return false, err
+	}
+	err = s.view(func(st *state) error {
+		served, err := s.decrypt(st, c, ref, a.entry.At)
+		if err != nil {
+			return err
+		}
+		defer served.Content.Wipe()
+		a.entry.Version = served.Reference.Version
+		equal = served.Content.Equal(given)
+		return nil
+	})
+	if err != nil {
+		return false, a.fail(err)
+	}
+	if equal {
+		s.throttle.refund(limits)
+	}
+	a.entry.Detail = map[bool]string{true: "equal", false: "not equal"}[equal]
+	return answer(a, equal)
+}
