@@ -65,6 +65,15 @@ func (c *Client) DrawerWithRetired(ctx context.Context, name string) (d DrawerCo
 	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name)+"?retired=true", &d)
 }
 
+// Due lists the items of which nothing is served, or the served version ends within a number of hours.
+func (c *Client) Due(ctx context.Context, within time.Duration) ([]Due, error) {
+	var answer struct {
+		Due []Due `json:"due"`
+	}
+	err := c.get(ctx, "/api/due?hours="+strconv.Itoa(int(within/time.Hour)), &answer)
+	return answer.Due, err
+}
+
 // Shredded lists what was shredded in a drawer.
 func (c *Client) Shredded(ctx context.Context, drawer string) ([]Shredded, error) {
 	var answer struct {

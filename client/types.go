@@ -166,6 +166,16 @@ type Reader struct {
 	Pinned  bool      `json:"pinned"` // asked for the version by its number
 }
 
+// Due is an item that somebody has to look at.
+type Due struct {
+	Reference string    `json:"reference"`
+	Owner     string    `json:"owner"`   // of the item, or else of its drawer
+	State     string    `json:"state"`   // "due", or why nothing is served
+	Version   int       `json:"version"` // that is served until NotAfter; 0 when none is
+	NotAfter  time.Time `json:"not_after,omitzero"`
+	Next      time.Time `json:"next,omitzero"` // when the next version begins by itself
+}
+
 // Shredded is what is left of an item.
 type Shredded struct {
 	Name     string    `json:"name"`

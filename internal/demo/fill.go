@@ -75,7 +75,7 @@ var drawers = []drawerSeed{
 		{"payment-api-key", "Key for the card terminals' gateway", []versionSeed{{85 * day, 96 * day, "yearly contract", token}}},
 		{"seat-map-signing-key", "Signs seat maps so that boarding gates trust them", []versionSeed{{80 * day, 0, "", token}}},
 		{"refund-webhook-secret", "Checks that refund messages are ours", []versionSeed{{79 * day, 0, "", token}, {20 * day, 0, "partner asked for longer", token}}},
-		{"mail-relay-login", "Login for confirmation mail", []versionSeed{{60 * day, 0, "", login}}},
+		{"mail-relay-login", "Login for confirmation mail", []versionSeed{{60 * day, 0, "", nil}}},
 	}},
 	{"ticketing-staging", "staging", "The same with made-up passengers", "person:ticketing-lead", []itemSeed{
 		{"db-password", "Password of the staging database", []versionSeed{{88 * day, 0, "", password}}},
@@ -83,7 +83,7 @@ var drawers = []drawerSeed{
 	}},
 	{"harbour-gates-prod", "production", "Gates and ramps of the four harbours", "person:harbour-master", []itemSeed{
 		{"radio-key", "Key of the gate radios", []versionSeed{{87 * day, 0, "", token}, {3 * day, 0, "radio exchange", token}}},
-		{"ramp-controller-login", "Login of the ramp controllers", []versionSeed{{87 * day, 80 * day, "", login}}},
+		{"ramp-controller-login", "Login of the ramp controllers", []versionSeed{{87 * day, 80 * day, "", nil}}},
 		{"camera-feed-token-for-the-north-quay-and-the-old-car-deck-ramp-1", "A long name, for the camera that sees both", []versionSeed{{50 * day, 0, "", token}}},
 	}},
 	{"fleet-telemetry-prod", "production", "Position and engine data of nine ferries", "person:platform-oncall", []itemSeed{
@@ -96,7 +96,7 @@ var drawers = []drawerSeed{
 	}},
 	{"fuel-billing-prod", "production", "Bunkering invoices", "person:platform-oncall", []itemSeed{
 		{"ledger-db-password", "Password of the billing ledger", []versionSeed{{83 * day, 0, "", password}}},
-		{"supplier-sftp-login", "Fetches the supplier's invoices", []versionSeed{{83 * day, 90 * day, "", login}}},
+		{"supplier-sftp-login", "Fetches the supplier's invoices", []versionSeed{{83 * day, 90 * day, "", nil}}},
 	}},
 	{"timetable-dev", "development", "Nothing in it yet", "", nil},
 }
@@ -376,13 +376,19 @@ func (f *filler) deposit(ago time.Duration) error {
 }
 
 func (f *filler) put(c service.Caller, ref reference.Reference, isNew bool, description, owner string, v versionSeed) error {
-	n := service.NewVersion{Content: secretvalue.FromString(v.shape()), Note: v.note}
+	n, described := service.NewVersion{Note: v.note}, service.NewItem{Description: description, Owner: owner}
+	if strings.HasSuffix(ref.Item, "-login") {
+		described.Shape = secretvalue.Login
+		n.Fields = []service.NewField{{Name: "user", Value: secretvalue.FromString("svc-" + random(4))}, {Name: "password", Recipe: "characters:24"}}
+	} else {
+		n.Content = secretvalue.FromString(v.shape())
+	}
 	if v.life > 0 {
 		n.Window = lifecycle.Window{NotAfter: f.clock.Now().Add(v.life).Truncate(time.Hour)}
 	}
 	var err error
 	if isNew {
-		_, _, err = f.s.CreateItem(c, ref, service.NewItem{Description: description, Owner: owner}, n)
+		_, _, err = f.s.CreateItem(c, ref, described, n)
 	} else {
 		_, _, err = f.s.AddVersion(c, ref, 0, n)
 	}
@@ -506,4 +512,3 @@ func random(n int) string {
 // The shapes of made-up values.
 func password() string { return random(8) + "-" + random(8) + "-" + random(6) }
 func token() string    { return "made-up-" + random(16) + random(16) }
-func login() string    { return fmt.Sprintf("user=svc-%s\npassword=%s\n", random(4), random(14)) }

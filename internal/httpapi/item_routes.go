@@ -414,3 +414,25 @@ func (a *api) shredded(c *call) error {
 	}
 	return c.JSON(http.StatusOK, map[string]any{"shredded": answer})
 }
+
+func (a *api) due(c *call) error {
+	if err := onlyQuery(c, "hours"); err != nil {
+		return err
+	}
+	hours := 14 * 24
+	if text := c.QueryParam("hours"); text != "" {
+		var err error
+		if hours, err = strconv.Atoi(text); err != nil || hours < 0 || hours > 3660*24 {
+			return &service.Error{Code: service.InvalidInput, Field: "hours", Detail: "hours is not a whole number from 0 to 87840"}
+		}
+	}
+	list, err := a.service.DueItems(c.caller, time.Duration(hours)*time.Hour)
+	if err != nil {
+		return err
+	}
+	answer := []client.Due{}
+	for _, d := range list {
+		answer = append(answer, client.Due(d))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"due": answer})
+}

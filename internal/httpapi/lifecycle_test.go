@@ -203,3 +203,39 @@ func TestReadersSayWhoIsBehind(t *testing.T) {
 		t.Errorf("%+v", readers)
 	}
 }
+
+// What is due comes from the windows alone: a version that follows in time makes an end harmless.
+func TestDueIsWhatNobodyFollows(t *testing.T) {
+	chest := chesttest.Start(t)
+	for _, item := range []string{"endless", "ends-soon", "followed", "ended", "suspended", "retired"} {
+		chest.Fill(t, "d", item, "v")
+	}
+	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	soon := time.Now().Add(24 * time.Hour).Truncate(time.Second)
+	ending := func(v *client.NewVersion) { v.NotAfter = soon }
+	for _, item := range []string{"ends-soon", "followed", "ended"} {
+		version(t, keeper, "d", item, "w", ending)
+		must[client.History](t)(keeper.Act(ctx, "d", item, client.Act{Act: "shred", Version: 1, Name: "d/" + item + "@1"}))
+	}
+	version(t, keeper, "d", "followed", "x", func(v *client.NewVersion) { v.NotBefore = soon })
+	must[client.History](t)(keeper.Act(ctx, "d", "suspended", client.Act{Act: "suspend"}))
+	must[client.History](t)(keeper.Act(ctx, "d", "retired", client.Act{Act: "retire"}))
+	due := func(within time.Duration) (found []string) {
+		t.Helper()
+		for _, d := range must[[]client.Due](t)(keeper.Due(ctx, within)) {
+			found = append(found, d.Reference+" "+d.State)
+		}
+		return found
+	}
+	if got := strings.Join(due(48*time.Hour), ", "); got != "d/suspended suspended, d/ended due, d/ends-soon due" {
+		t.Errorf("got %s", got)
+	}
+	if got := strings.Join(due(time.Hour), ", "); got != "d/suspended suspended" {
+		t.Errorf("within an hour: %s", got)
+	}
+	chest.Clock.Set(-25 * time.Hour)
+	keeper = chest.Client(t, chest.SignIn(t, "security-duty"))
+	if got := strings.Join(due(time.Hour), ", "); got != "d/suspended suspended, d/ended ended, d/ends-soon ended" {
+		t.Errorf("a day later: %s", got)
+	}
+}

@@ -38,3 +38,25 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db-password"), press("Shred", "dialog"), see("Not found"))
 	b.clean()
 }
+
+// A login is put in with a password that nobody has seen, and revealed field by field.
+func TestLoginIsMadeUpInTheConsole(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "mail-relay"), chromedp.SendKeys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
+		chromedp.SendKeys(`dialog input[name="field:user"]`, "svc-mail"), chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: make it up: a UUID"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Put it in", "dialog"), see("login: user and password"), press("Reveal"), see("svc-mail"))
+	value, _, err := b.chest.Client(t, b.chest.Steward).Read(b.ctx, "ticketing-prod/mail-relay#password")
+	if err != nil || len(value) != 36 {
+		t.Errorf("%d bytes, %v", len(value), err)
+	}
+	b.clean()
+}

@@ -226,6 +226,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Items of which nothing is served, or the served version ends soon and no other follows */
+        get: operations["due"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}": {
         parameters: {
             query?: never;
@@ -1033,6 +1050,17 @@ export interface components {
             /** @description Asked for the version by its number. */
             pinned: boolean;
         };
+        Due: {
+            reference: string;
+            owner: string;
+            /** @enum {string} */
+            state: "due" | "usable" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
+            version: number;
+            /** Format: date-time */
+            not_after?: string;
+            /** Format: date-time */
+            next?: string;
+        };
         Shredded: {
             name: string;
             /** Format: date-time */
@@ -1838,6 +1866,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drawer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    due: {
+        parameters: {
+            query?: {
+                /** @description How soon; 14 days when it is left out. */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They; those that are not served first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        due: components["schemas"]["Due"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -14,6 +14,7 @@ import { Acts } from "./Acts";
 import { Holders } from "./Holders";
 import { PutDialog } from "./PutDialog";
 import { Readers } from "./Readers";
+import { shapes } from "./shapes";
 import { Reveal } from "./Reveal";
 
 // ItemPage shows an item and its versions; the value stays masked until it is asked for.
@@ -30,6 +31,7 @@ export function ItemPage() {
         aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
       >
         {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
+        {it && it.shape !== "text" && <p>{shapes[it.shape].text}</p>}
         {it && <Labels of={it.labels} />}
         {it?.approval && <p><Mark state="open" word="A second person agrees" /> before its value is read</p>}
         <p className="flex items-center gap-2"><code className="name text-sm">{drawer}/{item}</code><Copy text={`${drawer}/${item}`} what="the reference" /></p>
@@ -44,7 +46,7 @@ export function ItemPage() {
           <Holders target={`${drawer}/${item}`} />
         </div>
       )}
-      {putting && it && <PutDialog drawer={drawer} item={it} onClose={() => setPutting(false)} />}
+      {putting && it && <PutDialog drawer={drawer} item={it} fields={history.data?.versions[0]?.fields} onClose={() => setPutting(false)} />}
     </>
   );
 }
@@ -68,7 +70,7 @@ function Versions({ drawer, item, versions }: VersionsProps) {
               <tr key={v.version} className={v.current ? "bg-base-200" : ""}>
                 <td className="name font-medium">@{v.version}</td>
                 <td><Mark state={v.current ? "current" : v.state} word={item.held === v.version ? "held" : undefined} /></td>
-                <td className="whitespace-nowrap">{v.size} bytes{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
+                <td className="whitespace-nowrap">{v.fields.length === 0 ? `${v.size} bytes` : v.fields.map((f) => <span key={f.name} className="block text-sm"><span className="name">{f.name}</span> {f.size}</span>)}{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
                 <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
                 <td><When at={v.not_before} none="at once" /></td>
                 <td><When at={v.not_after} none="no end" /></td>

@@ -1,19 +1,27 @@
-import type { FormEvent } from "react";
+import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useAddVersion, useCreateItem } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { formOf, shapes, versionOf } from "./shapes";
+import { ValueInput } from "./ValueInput";
 
-type PutDialogProps = { drawer: string; item?: Schemas["Item"]; onClose: () => void };
+type PutDialogProps = { drawer: string; item?: Schemas["Item"]; fields?: Schemas["FieldInfo"][]; onClose: () => void };
+
+const choices = (["text", "login", "connection", "ssh_key"] as const).map((value) => ({ value, text: shapes[value].text }));
 
 const ends = [
   { value: "", text: "no end" }, { value: "30", text: "in 30 days" }, { value: "90", text: "in 90 days" }, { value: "365", text: "in a year" },
 ];
 
+const inDays = (days: number) => new Date(Date.now() + days * 86_400_000).toISOString();
+
 // PutDialog puts a new item in, or a new version of one. The value is masked from the first keystroke.
-export function PutDialog({ drawer, item, onClose }: PutDialogProps) {
+export function PutDialog({ drawer, item, fields = [], onClose }: PutDialogProps) {
+  const [shape, setShape] = useState(item?.shape ?? "text");
+  const asked = formOf(shape, fields);
   const create = useCreateItem(drawer);
   const add = useAddVersion(drawer, item?.name ?? "", item?.revision ?? 0);
   const navigate = useNavigate();
@@ -22,10 +30,12 @@ export function PutDialog({ drawer, item, onClose }: PutDialogProps) {
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
     const days = Number(text("end"));
-    const version: Schemas["NewVersion"] = { value: base64(text("value")), encoding: "base64", note: text("note") };
-    if (days > 0) version.not_after = new Date(Date.now() + days * 86_400_000).toISOString();
+    const version: Schemas["NewVersion"] = { ...versionOf(form, asked), note: text("note") };
+    if (item && asked.length > 0) version.merge = true;
+    if (form.get("staged")) version.staged = true;
+    if (days > 0) version.not_after = inDays(days);
     if (item) add.mutate(version, { onSuccess: onClose });
-    else create.mutate({ name: text("name"), description: text("description"), version }, { onSuccess: (s) => void navigate(`/drawers/${drawer}/${s.item.name}`) });
+    else create.mutate({ name: text("name"), shape, description: text("description"), version }, { onSuccess: (s) => void navigate(`/drawers/${drawer}/${s.item.name}`) });
   };
   const error = create.error ?? add.error;
   return (
@@ -33,16 +43,18 @@ export function PutDialog({ drawer, item, onClose }: PutDialogProps) {
       <form className="grid gap-4" onSubmit={submit} autoComplete="off">
         {!item && <Field label="Name" name="name" required className="name" hint="Lower-case letters, digits, - _ and ." />}
         {!item && <Field label="Description" name="description" hint="What it is for. Everyone who may list the drawer reads this." />}
-        <Field label="Value" name="value" type="password" required autoComplete="new-password" className="name" hint="One line. For exact bytes or files use the command line." />
+        {!item && (
+          <Choice label="What it is" value={shape} onChange={(e) => setShape(e.target.value as typeof shape)} options={choices} />
+        )}
+        {asked.length === 0
+          ? <ValueInput field={{ name: "value", label: "Value", required: true, hint: "One line. For exact bytes or files use the command line." }} input="value" recipe="recipe:value" />
+          : asked.map((f) => <ValueInput key={f.name} field={f} input={`field:${f.name}`} recipe={`recipe:${f.name}`} keeps={Boolean(item)} />)}
         <Choice label="Served until" name="end" options={ends} />
         <Field label="Note" name="note" hint="Why this version." />
+        {item && <label className="flex items-center gap-2"><input type="checkbox" name="staged" className="checkbox" /> Staged: wait until somebody promotes it</label>}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action={item ? "Add the version" : "Put it in"} busy={create.isPending || add.isPending} />
       </form>
     </Dialog>
   );
-}
-
-function base64(text: string): string {
-  return btoa(String.fromCharCode(...new TextEncoder().encode(text)));
 }

@@ -13,7 +13,7 @@ const shownFor = 20;
 // Reveal reads a value at one press and hides it by itself: after a while, when the page is left, and when another
 // window comes before it. The value is in this component's state and nowhere else; each press is a read in the trail.
 export function Reveal({ reference, version, small = false }: RevealProps) {
-  const [text, setText] = useState<string | null>(null);
+  const [text, setText] = useState<Part[] | null>(null);
   const [error, setError] = useState<unknown>(null);
   const [left, setLeft] = useState(0);
   const hide = useCallback(() => setText(null), []);
@@ -76,24 +76,38 @@ function ReasonForm({ onReason }: { onReason: (reason: string) => void }) {
   );
 }
 
-function Shown({ text, left }: { text: string; left: number }) {
+// Part is a value, or one field of it.
+type Part = { name: string; text: string };
+
+function Shown({ text: parts, left }: { text: Part[]; left: number }) {
   return (
     <div className="grid gap-2">
-      <pre className="bg-base-300 rounded-field name p-3 whitespace-pre-wrap" data-value>{text}</pre>
-      <p className="muted flex items-center gap-3 text-sm"><Copy text={text} what="the value" /> Hides by itself in {left} s. The read is in the trail.</p>
+      {parts.map((p) => (
+        <div key={p.name} className="grid gap-1">
+          {p.name && <span className="name text-sm font-semibold">{p.name}</span>}
+          <pre className="bg-base-300 rounded-field name p-3 whitespace-pre-wrap" data-value>{p.text}</pre>
+          <span><Copy text={p.text} what={p.name || "the value"} /></span>
+        </div>
+      ))}
+      <p className="muted text-sm">Hides by itself in {left} s. The read is in the trail.</p>
     </div>
   );
 }
 
-// read gets a value as text; bytes that are not text are shown as base64 and said to be so.
-async function read(reference: string, reason?: string): Promise<string> {
+// read gets a value as text, or each of its fields; bytes that are not text are shown as base64 and said to be so.
+async function read(reference: string, reason?: string): Promise<Part[]> {
   const [drawer = "", item = ""] = reference.split("/");
   const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } }, headers: reason ? { "Tansu-Reason": reason } : {} }));
   if (typeof value === "string") throw new Error("the answer has no value");
-  const bytes = Uint8Array.from(atob(value.value), (c) => c.charCodeAt(0));
+  if (value.fields) return value.fields.map((f) => ({ name: f.name, text: decode(f.value) }));
+  return [{ name: "", text: decode(value.value) }];
+}
+
+function decode(encoded: string): string {
+  const bytes = Uint8Array.from(atob(encoded), (c) => c.charCodeAt(0));
   try {
     return new TextDecoder("utf-8", { fatal: true }).decode(bytes);
   } catch {
-    return `(${bytes.length} bytes that are not text, in base64)\n${value.value}`;
+    return `(${bytes.length} bytes that are not text, in base64)\n${encoded}`;
   }
 }

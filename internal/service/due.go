@@ -1,0 +1,75 @@
+package service
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
+)
+
+// Due is an item that somebody has to look at.
+type Due struct {
+	Reference string
+	Owner     string // of the item, or else of its drawer
+	State     string // "due" while something is served until NotAfter, else a state of lifecycle: nothing is served
+	Version   int    // that is served until NotAfter; 0 when none is
+	NotAfter  time.Time
+	Next      time.Time // when the next version begins by itself; zero for never
+}
+
+// DueItems lists the items of which nothing is served, or the served version ends within a span and no other follows by
+// itself, as far as the caller may list them; what ended first comes first.
+func (s *Service) DueItems(c Caller, within time.Duration) (list []Due, err error) {
+	if within < 0 || within > 3660*24*time.Hour {
+		return nil, invalid("within", "within is not between 0 and ten years")
+	}
+	a, err := s.allowOverview(c, overDrawers)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "what is due"
+	err = s.view(func(st *state) error {
+		for name, d := range st.drawers {
+			for itemName, it := range d.items {
+				due, is := it.due(a.entry.At, within)
+				if !is || !st.decide(c.id, access.List, c.context(a.entry.At), name, itemName).Allowed {
+					continue
+				}
+				due.Reference, due.Owner = name+"/"+itemName, cmp.Or(it.row.Owner, d.row.Owner)
+				list = append(list, due)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(list, func(x, y Due) int {
+		return cmp.Or(cmp.Compare(btoi(x.State == dueState), btoi(y.State == dueState)), x.NotAfter.Compare(y.NotAfter), cmp.Compare(x.Reference, y.Reference))
+	})
+	return answer(a, list)
+}
+
+const dueState = "due"
+
+// due says whether somebody has to look at an item. One that is retired is meant to serve nothing.
+func (it *item) due(now time.Time, within time.Duration) (d Due, is bool) {
+	if len(it.life.Versions) == 0 || !it.life.RetiredAt.IsZero() {
+		return d, false
+	}
+	current, err := it.life.Current(now)
+	if closed, ok := err.(*lifecycle.NotServable); ok {
+		return Due{State: string(closed.State), NotAfter: it.life.Versions[len(it.life.Versions)-1].NotAfter, Next: closed.From}, true
+	}
+	end := it.life.Versions[current-1].NotAfter
+	if end.IsZero() || end.Sub(now) > within {
+		return d, false
+	}
+	// Another version may take over in time: then what is served a moment before the end is served after it, too.
+	if after, err := it.life.Current(end); err == nil && after != 0 {
+		return d, false
+	}
+	return Due{State: dueState, Version: current, NotAfter: end}, true
+}
