@@ -145,6 +145,43 @@ type MatrixCell struct {
 	Partial    []string `json:"partial"`    // those not given on everything in the drawer
 }
 
+// NewImport is a plaintext file to be moved into a drawer.
+type NewImport struct {
+	Format   string `json:"format"`  // "dotenv", "json" or "properties"
+	Content  string `json:"content"` // base64
+	Encoding string `json:"encoding"`
+	Replace  bool   `json:"replace,omitempty"` // add a version to items that exist already
+	Each     bool   `json:"each,omitempty"`    // put in what can be, instead of nothing unless all can be
+	Preview  bool   `json:"preview,omitempty"`
+}
+
+// Imported is what became, or would become, of one entry of a file.
+type Imported struct {
+	Line   int    `json:"line"`
+	Name   string `json:"name"` // in the file
+	Item   string `json:"item"`
+	Result string `json:"result"` // "new", "changed", "same", "exists", "invalid" or "refused"
+	Detail string `json:"detail"`
+}
+
+// ImportReport is what became of a file.
+type ImportReport struct {
+	Done     bool            `json:"done"` // whether anything was put in
+	Items    []Imported      `json:"items"`
+	Problems []ImportProblem `json:"problems"`
+}
+
+// ImportProblem is something in a file that could not be read.
+type ImportProblem struct {
+	Line int    `json:"line"`
+	Text string `json:"text"`
+}
+
+// Import moves a plaintext file into a drawer.
+func (c *Client) Import(ctx context.Context, drawer string, n NewImport) (r ImportReport, err error) {
+	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/import", n, &r)
+}
+
 // AddRole makes a custom role.
 func (c *Client) AddRole(ctx context.Context, n NewRole) (r RoleStored, err error) {
 	return r, c.post(ctx, "/api/roles", n, &r)

@@ -149,3 +149,28 @@ func TestPolicyFilesOnTheCommandLine(t *testing.T) {
 	}
 	alone.ok(t, "", "policy", "schema")
 }
+
+// What lies in a dotenv file is moved in, checked and used by an application, and nothing of it is ever shown.
+func TestDotenvFileIsMovedInAndUsed(t *testing.T) {
+	u, chest := signedIn(t)
+	u.ok(t, "", "drawer", "add", "ticketing-staging", "--env", "staging")
+	file := filepath.Join(t.TempDir(), ".env")
+	if err := os.WriteFile(file, []byte("DB_PASSWORD='canary in a file'\nAPI_KEY=another-canary\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	preview := u.ok(t, "", "import", "ticketing-staging", file, "--preview")
+	done := u.run(t, "", "import", "ticketing-staging", file)
+	if done.code != 0 || !strings.Contains(preview, "2 new. Nothing was put in") || !strings.Contains(done.out, "2 new.") || !strings.Contains(done.talk, "its history keeps every value") || strings.Contains(preview+done.out+done.talk, "canary") {
+		t.Errorf("%s\n%d %s%s", preview, done.code, done.out, done.talk)
+	}
+	if r := u.run(t, "", "import", "ticketing-staging", file); r.code != 5 || !strings.Contains(r.out, "2 exists. Nothing was put in") {
+		t.Errorf("again: %d %s%s", r.code, r.out, r.talk)
+	}
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-staging/**"})
+	if value, _, err := chest.Client(t, token).Read(t.Context(), "ticketing-staging/db_password"); err != nil || string(value) != "canary in a file" {
+		t.Errorf("%q, %v", value, err)
+	}
+	if r := u.run(t, "", "import", "ticketing-staging", filepath.Join(t.TempDir(), "notes.txt")); r.code != 2 || !strings.Contains(r.talk, "--format") {
+		t.Errorf("a file that says nothing: %d %s", r.code, r.talk)
+	}
+}

@@ -102,6 +102,7 @@ var routes = []route{
 	{"POST", "/api/drawers/:drawer/items/:item/versions", identified, (*api).addVersion},
 	{"POST", "/api/drawers/:drawer/items/:item/acts", identified, (*api).act},
 	{"GET", "/api/drawers/:drawer/items/:item/readers", identified, (*api).readers},
+	{"POST", "/api/drawers/:drawer/import", identified, (*api).importFile},
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},

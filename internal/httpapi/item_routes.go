@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tansu/client"
+	"tansu/internal/core/importfile"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
@@ -435,4 +436,32 @@ func (a *api) due(c *call) error {
 		answer = append(answer, client.Due(d))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"due": answer})
+}
+
+// importBody is more than the largest file takes in base64.
+const importBody = importfile.MaxSize*4/3 + 1024
+
+func (a *api) importFile(c *call) error {
+	var body client.NewImport
+	if err := a.decode(c, importBody, &body); err != nil {
+		return err
+	}
+	content, err := fromBase64("content", body.Content)
+	if err != nil {
+		return err
+	}
+	defer content.Wipe()
+	report, err := a.service.Import(c.caller, c.param("drawer"), service.NewImport{Format: importfile.Format(body.Format), Content: content,
+		Replace: body.Replace, Each: body.Each, Preview: body.Preview})
+	if err != nil {
+		return err
+	}
+	answer := client.ImportReport{Done: report.Done, Items: []client.Imported{}, Problems: []client.ImportProblem{}}
+	for _, it := range report.Items {
+		answer.Items = append(answer.Items, client.Imported(it))
+	}
+	for _, p := range report.Problem {
+		answer.Problems = append(answer.Problems, client.ImportProblem(p))
+	}
+	return c.JSON(http.StatusOK, answer)
 }

@@ -132,6 +132,7 @@ func newReceipt() string { return newID("")[:10] }
 type attempt struct {
 	s     *Service
 	entry trail.Entry
+	more  []trail.Entry // of the single things that an attempt at many of them changes
 }
 
 // attempt starts the entry of something that is about to be decided.
@@ -293,7 +294,7 @@ func (a *attempt) record(err error) error {
 // When the change is not possible, that is recorded instead; what names the thing in the error.
 func (a *attempt) change(what string, change func(*store.Tx) error, apply func(*state)) error {
 	a.entry.Outcome = trail.Allowed
-	err := a.s.records.Submit(&store.Work{Entry: a.entry, Change: change, Committed: func() {
+	err := a.s.records.Submit(&store.Work{Entry: a.entry, More: a.more, Change: change, Committed: func() {
 		a.s.mu.Lock()
 		defer a.s.mu.Unlock()
 		if a.s.state != nil {

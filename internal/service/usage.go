@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/trail"
 )
 
@@ -107,6 +108,9 @@ func actionUsed(e trail.Entry) string {
 		return access.Operate.String()
 	case "apply_policy", "answer_request":
 		return access.GrantAccess.String()
+	}
+	if act, what, isAct := strings.Cut(e.Action, "_"); isAct && (what == "item" || what == "version") && rights[lifecycle.Act(act)] != 0 {
+		return rights[lifecycle.Act(act)].String()
 	}
 	return e.Action
 }

@@ -36,6 +36,8 @@ type Sealer interface {
 // Work is one thing to be made durable: an entry and, if Change is set, the change it tells of.
 type Work struct {
 	Entry trail.Entry // Seq is given by the writer
+	// More are further entries of the same work, recorded with it and after it: one for each of many things changed.
+	More []trail.Entry
 	// Change runs inside the transaction, on the writer's goroutine. An error undoes it alone, leaves the entry out
 	// and is what Submit returns.
 	Change func(*Tx) error
@@ -209,10 +211,10 @@ func (w *writer) write(batch []*Work) (err error) {
 				continue
 			}
 		}
-		w.seq++
-		work.Entry.Seq = w.seq
-		w.buffer = work.Entry.AppendCanonical(w.buffer[:0])
-		arguments = append(arguments, w.seq, string(w.buffer), sql.NullString{String: work.Entry.Receipt, Valid: work.Entry.Receipt != ""})
+		arguments = w.entry(arguments, &work.Entry)
+		for i := range work.More {
+			arguments = w.entry(arguments, &work.More[i])
+		}
 	}
 	if w.tally != before {
 		if err := w.writeTally(tx); err != nil {
@@ -227,6 +229,14 @@ func (w *writer) write(batch []*Work) (err error) {
 		}
 	}
 	return tx.Commit()
+}
+
+// entry numbers an entry and adds what an insert of it takes.
+func (w *writer) entry(arguments []any, e *trail.Entry) []any {
+	w.seq++
+	e.Seq = w.seq
+	w.buffer = e.AppendCanonical(w.buffer[:0])
+	return append(arguments, w.seq, string(w.buffer), sql.NullString{String: e.Receipt, Valid: e.Receipt != ""})
 }
 
 // change runs one change so that it can be undone alone. The first error is the change's own, the second one means

@@ -347,6 +347,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a plaintext file into a drawer */
+        post: operations["importFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}/shredded": {
         parameters: {
             query?: never;
@@ -2123,6 +2140,58 @@ export interface operations {
                 content: {
                     "application/json": {
                         readers: components["schemas"]["Reader"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    format: "dotenv" | "json" | "properties";
+                    content: string;
+                    /** @constant */
+                    encoding: "base64";
+                    /** @description Add a version to items that exist already. */
+                    replace?: boolean;
+                    /** @description Put in what can be, instead of nothing unless all can be. */
+                    each?: boolean;
+                    preview?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description What became, or would become, of each entry. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        done: boolean;
+                        items: {
+                            line: number;
+                            name: string;
+                            item: string;
+                            /** @enum {string} */
+                            result: "new" | "changed" | "same" | "exists" | "invalid" | "refused";
+                            detail: string;
+                        }[];
+                        problems: {
+                            line: number;
+                            text: string;
+                        }[];
                     };
                 };
             };

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/importfile"
+)
+
+func (a *app) importCommand() *cobra.Command {
+	n := client.NewImport{Encoding: "base64"}
+	command := &cobra.Command{
+		Use:   "import DRAWER FILE",
+		Short: "Move the secrets of a plaintext file into a drawer",
+		Long: `Reads a dotenv file, a flat JSON object or a Java properties file, and makes an item of each entry, with its name in
+lower case. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are in
+the way unless --replace adds a version to them. The file itself is left as it is: remove it afterwards.`,
+		Example: "  tansu import ticketing-staging .env --preview\n  tansu import ticketing-staging .env",
+		Args:    exactly("DRAWER", "FILE"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			drawer, path := arguments[0], arguments[1]
+			if n.Format == "" {
+				n.Format = string(importfile.FormatOf(path))
+			}
+			if n.Format == "" {
+				return usagef("the name of %s does not say what it is; say --format dotenv, json or properties", path)
+			}
+			content, err := os.ReadFile(path)
+			if err != nil {
+				return fmt.Errorf("read the file: %w", err)
+			}
+			defer clear(content)
+			n.Content = base64.StdEncoding.EncodeToString(content)
+			report, err := c.Import(ctx, drawer, n)
+			if err != nil {
+				return err
+			}
+			if err := a.show(report, func() { a.printImport(drawer, path, n.Preview, report) }); err != nil || report.Done || n.Preview {
+				return err
+			}
+			return foundSomething{}
+		}),
+	}
+	command.Flags().StringVar(&n.Format, "format", "", "the file's `format`: dotenv, json or properties; by its name when left out")
+	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen")
+	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
+	command.Flags().BoolVar(&n.Each, "each", false, "put in what can be, even if not everything can")
+	return command
+}
+
+func (a *app) printImport(drawer, path string, preview bool, report client.ImportReport) {
+	t := table{head: []string{"LINE", "NAME", "ITEM", "RESULT", ""}}
+	count := map[string]int{}
+	for _, it := range report.Items {
+		count[it.Result]++
+		t.add(strconv.Itoa(it.Line), it.Name, drawer+"/"+it.Item, it.Result, it.Detail)
+	}
+	for _, p := range report.Problems {
+		t.add(strconv.Itoa(p.Line), "", "", "invalid", p.Text)
+	}
+	a.printTable(t, "The file has no entries.")
+	var parts []string
+	for _, result := range []string{"new", "changed", "same", "exists", "invalid", "refused"} {
+		if count[result] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[result], result))
+		}
+	}
+	if len(report.Problems) > 0 {
+		parts = append(parts, fmt.Sprintf("%d not readable", len(report.Problems)))
+	}
+	summary := strings.Join(parts, ", ")
+	switch {
+	case report.Done:
+		fmt.Fprintf(a.Out, "\n%s. Nothing was shown.\n", summary)
+		a.say(`Left to do:
+  - remove %s, and its copies: editors and backups keep some
+  - if it was ever in a repository, its history keeps every value: replace those, do not only delete the file
+  - replace what was seen by others, in chat or in a log`, path)
+	case preview:
+		fmt.Fprintf(a.Out, "\n%s. Nothing was put in: this was a preview.\n", summary)
+	default:
+		fmt.Fprintf(a.Out, "\n%s. Nothing was put in.\n", summary)
+	}
+}
