@@ -40,6 +40,7 @@ fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParseScope -fuzztime 60s ./internal/core/access
 	@go test -fuzz FuzzParsePolicy -fuzztime 60s ./internal/core/policytext
 	@go test -fuzz FuzzRead -fuzztime 60s ./internal/core/importfile
+	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/search
 	@go test -fuzz FuzzDecodeIsStrict -fuzztime 60s ./internal/httpapi
 
 clean: ## remove what was built

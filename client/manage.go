@@ -65,6 +65,12 @@ func (c *Client) DrawerWithRetired(ctx context.Context, name string) (d DrawerCo
 	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name)+"?retired=true", &d)
 }
 
+// Search finds items by a query: words, and terms such as owner:person:ticketing-lead or -state:usable. The cursor is the
+// NextCursor of the page before, or empty.
+func (c *Client) Search(ctx context.Context, query, cursor string) (p SearchPage, err error) {
+	return p, c.get(ctx, "/api/search?"+queryOf(map[string]string{"q": query, "cursor": cursor}, nil).Encode(), &p)
+}
+
 // Due lists the items of which nothing is served, or the served version ends within a number of hours.
 func (c *Client) Due(ctx context.Context, within time.Duration) ([]Due, error) {
 	var answer struct {

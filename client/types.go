@@ -166,6 +166,12 @@ type Reader struct {
 	Pinned  bool      `json:"pinned"` // asked for the version by its number
 }
 
+// SearchPage is a part of what was found, in the order of references. NextCursor is empty at the end.
+type SearchPage struct {
+	Items      []Item `json:"items"`
+	NextCursor string `json:"next_cursor"`
+}
+
 // Due is an item that somebody has to look at.
 type Due struct {
 	Reference string    `json:"reference"`

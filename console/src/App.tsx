@@ -14,6 +14,7 @@ import { ItemPage } from "./pages/item/ItemPage";
 import { LockedPage } from "./pages/signin/LockedPage";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { RefusalsPage } from "./pages/refusals/RefusalsPage";
+import { SearchPage } from "./pages/search/SearchPage";
 import { ReceiptPage } from "./pages/trail/ReceiptPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./parts/Frame";
@@ -34,6 +35,7 @@ export function App() {
         <Route index element={<ChestPage />} />
         <Route path="drawers/:drawer" element={<DrawerPage />} />
         <Route path="drawers/:drawer/:item" element={<ItemPage />} />
+        <Route path="search" element={<SearchPage />} />
         <Route path="access" element={<AccessPage me={me.data} />} />
         <Route path="access/:subject" element={<IdentityPage />} />
         <Route path="trail" element={<TrailPage />} />

@@ -93,6 +93,7 @@ var routes = []route{
 
 	{"GET", "/api/drawers", identified, (*api).listDrawers},
 	{"POST", "/api/drawers", identified, (*api).createDrawer},
+	{"GET", "/api/search", identified, (*api).search},
 	{"GET", "/api/due", identified, (*api).due},
 	{"GET", "/api/drawers/:drawer", identified, (*api).getDrawer},
 	{"PATCH", "/api/drawers/:drawer", identified, (*api).changeDrawer},

@@ -465,3 +465,21 @@ func (a *api) importFile(c *call) error {
 	}
 	return c.JSON(http.StatusOK, answer)
 }
+
+// searchPage is how many items a page of a search has.
+const searchPage = 100
+
+func (a *api) search(c *call) error {
+	if err := onlyQuery(c, "q", "cursor"); err != nil {
+		return err
+	}
+	page, err := a.service.Search(c.caller, c.QueryParam("q"), c.QueryParam("cursor"), searchPage)
+	if err != nil {
+		return err
+	}
+	answer := client.SearchPage{Items: []client.Item{}, NextCursor: page.Next}
+	for _, it := range page.Items {
+		answer.Items = append(answer.Items, itemJSON(it))
+	}
+	return c.JSON(http.StatusOK, answer)
+}

@@ -239,3 +239,57 @@ func TestDueIsWhatNobodyFollows(t *testing.T) {
 		t.Errorf("a day later: %s", got)
 	}
 }
+
+// A search finds only what the asker may list, and its pages neither repeat nor lose anything that was there throughout.
+func TestSearchFindsWhatOneMayList(t *testing.T) {
+	chest := chesttest.Start(t)
+	steward := chest.Client(t, chest.Steward)
+	chest.Fill(t, "ticketing-prod", "db-password", "v")
+	for n := range 120 {
+		chest.Fill(t, "fuel-billing-prod", "item-"+string(rune('a'+n%26))+string(rune('a'+n/26)), "v")
+	}
+	if err := label(steward, "ticketing-prod", client.Labels{"team": "ticketing"}); err != nil {
+		t.Fatal(err)
+	}
+	some := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "ticketing-*/**"}, chesttest.Grant{Role: "consumer", Scope: "**"}))
+	for query, want := range map[string]int{"password": 1, "item": 0, "label:team=*": 1, "-label:team=*": 0, "drawer:fuel*": 0, "read:never": 1, "state:usable shape:text": 1} {
+		if page := must[client.SearchPage](t)(some.Search(ctx, query, "")); len(page.Items) != want {
+			t.Errorf("%q: %d items, want %d", query, len(page.Items), want)
+		}
+	}
+	readCode(some, "ticketing-prod/db-password")
+	if page := must[client.SearchPage](t)(some.Search(ctx, "read:never", "")); len(page.Items) != 0 {
+		t.Errorf("a read item counts as never read")
+	}
+	seen := map[string]int{}
+	cursor := ""
+	for pages := 0; ; pages++ {
+		page := must[client.SearchPage](t)(steward.Search(ctx, "drawer:fuel-*", cursor))
+		for _, it := range page.Items {
+			seen[it.Name]++
+		}
+		if pages == 0 {
+			chest.Fill(t, "fuel-billing-prod", "aaa-new", "v")
+			must[client.History](t)(steward.Act(ctx, "fuel-billing-prod", page.Items[0].Name, client.Act{Act: "suspend"}))
+		}
+		if cursor = page.NextCursor; cursor == "" {
+			break
+		}
+	}
+	if len(seen) != 120 {
+		t.Errorf("%d items over all pages", len(seen))
+	}
+	for name, n := range seen {
+		if n != 1 {
+			t.Errorf("%s is there %d times", name, n)
+		}
+	}
+	for _, bad := range []string{"colour:red", `"open`} {
+		if _, err := steward.Search(ctx, bad, ""); chesttest.Code(err) != "invalid_input" {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+	if _, err := steward.Search(ctx, "x", "nonsense"); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("a made-up cursor: %v", err)
+	}
+}

@@ -198,7 +198,7 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	pages := []struct{ path, ready string }{
 		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
 		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "Credentials"}, {"/access/team:harbour-crew", "Who joins"},
-		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"}, {"/access/policy", "Download"}, {"/nowhere", "no such page"},
+		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"}, {"/access/policy", "Download"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	check := func(what string) {

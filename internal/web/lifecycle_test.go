@@ -60,3 +60,12 @@ func TestLoginIsMadeUpInTheConsole(t *testing.T) {
 	}
 	b.clean()
 }
+
+func TestSearchFromTheChest(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.do(chromedp.SendKeys(`input[name=q]`, "passw drawer:ticket*"), press("Search"), chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
+	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
+	b.clean()
+}

@@ -79,6 +79,7 @@ func run(dir string) error {
 			chromedp.SendKeys(`dialog select`, "login"), chromedp.WaitVisible(`//label[contains(., "User")]`)}},
 		{name: "login", extra: true, path: "/drawers/ticketing-prod/mail-relay-login", ready: `tbody`},
 		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
+		{name: "search", extra: true, path: "/search?q=owner:person:ticketing-lead+password", ready: `tbody`},
 		{name: "empty", extra: true, path: "/drawers/timetable-dev", ready: `.panel`},
 		{name: "access", path: "/access", ready: `tbody`},
 		{name: "give", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Give a grant")]`),

@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, type Schemas } from "./client";
 
 // Server state lives in these queries and nowhere else. Values are never in them: see pages/item/Reveal.tsx.
@@ -18,6 +18,14 @@ export const useItem = (drawer: string, item: string) =>
   useQuery({
     queryKey: ["drawers", drawer, item],
     queryFn: () => data(api.GET("/api/drawers/{drawer}/items/{item}", { params: { path: { drawer, item } } })),
+  });
+
+export const useSearch = (q: string) =>
+  useInfiniteQuery({
+    queryKey: ["search", q],
+    queryFn: ({ pageParam }) => data(api.GET("/api/search", { params: { query: { q, ...(pageParam && { cursor: pageParam }) } } })),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next_cursor || undefined,
   });
 
 export const useIdentities = () => useQuery({ queryKey: ["identities"], queryFn: () => data(api.GET("/api/identities")) });

@@ -7,6 +7,7 @@ import { Environment, Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
+import { SearchBox } from "../search/SearchBox";
 import { NewDrawerDialog } from "./NewDrawerDialog";
 
 // ChestPage draws the chest: a front for every drawer, sized by what is in it.
@@ -16,7 +17,7 @@ export function ChestPage() {
   const list = drawers.data?.drawers ?? [];
   return (
     <>
-      <PageHead title="The chest">
+      <PageHead title="The chest" aside={list.length > 0 && <SearchBox />}>
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
       {drawers.isPending && <Loading what="the chest" />}
