@@ -2,6 +2,7 @@ package httpapi_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -245,8 +246,13 @@ func TestSearchFindsWhatOneMayList(t *testing.T) {
 	chest := chesttest.Start(t)
 	steward := chest.Client(t, chest.Steward)
 	chest.Fill(t, "ticketing-prod", "db-password", "v")
-	for n := range 120 {
-		chest.Fill(t, "fuel-billing-prod", "item-"+string(rune('a'+n%26))+string(rune('a'+n/26)), "v")
+	chest.Fill(t, "fuel-billing-prod", "item", "v")
+	var many strings.Builder
+	for n := range 119 {
+		fmt.Fprintf(&many, "ITEM_%d=v\n", n)
+	}
+	if report := must[client.ImportReport](t)(steward.Import(ctx, "fuel-billing-prod", dotenv(many.String()))); !report.Done {
+		t.Fatalf("%+v", report)
 	}
 	if err := label(steward, "ticketing-prod", client.Labels{"team": "ticketing"}); err != nil {
 		t.Fatal(err)

@@ -15,11 +15,6 @@ type LeftBehind struct {
 	Grants  []Grant // that they hold themselves, and that are in force
 }
 
-// Empty reports whether nothing is left behind.
-func (l LeftBehind) Empty() bool {
-	return len(l.Apps) == 0 && len(l.Drawers) == 0 && len(l.Items) == 0 && len(l.Grants) == 0
-}
-
 // owned lists what a subject owns, and the grants that it holds itself.
 func (st *state) owned(subject string, a *attempt) (l LeftBehind) {
 	for _, other := range sortedKeys(st.subjects) {

@@ -180,10 +180,6 @@ func (c *Change) compare(before, after standing) {
 	}
 }
 
-// Widens reports whether a change may let its subject do more than before. Other terms count: whether they are wider
-// cannot be told in general.
-func (c *Change) Widens() bool { return c.Gained|c.Altered != 0 }
-
 // Summary is the same change on several targets of one subject.
 type Summary struct {
 	Subject               string

@@ -68,7 +68,7 @@ func (p Pattern) Covers(other Pattern) bool {
 
 // Touches reports whether the pattern could select the drawer or anything in it.
 func (p Pattern) Touches(drawer string) bool {
-	return p.segments != nil && (p.segments[0] == across || matchSegment(p.segments[0], drawer))
+	return p.segments != nil && (p.segments[0] == across || Like(p.segments[0], drawer))
 }
 
 func matchSegments(pattern, target []string) bool {
@@ -81,12 +81,12 @@ func matchSegments(pattern, target []string) bool {
 	if len(target) == 0 || target[0] == across {
 		return false
 	}
-	return matchSegment(pattern[0], target[0]) && matchSegments(pattern[1:], target[1:])
+	return Like(pattern[0], target[0]) && matchSegments(pattern[1:], target[1:])
 }
 
-// matchSegment matches "*" against any run of bytes, going back only to the last "*": linear in practice and at worst
-// len(pattern)×len(text), both of which are at most MaxName.
-func matchSegment(pattern, text string) bool {
+// Like matches "*" in a pattern against any run of bytes, going back only to the last "*": linear in practice and at
+// worst len(pattern)×len(text), both of which are short wherever it is used.
+func Like(pattern, text string) bool {
 	p, t, star, mark := 0, 0, -1, 0
 	for t < len(text) {
 		switch {

@@ -12,6 +12,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tansu/internal/core/reference"
 )
 
 // Term is one condition. Without a key it is a word that is looked for.
@@ -114,26 +116,5 @@ func (t Term) holds(thing Thing) bool {
 	if t.Key == "" {
 		return slices.ContainsFunc(thing.Texts(), func(text string) bool { return strings.Contains(strings.ToLower(text), t.Value) })
 	}
-	return slices.ContainsFunc(thing.Values(t.Key), func(value string) bool { return like(t.Value, strings.ToLower(value)) })
-}
-
-// like matches "*" in a pattern against any text; going back only to the last "*" keeps it linear in practice.
-func like(pattern, text string) bool {
-	p, t, star, mark := 0, 0, -1, 0
-	for t < len(text) {
-		switch {
-		case p < len(pattern) && pattern[p] == '*':
-			star, mark = p, t
-			p++
-		case p < len(pattern) && pattern[p] == text[t]:
-			p++
-			t++
-		case star >= 0:
-			mark++
-			p, t = star+1, mark
-		default:
-			return false
-		}
-	}
-	return strings.Trim(pattern[p:], "*") == ""
+	return slices.ContainsFunc(thing.Values(t.Key), func(value string) bool { return reference.Like(t.Value, strings.ToLower(value)) })
 }
