@@ -220,10 +220,14 @@ func (a *api) changeItem(c *call) error {
 // readValue is the hot path. The item may carry a version: db-password@3. With Accept: application/octet-stream the
 // answer is the bytes alone.
 func (a *api) readValue(c *call) error {
-	if err := onlyQuery(c, "field"); err != nil {
-		return err
+	field := ""
+	if c.Request().URL.RawQuery != "" { // parsing nothing costs something, too
+		if err := onlyQuery(c, "field"); err != nil {
+			return err
+		}
+		field = c.QueryParam("field")
 	}
-	ref, err := valueReference(c, c.QueryParam("field"))
+	ref, err := valueReference(c, field)
 	if err != nil {
 		return err
 	}
