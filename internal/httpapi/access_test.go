@@ -566,3 +566,31 @@ func TestMatrixSaysWhoReachesWhat(t *testing.T) {
 		}
 	}
 }
+
+// What is refused under a name of its own is explained by its receipt, too, and the remedy that it names helps.
+func TestReceiptsOfWholeStateAndComparisonHelp(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	steward := chest.Client(t, chest.Steward)
+	lead := chest.Client(t, chest.Person(t, "ticketing-lead"))
+	for what, attempt := range map[string]func() error{
+		"the policy":   func() error { _, err := lead.Policy(ctx); return err },
+		"a comparison": func() error { _, err := lead.Equals(ctx, "d/i", []byte("v")); return err },
+	} {
+		problem, refused := attempt().(*client.Problem)
+		if !refused || problem.Remedy == nil {
+			t.Fatalf("%s: %v", what, problem)
+		}
+		before := must[client.Receipt](t)(steward.Receipt(ctx, problem.Receipt))
+		if before.AllowedNow || before.Remedy == nil || *before.Remedy != *problem.Remedy {
+			t.Fatalf("%s: the receipt says %+v, the refusal %+v", what, before.Remedy, problem.Remedy)
+		}
+		give(t, steward, before.Remedy.Subject, before.Remedy.Role, before.Remedy.Scope)
+		if err := attempt(); err != nil {
+			t.Errorf("%s after the remedy: %v", what, err)
+		}
+		if after := must[client.Receipt](t)(steward.Receipt(ctx, problem.Receipt)); !after.AllowedNow {
+			t.Errorf("%s: the receipt does not notice", what)
+		}
+	}
+}

@@ -323,6 +323,8 @@ func (s *Service) mayMove(c Caller, a *attempt, changes Described, scopeText str
 	if decision.Allowed {
 		return nil
 	}
+	// What is missing is the right to give access there: that is what the entry and its receipt are about.
+	a.entry.Action, a.entry.Target = access.GrantAccess.String(), scope.String()
 	return a.answered(decision, "let others do more by labels or rules of "+a.entry.Target, "", a.remedy(access.GrantAccess))
 }
 

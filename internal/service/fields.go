@@ -178,13 +178,16 @@ func choose(row store.Item, ref reference.Reference, content []byte) (secretvalu
 	return field.Value, nil, nil
 }
 
+// compareValue is what comparing is called in the trail.
+const compareValue = "compare_value"
+
 // guesses is how often somebody may ask whether a value is a certain one, so that nobody finds it out by asking.
 const guesses = 5
 
 // Equals answers whether an item's value, or one field of it, equals a given one, in constant time for values of one
 // length, and without showing it. It takes the right to read it, or to write it and so to know it.
 func (s *Service) Equals(c Caller, ref reference.Reference, given secretvalue.Value) (equal bool, err error) {
-	a := s.attempt(c, "compare_value", reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String())
+	a := s.attempt(c, compareValue, reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String())
 	a.entry.Version = ref.Version
 	var decision access.Decision
 	err = s.view(func(st *state) error {

@@ -75,13 +75,20 @@ func (r *Receipt) explain(st *state, now time.Time) {
 	}
 	var decision access.Decision
 	action, known := access.ParseAction(r.Entry.Action)
-	if r.Entry.Action == askAccess {
+	switch r.Entry.Action {
+	case askAccess:
 		action, known = access.ReadTrail, true // granting there would do as well, and gives more
+	case compareValue:
+		action, known = access.WriteVersion, true // as reading would
 	}
 	if known && (r.Entry.Target != "" || action&(access.Register|access.Operate) != 0) {
 		decision = st.decideOn(r.Entry, subject, action, current)
 		r.Remedy = st.remedyFor(r.Entry.Subject, action, r.Entry.Target)
 		r.Considered = st.considered(st.request(subject, action, asked, targetOf(r.Entry.Target)...), now)
+	}
+	if r.Entry.Action == overPolicy.name {
+		decision = st.policy.DecideScope(subject, overPolicy.actions, everything, current)
+		r.Remedy = st.remedyFor(r.Entry.Subject, access.ReadTrail, "")
 	}
 	for _, o := range overviews {
 		if o.name == r.Entry.Action {

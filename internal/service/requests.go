@@ -440,11 +440,7 @@ func (s *Service) DeclineRefusal(c Caller, id, because string) (r Request, err e
 
 // declinedFor finds the last answer to a question, if it is a no.
 func (st *state) declinedFor(subject, action, target string) (last store.Request, declined bool) {
-	for _, row := range st.requests {
-		if row.Subject == subject && row.Action == action && row.Target == target && row.AnsweredAt > last.AnsweredAt {
-			last = row
-		}
-	}
+	last = st.answers[[3]string{subject, action, target}]
 	return last, last.State == requestDeclined
 }
 

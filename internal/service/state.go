@@ -31,8 +31,9 @@ type state struct {
 	placed      map[string][]string   // of each grant in the policy: with whom it stands there
 	roles       map[string]store.Role // custom ones, by name
 	requests    map[string]store.Request
-	approved    map[[2]string]int64 // until when a subject may read a target that needs approval, by their ids and names
-	drawers     map[string]*drawer  // by name
+	answers     map[[3]string]store.Request // the last answer to each question: subject, action, target
+	approved    map[[2]string]int64         // until when a subject may read a target that needs approval, by their ids and names
+	drawers     map[string]*drawer          // by name
 }
 
 type drawer struct {
@@ -83,6 +84,7 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 		placed:      map[string][]string{},
 		roles:       map[string]store.Role{},
 		requests:    map[string]store.Request{},
+		answers:     map[[3]string]store.Request{},
 		approved:    map[[2]string]int64{},
 		drawers:     map[string]*drawer{},
 	}
@@ -392,6 +394,9 @@ func (st *state) regrant(which func(store.Grant) bool) error {
 // putRequest keeps a request, and what it allows.
 func (st *state) putRequest(row store.Request) {
 	st.requests[row.ID] = row
+	if asked := [3]string{row.Subject, row.Action, row.Target}; row.AnsweredAt > st.answers[asked].AnsweredAt {
+		st.answers[asked] = row
+	}
 	key := [2]string{row.Subject, row.Target}
 	if row.Kind == requestRead && row.State == requestAllowed && row.Until > st.approved[key] {
 		st.approved[key] = row.Until

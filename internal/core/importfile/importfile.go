@@ -143,7 +143,7 @@ func (r *reader) rest() string {
 func (r *reader) dotenv() {
 	for r.more() {
 		start := r.line
-		head, _, found := strings.Cut(r.text[r.at:], "\n")
+		head, _, _ := strings.Cut(r.text[r.at:], "\n")
 		trimmed := strings.TrimSpace(head)
 		if trimmed == "" || trimmed[0] == '#' {
 			r.rest()
@@ -151,7 +151,6 @@ func (r *reader) dotenv() {
 		}
 		name, _, hasValue := strings.Cut(strings.TrimPrefix(strings.TrimLeft(head, " \t"), "export "), "=")
 		name = strings.TrimSpace(name)
-		_ = found
 		if !hasValue || !isVariable(name) {
 			r.problem(start, "here belongs NAME=value, with a name of letters, digits and _")
 			r.rest()
@@ -178,7 +177,7 @@ func isVariable(name string) bool {
 	return name != ""
 }
 
-var errInterpolation = errors.New("the value refers to another one with $, which is not in this file's value: write it out, or put it in single quotes")
+var errInterpolation = errors.New("the value refers to another one with $: write it out, or put it in single quotes")
 
 func (r *reader) dotenvValue() (string, error) {
 	if !r.more() {
@@ -289,7 +288,7 @@ func (r *reader) jsonValue(line int, name string, raw json.RawMessage) {
 }
 
 // properties reads the file format of java.util.Properties: "=", ":" or white space after the name, "#" and "!" for
-// comments, a backslash at the end of a line to go on on the next, and \uXXXX among the escapes.
+// comments, a backslash at the end of a line to go on on the next, and \u with four hex digits among the escapes.
 func (r *reader) properties() {
 	for r.more() {
 		start := r.line
