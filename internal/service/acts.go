@@ -52,19 +52,17 @@ func (s *Service) Act(c Caller, ref reference.Reference, act lifecycle.Act, type
 	}
 	err = a.change("item "+ref.String(), change.rows, func(st *state) {
 		d := st.drawers[ref.Drawer]
-		found := d.items[ref.Item]
 		for _, v := range change.versions {
-			found.replace(v)
 			if v.ShreddedAt != 0 {
 				s.contents.forget(v.ID)
 			}
 		}
-		_ = found.put(d, change.item) // its labels are as they were
+		st.items.forget(d, ref.Item)
+		changed := st.keep(d, change.item, change.all)
 		if change.item.ShreddedAt != 0 {
-			delete(d.items, ref.Item)
-			d.place(found, change.item)
+			st.items.forget(d, change.item.Name)
 		}
-		it, versions = describeItem(d, found, a.entry.At), found.history(a.entry.At)
+		it, versions = describeItem(d, changed, a.entry.At), changed.history(a.entry.At)
 	})
 	if err != nil {
 		return it, nil, err
@@ -84,6 +82,7 @@ var noKey = []byte{0}
 type itemChange struct {
 	before, item  store.Item
 	was, versions []store.Version // those that change
+	all           []store.Version // as they are afterwards
 }
 
 // plan works out what an act does to an item's rows.
@@ -92,7 +91,7 @@ func (it *item) plan(act lifecycle.Act, version int, a *attempt) (ch itemChange,
 	if err != nil {
 		return ch, &Error{Code: NotPossible, Detail: err.Error(), Err: err}
 	}
-	ch.before, ch.item = it.row, it.row
+	ch.before, ch.item, ch.all = it.row, it.row, slices.Clone(it.versions)
 	ch.item.Held, ch.item.Suspended, ch.item.RetiredAt = after.Held, after.Suspended, micros(after.RetiredAt)
 	if after.Shredded {
 		// The row stays as history and gives its name free; ids have a character that names of items may have too, but
@@ -110,7 +109,9 @@ func (it *item) plan(act lifecycle.Act, version int, a *attempt) (ch itemChange,
 			row.ShreddedAt, row.WrappedKey = micros(a.entry.At), noKey
 		}
 		ch.was, ch.versions = append(ch.was, it.versions[i]), append(ch.versions, row)
+		ch.all[i] = row
 	}
+	ch.item = withHorizon(ch.item, ch.all, a.entry.At)
 	return ch, nil
 }
 
@@ -123,6 +124,7 @@ func (ch *itemChange) rows(tx *store.Tx) (err error) {
 		if ch.versions[i], err = store.Update(tx, ch.was[i], ch.versions[i]); err != nil {
 			return err
 		}
+		ch.all[ch.versions[i].Number-1] = ch.versions[i]
 		if ch.versions[i].ShreddedAt != 0 {
 			if err := tx.DeleteContent(ch.versions[i].ID); err != nil {
 				return err
@@ -207,10 +209,10 @@ func (s *Service) Shredded(c Caller, drawer string) (list []Shredded, err error)
 		if st.drawers[drawer] == nil {
 			return notFound("drawer "+drawer, s.nearestDrawer(st, c, drawer, a.entry.At))
 		}
-		for _, it := range st.drawers[drawer].shredded {
+		return st.each(st.drawers[drawer], store.ItemFilter{Shredded: true}, func(it *item) bool {
 			list = append(list, Shredded{Name: it.row.ShreddedName, At: fromMicros(it.row.ShreddedAt), By: it.row.ShreddedBy, Versions: len(it.versions)})
-		}
-		return nil
+			return true
+		})
 	})
 	if err != nil {
 		return nil, a.fail(err)

@@ -181,26 +181,27 @@ func (s *Service) Reach(c Caller, subject string) (list []Reach, err error) {
 		return nil, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
-		add := func(name string, target ...string) {
-			actions := st.policy.Actions(row.ID, st.target(target...), a.entry.At)
-			if len(target) > 0 {
+		add := func(name string, target access.Target) {
+			actions := st.policy.Actions(row.ID, target, a.entry.At)
+			if name != "" {
 				actions &^= ofChest
 			}
 			if actions != 0 {
 				list = append(list, Reach{Target: name, Actions: actions.Names()})
 			}
 		}
-		add("")
+		add("", st.target())
 		for _, drawer := range sortedKeys(st.drawers) {
-			add(drawer, drawer)
-			for _, item := range sortedKeys(st.drawers[drawer].items) {
-				add(drawer+"/"+item, drawer, item)
+			add(drawer, st.target(drawer))
+			d := st.drawers[drawer]
+			if err := st.all(d, func(it *item) { add(drawer+"/"+it.row.Name, it.target(d)) }); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, a.fail(err)
 	}
 	return answer(a, list)
 }
@@ -239,11 +240,13 @@ func (s *Service) Matrix(c Caller) (m Matrix, err error) {
 	if err != nil {
 		return m, err
 	}
-	m.fill(st, c, a.entry.At)
+	if err := m.fill(st, c, a.entry.At); err != nil {
+		return m, a.fail(err)
+	}
 	return answer(a, m)
 }
 
-func (m *Matrix) fill(st *state, c Caller, now time.Time) {
+func (m *Matrix) fill(st *state, c Caller, now time.Time) error {
 	ctx := c.context(now)
 	for _, name := range sortedKeys(st.drawers) {
 		if st.decide(c.id, access.GrantAccess, ctx, name).Allowed || st.decide(c.id, access.ReadTrail, ctx, name).Allowed {
@@ -257,21 +260,27 @@ func (m *Matrix) fill(st *state, c Caller, now time.Time) {
 		}
 		r := MatrixRow{Subject: subject, State: row.State}
 		for _, name := range m.Drawers {
-			r.Cells = append(r.Cells, st.cell(row.ID, name, now))
+			cell, err := st.cell(row.ID, name, now)
+			if err != nil {
+				return err
+			}
+			r.Cells = append(r.Cells, cell)
 		}
 		m.Rows = append(m.Rows, r)
 	}
+	return nil
 }
 
-func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
+func (st *state) cell(subject, drawer string, now time.Time) (MatrixCell, error) {
 	target := st.target(drawer)
 	some, firm := st.policy.Actions(subject, target, now), st.policy.Firm(subject, target, now)
 	all, first := access.AllActions, true
-	for name := range st.drawers[drawer].items {
-		target := st.target(drawer, name)
+	d := st.drawers[drawer]
+	err := st.all(d, func(it *item) {
+		target := it.target(d)
 		actions := st.policy.Actions(subject, target, now)
 		sure := st.policy.Firm(subject, target, now)
-		if st.approval(subject, access.ReadValue, now, target.Names) != access.NotNeeded {
+		if it.approvalFor(st, d, subject, access.ReadValue, now) != access.NotNeeded {
 			sure &^= access.ReadValue | access.UseKey
 		}
 		some |= actions
@@ -280,10 +289,10 @@ func (st *state) cell(subject, drawer string, now time.Time) MatrixCell {
 			all, first = actions, false
 		}
 		all &= actions
-	}
+	})
 	if first { // nothing in it
 		all = some
 	}
 	some &^= ofChest
-	return MatrixCell{Actions: some.Names(), Conditions: (some &^ firm).Names(), Partial: (some &^ all).Names()}
+	return MatrixCell{Actions: some.Names(), Conditions: (some &^ firm).Names(), Partial: (some &^ all).Names()}, err
 }

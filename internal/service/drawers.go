@@ -60,25 +60,47 @@ type Approval struct {
 	Of    string   // "everyone" or "persons"; empty for everyone
 }
 
-func describeDrawer(st *state, d *drawer, c Caller, now time.Time) Drawer {
+func describeDrawer(st *state, d *drawer, c Caller, now time.Time) (Drawer, error) {
 	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
 		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf},
 		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
-	for name, it := range d.items {
-		if !st.decide(c.id, access.List, c.context(now), d.row.Name, name).Allowed {
-			continue
+	counted := store.ItemFilter{Drawer: d.row.ID}
+	whole := st.policy.DecideScope(c.id, access.List, d.everything(), c.context(now)).Allowed
+	if whole { // then what is fine needs only be counted, and what is due looked at
+		all, err := st.items.records.CountItems(counted)
+		if err != nil {
+			return r, err
+		}
+		retired, err := st.items.records.CountItems(store.ItemFilter{Drawer: d.row.ID, Retired: true})
+		if err != nil {
+			return r, err
+		}
+		r.Items, counted.ServedUntil = all-retired, micros(now.Add(dueWithin))
+	}
+	return r, st.each(d, counted, func(it *item) bool {
+		if !it.life.RetiredAt.IsZero() || !whole && !st.mayList(c, d, it, now) {
+			return true // hidden
+		}
+		if !whole {
+			r.Items++
 		}
 		switch _, state := itemState(it.life, now); state {
-		case string(lifecycle.Retired):
-			continue // hidden
-		case "due":
+		case dueState:
 			r.Due++
 		case string(lifecycle.Ended), string(lifecycle.Waiting):
 			r.Overdue++
 		}
-		r.Items++
+		return true
+	})
+}
+
+// everything is the scope of all items in a drawer.
+func (d *drawer) everything() access.Scope {
+	scope, err := access.ParseScope(d.row.Name + "/**")
+	if err != nil {
+		panic(err) // names of drawers are checked before they are stored
 	}
-	return r
+	return scope
 }
 
 // Retired says whether a list has retired items.
@@ -99,13 +121,17 @@ func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
 	err = s.view(func(st *state) error {
 		for _, name := range sortedKeys(st.drawers) {
 			if st.reaches(c.id, access.List, name, c.context(a.entry.At)).Allowed {
-				list = append(list, describeDrawer(st, st.drawers[name], c, a.entry.At))
+				d, err := describeDrawer(st, st.drawers[name], c, a.entry.At)
+				if err != nil {
+					return err
+				}
+				list = append(list, d)
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, a.fail(err)
 	}
 	return answer(a, list)
 }
@@ -147,9 +173,9 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 		return err
 	}
 	err = a.change("drawer "+n.Name, change, func(st *state) {
-		st.drawers[n.Name] = &drawer{key: key, keyNumber: 1, items: map[string]*item{}}
-		_ = st.drawers[n.Name].put(row) // labels were checked above
-		made = describeDrawer(st, st.drawers[n.Name], c, a.entry.At)
+		st.drawers[n.Name] = &drawer{key: key, keyNumber: 1}
+		_ = st.drawers[n.Name].put(row)                                 // it has no labels yet
+		made, _ = describeDrawer(st, st.drawers[n.Name], c, a.entry.At) // nor items
 	})
 	return made, err
 }
@@ -177,15 +203,14 @@ func (s *Service) Drawer(c Caller, name string, retired Retired) (d Drawer, item
 		if found == nil {
 			return notFound("drawer "+name, s.nearestDrawer(st, c, name, a.entry.At))
 		}
-		d = describeDrawer(st, found, c, a.entry.At)
-		for _, itemName := range sortedKeys(found.items) {
-			if st.decide(c.id, access.List, c.context(a.entry.At), name, itemName).Allowed {
-				if it := describeItem(found, found.items[itemName], a.entry.At); it.RetiredAt.IsZero() || retired == WithRetired {
-					items = append(items, it)
-				}
-			}
+		if d, err = describeDrawer(st, found, c, a.entry.At); err != nil {
+			return err
 		}
-		return nil
+		return st.all(found, func(it *item) {
+			if (it.life.RetiredAt.IsZero() || retired == WithRetired) && st.mayList(c, found, it, a.entry.At) {
+				items = append(items, describeItem(found, it, a.entry.At))
+			}
+		})
 	})
 	if err != nil {
 		return d, nil, a.fail(err)
@@ -233,13 +258,13 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 	if changes.Approval != nil {
 		after.ApprovalItems, after.ApprovalOf = approvalText(&policytext.Approval{Items: changes.Approval.Items, Of: changes.Approval.Of})
 	}
-	if err := s.mayMove(c, a, changes, name+"/**", func(st *state) error { return st.drawers[name].put(after) }); err != nil {
+	if err := s.mayMove(c, a, changes, name+"/**", func(st *state) error { return st.putDrawer(st.drawers[name], after) }); err != nil {
 		return d, err
 	}
 	err = a.change("drawer "+name, func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
 		func(st *state) {
-			_ = st.drawers[name].put(after) // labels were checked above
-			d = describeDrawer(st, st.drawers[name], c, a.entry.At)
+			_ = st.putDrawer(st.drawers[name], after) // labels were checked above
+			d, err = describeDrawer(st, st.drawers[name], c, a.entry.At)
 		})
 	return d, err
 }
@@ -305,12 +330,17 @@ func (s *Service) mayMove(c Caller, a *attempt, changes Described, scopeText str
 		if err := change(after); err != nil {
 			return err
 		}
-		for _, change := range access.Compare(st.policy, after.policy, st.places(), after.places(), a.entry.At) {
+		was, becomes, err := st.places(after)
+		if err != nil {
+			return err
+		}
+		for _, change := range access.Compare(st.policy, after.policy, was, becomes, a.entry.At) {
 			opens = opens || change.Gained != 0 || change.Altered != 0 && st.loosens(change, after)
 		}
-		own, steward = st.widens(c, after, a.entry.At), st.isSteward(c, a.entry.At)
+		steward = st.isSteward(c, a.entry.At)
 		decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
-		return nil
+		own, err = st.widens(c, after, a.entry.At)
+		return err
 	})
 	switch {
 	case err != nil:
@@ -363,7 +393,7 @@ func itemState(life lifecycle.Item, now time.Time) (current int, state string) {
 		return 0, string(life.State(now))
 	}
 	if end := life.Versions[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
-		return current, "due"
+		return current, dueState
 	}
 	return current, string(lifecycle.Usable)
 }

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/store"
 )
 
 // Due is an item that somebody has to look at.
@@ -32,19 +32,21 @@ func (s *Service) DueItems(c Caller, within time.Duration) (list []Due, err erro
 	a.entry.Detail = "what is due"
 	err = s.view(func(st *state) error {
 		for name, d := range st.drawers {
-			for itemName, it := range d.items {
-				due, is := it.due(a.entry.At, within)
-				if !is || !st.decide(c.id, access.List, c.context(a.entry.At), name, itemName).Allowed {
-					continue
+			err := st.each(d, store.ItemFilter{ServedUntil: micros(a.entry.At.Add(within))}, func(it *item) bool {
+				if due, is := it.due(a.entry.At, within); is && st.mayList(c, d, it, a.entry.At) {
+					due.Reference, due.Owner = name+"/"+it.row.Name, cmp.Or(it.row.Owner, d.row.Owner)
+					list = append(list, due)
 				}
-				due.Reference, due.Owner = name+"/"+itemName, cmp.Or(it.row.Owner, d.row.Owner)
-				list = append(list, due)
+				return true
+			})
+			if err != nil {
+				return err
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, a.fail(err)
 	}
 	slices.SortFunc(list, func(x, y Due) int {
 		return cmp.Or(cmp.Compare(btoi(x.State == dueState), btoi(y.State == dueState)), x.NotAfter.Compare(y.NotAfter), cmp.Compare(x.Reference, y.Reference))

@@ -365,13 +365,19 @@ func (st *state) selectsSomething(scope access.Scope) bool {
 		if scope.Matches(st.target(name)) {
 			return true
 		}
-		for itemName := range d.items {
-			if scope.Matches(st.target(name, itemName)) {
-				return true
-			}
+		if st.selectsItem(scope, d) {
+			return true
 		}
 	}
 	return false
+}
+
+func (st *state) selectsItem(scope access.Scope, d *drawer) (selects bool) {
+	_ = st.each(d, store.ItemFilter{}, func(it *item) bool { // what cannot be read is no reason for a note
+		selects = scope.Matches(it.target(d))
+		return !selects
+	})
+	return selects
 }
 
 // otherEnvironment finds a drawer in a scope that is for another environment than the one that an app runs in.
@@ -381,7 +387,7 @@ func (st *state) otherEnvironment(subject store.Identity, scope access.Scope) st
 		if subject.Environment == "" || d.row.Environment == subject.Environment {
 			continue
 		}
-		if scope.Matches(st.target(name)) || slices.ContainsFunc(sortedKeys(d.items), func(item string) bool { return scope.Matches(st.target(name, item)) }) {
+		if scope.Matches(st.target(name)) || st.selectsItem(scope, d) {
 			return name
 		}
 	}
@@ -397,7 +403,7 @@ func (st *state) nearScope(scope string) string {
 		}
 		return ""
 	}
-	if near := reference.Nearest(rest, sortedKeys(st.drawers[drawer].items)); found && near != "" {
+	if near := reference.Nearest(rest, st.nearNames(st.drawers[drawer], rest)); found && near != "" {
 		return "; did you mean " + drawer + "/" + near + "?"
 	}
 	return ""

@@ -93,13 +93,7 @@ func (s *Service) Import(c Caller, drawer string, n NewImport) (report ImportRep
 	err = a.change("the import", func(tx *store.Tx) error { return storeAll(tx, puts) }, func(st *state) {
 		d := st.drawers[drawer]
 		for _, p := range puts {
-			it := d.items[p.Item]
-			if it == nil {
-				it = &item{}
-				d.items[p.Item] = it
-			}
-			_ = it.put(d, p.row) // its labels are as they were
-			it.add(p.version)
+			st.items.forget(d, p.Item) // they are read again when somebody wants them
 		}
 	})
 	report.Done = err == nil
@@ -184,8 +178,11 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 		p.Result, p.Detail = ImportInvalid, "there is no drawer "+drawerName
 		return
 	}
-	it := d.items[p.Item]
+	it, err := st.find(d, p.Item)
 	switch {
+	case err != nil:
+		p.Result, p.Detail = ImportInvalid, "the item that is there cannot be read as it was stored"
+		return
 	case it == nil:
 		p.Result, p.isNew = ImportNew, true
 		p.row = store.Item{ID: newID("it_"), Drawer: d.row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: micros(a.entry.At), CreatedBy: c.name}
@@ -201,12 +198,13 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 	default:
 		p.Result, p.before, p.row = ImportChanged, it.row, it.row
 	}
-	number := 1
+	var versions []store.Version
 	if it != nil {
-		number = len(it.versions) + 1
+		versions = slices.Clone(it.versions)
 	}
-	version, sealed := s.seal(d, p.row, number, v, f, a)
+	version, sealed := s.seal(d, p.row, len(versions)+1, v, f, a)
 	p.version, p.sealed = version, sealed.Ciphertext
+	p.row = withHorizon(p.row, append(versions, version), a.entry.At)
 }
 
 // sameValue reports whether the current version has a certain value.

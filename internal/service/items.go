@@ -147,14 +147,19 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 		if d == nil {
 			return notFound("drawer "+ref.Drawer, s.nearestDrawer(st, c, ref.Drawer, a.entry.At))
 		}
-		if d.items[ref.Item] != nil {
-			if !d.items[ref.Item].life.RetiredAt.IsZero() {
+		existing, err := st.find(d, ref.Item)
+		if err != nil {
+			return err
+		}
+		if existing != nil {
+			if !existing.life.RetiredAt.IsZero() {
 				return &Error{Code: Exists, Detail: "item " + ref.String() + " is retired; restore it, or shred it to use its name again"}
 			}
 			return &Error{Code: Exists, Detail: "item " + ref.String() + " exists already; to change it, add a version (tansu put --new-version)"}
 		}
 		row.Drawer = d.row.ID
 		version, sealed = s.seal(d, row, 1, v, f, a)
+		row = withHorizon(row, []store.Version{version}, a.entry.At)
 		return nil
 	})
 	if err != nil {
@@ -169,10 +174,7 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	}
 	err = a.change("item "+ref.String(), change, func(st *state) {
 		d := st.drawers[ref.Drawer]
-		added := &item{}
-		_ = added.put(d, row) // labels were checked above
-		added.add(version)
-		d.items[ref.Item] = added
+		added := st.keep(d, row, []store.Version{version})
 		it, made = describeItem(d, added, a.entry.At), describeVersion(added, 1, a.entry.At)
 		made.Notes = f.notes
 	})
@@ -212,7 +214,8 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 	a.entry.Detail = "add version"
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	var before store.Item
+	var before, after store.Item
+	var versions []store.Version
 	var version store.Version
 	var sealed envelope.SealedVersion
 	err = s.view(func(st *state) error {
@@ -241,25 +244,25 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 		}
 		made.Notes = f.notes
 		version, sealed = s.seal(d, before, len(found.versions)+1, v, f, a)
+		versions = append(slices.Clone(found.versions), version)
+		after = withHorizon(before, versions, a.entry.At)
 		return nil
 	})
 	if err != nil {
 		return it, made, a.fail(err)
 	}
 	a.entry.Version = version.Number
-	after := before
 	change := func(tx *store.Tx) (err error) {
-		if after, err = store.Update(tx, before, before); err != nil {
+		if after, err = store.Update(tx, before, after); err != nil {
 			return err
 		}
 		version, err = insertVersion(tx, version, sealed)
+		versions[version.Number-1] = version
 		return err
 	}
 	err = a.change("item "+ref.String(), change, func(st *state) {
 		d := st.drawers[ref.Drawer]
-		found := d.items[ref.Item]
-		found.row = after
-		found.add(version)
+		found := st.keep(d, after, versions)
 		notes := made.Notes
 		it, made = describeItem(d, found, a.entry.At), describeVersion(found, version.Number, a.entry.At)
 		made.Notes = notes
@@ -310,12 +313,13 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	var before store.Item
+	var versions []store.Version
 	err = s.view(func(st *state) error {
 		_, found, err := st.item(ref)
 		if err != nil {
 			return err
 		}
-		before = found.row
+		before, versions = found.row, found.versions
 		return checkRevision("item "+ref.String(), before.Revision, revision)
 	})
 	if err != nil {
@@ -327,15 +331,14 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 		after.Labels = labelText(changes.Labels)
 	}
 	if err := s.mayMove(c, a, changes, ref.String(), func(st *state) error {
-		return st.drawers[ref.Drawer].items[ref.Item].put(st.drawers[ref.Drawer], after)
+		return st.revise(st.drawers[ref.Drawer], after)
 	}); err != nil {
 		return it, err
 	}
 	err = a.change("item "+ref.String(), func(tx *store.Tx) (err error) { after, err = store.Update(tx, before, after); return err },
 		func(st *state) {
 			d := st.drawers[ref.Drawer]
-			_ = d.items[ref.Item].put(d, after) // labels were checked above
-			it = describeItem(d, d.items[ref.Item], a.entry.At)
+			it = describeItem(d, st.keep(d, after, versions), a.entry.At)
 		})
 	return it, err
 }
@@ -360,13 +363,7 @@ func (s *Service) hint(st *state, c Caller, ref reference.Reference, err error, 
 		}
 		return err
 	}
-	var visible []string
-	for name := range d.items {
-		if st.decide(c.id, access.List, c.context(now), ref.Drawer, name).Allowed {
-			visible = append(visible, name)
-		}
-	}
-	if near := reference.Nearest(ref.Item, visible); near != "" {
+	if near := st.nearestItem(c, d, ref.Item, now); near != "" {
 		return notFound("item "+ref.Drawer+"/"+ref.Item, ref.Drawer+"/"+near)
 	}
 	return err

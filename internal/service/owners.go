@@ -16,7 +16,7 @@ type LeftBehind struct {
 }
 
 // owned lists what a subject owns, and the grants that it holds itself.
-func (st *state) owned(subject string, a *attempt) (l LeftBehind) {
+func (st *state) owned(subject string, a *attempt) (l LeftBehind, err error) {
 	for _, other := range sortedKeys(st.subjects) {
 		if st.identities[st.subjects[other]].Owner == subject {
 			l.Apps = append(l.Apps, other)
@@ -27,10 +27,12 @@ func (st *state) owned(subject string, a *attempt) (l LeftBehind) {
 		if d.row.Owner == subject {
 			l.Drawers = append(l.Drawers, name)
 		}
-		for _, itemName := range sortedKeys(d.items) {
-			if d.items[itemName].row.Owner == subject {
-				l.Items = append(l.Items, name+"/"+itemName)
-			}
+		err := st.each(d, store.ItemFilter{Owner: subject}, func(it *item) bool {
+			l.Items = append(l.Items, name+"/"+it.row.Name)
+			return true
+		})
+		if err != nil {
+			return l, err
 		}
 	}
 	for _, id := range sortedKeys(st.grants) {
@@ -38,7 +40,7 @@ func (st *state) owned(subject string, a *attempt) (l LeftBehind) {
 			l.Grants = append(l.Grants, g)
 		}
 	}
-	return l
+	return l, nil
 }
 
 // HandOver gives everything that one subject owns to another, in one step: apps, teams, drawers and items. Access is
@@ -60,15 +62,16 @@ func (s *Service) HandOver(c Caller, from, to string) (l LeftBehind, err error) 
 	b := builder{now: a.entry.At, by: c.name, p: &plan{}}
 	var own bool
 	err = s.view(func(st *state) error {
-		l = st.owned(from, a)
+		if l, err = st.owned(from, a); err != nil {
+			return err
+		}
 		own = from == c.name && len(l.Apps) > 0
 		b.st = st
-		b.handOver(l, to)
-		return nil
+		return b.handOver(l, to)
 	})
 	switch {
 	case err != nil:
-		return l, err
+		return l, a.fail(err)
 	case own:
 		return l, a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "nobody who manages access gives away the apps they own, and with them the reason not to grant these anything; another gatekeeper can"})
 	}
@@ -76,7 +79,7 @@ func (s *Service) HandOver(c Caller, from, to string) (l LeftBehind, err error) 
 	return l, a.change("what "+from+" owns", b.p.rows, func(st *state) { _ = b.p.apply(st) })
 }
 
-func (b *builder) handOver(l LeftBehind, to string) {
+func (b *builder) handOver(l LeftBehind, to string) error {
 	for _, subject := range l.Apps {
 		row, _ := b.st.identity(subject)
 		after := row
@@ -87,17 +90,19 @@ func (b *builder) handOver(l LeftBehind, to string) {
 		row := b.st.drawers[name].row
 		after := row
 		after.Owner = to
-		updating(b, name, row, after, func(st *state, row store.Drawer) error { return st.drawers[row.Name].put(row) })
+		updating(b, name, row, after, func(st *state, row store.Drawer) error { return st.putDrawer(st.drawers[row.Name], row) })
 	}
 	for _, text := range l.Items {
 		ref, _ := reference.Parse(text) // it is one of ours
-		row := b.st.drawers[ref.Drawer].items[ref.Item].row
-		after := row
+		_, it, err := b.st.item(ref)
+		if err != nil {
+			return err
+		}
+		after := it.row
 		after.Owner = to
-		updating(b, text, row, after, func(st *state, row store.Item) error {
-			return st.drawers[ref.Drawer].items[ref.Item].put(st.drawers[ref.Drawer], row)
-		})
+		updating(b, text, it.row, after, func(st *state, row store.Item) error { return st.revise(st.drawers[ref.Drawer], row) })
 	}
+	return nil
 }
 
 // LeftBehind lists what a subject answers for.
@@ -110,8 +115,8 @@ func (s *Service) LeftBehind(c Caller, subject string) (l LeftBehind, err error)
 	if _, err := s.knownSubject("", subject); err != nil {
 		return l, a.fail(err)
 	}
-	if err := s.view(func(st *state) error { l = st.owned(subject, a); return nil }); err != nil {
-		return l, err
+	if err := s.view(func(st *state) error { l, err = st.owned(subject, a); return err }); err != nil {
+		return l, a.fail(err)
 	}
 	return answer(a, l)
 }

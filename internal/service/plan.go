@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -293,7 +294,7 @@ func (b *builder) changeDrawers() {
 			continue
 		}
 		for _, it := range d.Items {
-			if b.st.drawers[d.Name].items[it.Name] == nil {
+			if found, err := b.st.find(b.st.drawers[d.Name], it.Name); found == nil || err != nil {
 				b.bad(it.At, "there is no item %s/%s", d.Name, it.Name)
 			}
 		}
@@ -313,23 +314,40 @@ func (b *builder) changeDrawer(d *drawer, text policytext.Drawer) {
 	if after.Labels != d.row.Labels || after.ApprovalItems != d.row.ApprovalItems || after.ApprovalOf != d.row.ApprovalOf {
 		b.touch(access.ChangeRules, "drawer "+d.row.Name, d.row.Name)
 		updating(b, fmt.Sprintf("drawer %s: labels [%s], approval [%s]", d.row.Name, after.Labels, strings.TrimSpace(after.ApprovalItems+" "+after.ApprovalOf)), d.row, after,
-			func(st *state, row store.Drawer) error { return st.drawers[row.Name].put(row) })
+			func(st *state, row store.Drawer) error { return st.putDrawer(st.drawers[row.Name], row) })
 	}
 	labels := map[string]map[string]string{}
 	for _, it := range text.Items {
 		labels[it.Name] = it.Labels
 	}
-	for _, name := range sortedKeys(d.items) {
-		before := d.items[name].row
-		changed := before
+	b.eachLabelled(d, labels, func(before store.Item) {
+		name, changed := before.Name, before
 		changed.Labels = labelText(labels[name])
 		if changed.Labels != before.Labels {
 			b.touch(access.ChangeItem, "item "+d.row.Name+"/"+name, d.row.Name, name)
 			updating(b, fmt.Sprintf("item %s/%s: labels [%s]", d.row.Name, name, changed.Labels), before, changed,
-				func(st *state, row store.Item) error {
-					return st.drawers[d.row.Name].items[row.Name].put(st.drawers[d.row.Name], row)
-				})
+				func(st *state, row store.Item) error { return st.revise(st.drawers[d.row.Name], row) })
 		}
+	})
+}
+
+// eachLabelled visits the items of a drawer that have labels or are given some.
+func (b *builder) eachLabelled(d *drawer, labels map[string]map[string]string, visit func(store.Item)) {
+	rows := map[string]store.Item{}
+	err := b.st.each(d, store.ItemFilter{Labelled: true}, func(it *item) bool { rows[it.row.Name] = it.row; return true })
+	for name := range labels {
+		it, problem := b.st.find(d, name)
+		if it != nil {
+			rows[name] = it.row
+		}
+		err = errors.Join(err, problem)
+	}
+	if err != nil {
+		b.bad(policytext.At{}, "the items of %s cannot be read as they were stored", d.row.Name)
+		return
+	}
+	for _, name := range sortedKeys(rows) {
+		visit(rows[name])
 	}
 }
 

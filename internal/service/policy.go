@@ -40,10 +40,12 @@ func (st *state) mark() string {
 	for _, name := range sortedKeys(st.drawers) {
 		d := st.drawers[name]
 		fmt.Fprintf(hash, "drawer %s %s %s %s\n", d.row.ID, d.row.Labels, d.row.ApprovalItems, d.row.ApprovalOf)
-		for _, itemName := range sortedKeys(d.items) {
-			if labels := d.items[itemName].row.Labels; labels != "" {
-				fmt.Fprintf(hash, "item %s %s\n", d.items[itemName].row.ID, labels)
-			}
+		err := st.each(d, store.ItemFilter{Labelled: true}, func(it *item) bool {
+			fmt.Fprintf(hash, "item %s %s\n", it.row.ID, it.row.Labels)
+			return true
+		})
+		if err != nil {
+			return "" // no state has this mark, so that nothing is applied onto it
 		}
 	}
 	return hex.EncodeToString(hash.Sum(nil)[:8])
@@ -70,7 +72,7 @@ func (st *state) document(now time.Time) *policytext.Document {
 		return strings.Compare(a.Subject+"\x00"+a.Role+"\x00"+a.Scope+"\x00"+a.ID, b.Subject+"\x00"+b.Role+"\x00"+b.Scope+"\x00"+b.ID)
 	})
 	for _, name := range sortedKeys(st.drawers) {
-		if text := st.drawers[name].text(); len(text.Labels) > 0 || text.Approval != nil || len(text.Items) > 0 {
+		if text := st.drawerText(st.drawers[name]); len(text.Labels) > 0 || text.Approval != nil || len(text.Items) > 0 {
 			d.Drawers = append(d.Drawers, text)
 		}
 	}
@@ -90,17 +92,17 @@ func (st *state) grantText(row store.Grant) policytext.Grant {
 	return g
 }
 
-func (d *drawer) text() policytext.Drawer {
+func (st *state) drawerText(d *drawer) policytext.Drawer {
 	own, _ := reference.ParseLabels(d.row.Labels)
 	text := policytext.Drawer{Name: d.row.Name, Labels: own.Map()}
 	if d.row.ApprovalItems != "" {
 		text.Approval = &policytext.Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf}
 	}
-	for _, name := range sortedKeys(d.items) {
-		if labels, _ := reference.ParseLabels(d.items[name].row.Labels); len(labels) > 0 {
-			text.Items = append(text.Items, policytext.Item{Name: name, Labels: labels.Map()})
-		}
-	}
+	_ = st.each(d, store.ItemFilter{Labelled: true}, func(it *item) bool { // the mark is empty when they cannot be read
+		labels, _ := reference.ParseLabels(it.row.Labels)
+		text.Items = append(text.Items, policytext.Item{Name: it.row.Name, Labels: labels.Map()})
+		return true
+	})
 	return text
 }
 
@@ -262,7 +264,11 @@ func (s *Service) plan(c Caller, text []byte, now time.Time) (*plan, error) {
 	if err := b.p.apply(after); err != nil {
 		return nil, err
 	}
-	d := PolicyDifference{Difference: st.compare(after, now), Mark: st.mark(), Failures: doc.Check(time.LoadLocation, now), Locked: !after.someoneGrants(now)}
+	difference, err := st.compare(after, now)
+	if err != nil {
+		return nil, err
+	}
+	d := PolicyDifference{Difference: difference, Mark: st.mark(), Failures: doc.Check(time.LoadLocation, now), Locked: !after.someoneGrants(now)}
 	d.Stale = doc.BasedOn != "" && doc.BasedOn != d.Mark
 	for _, s := range b.p.steps {
 		d.Steps = append(d.Steps, s.text)
@@ -290,7 +296,7 @@ func (st *state) mayApply(c Caller, after *state, touched []touched, now time.Ti
 			return &Error{Code: Refused, Reason: stewardOnly, Detail: "only a steward appoints another, also not by a policy"}
 		}
 	}
-	if st.widens(c, after, now) {
+	if own, err := st.widens(c, after, now); own || err != nil {
 		return &Error{Code: Refused, Reason: ownAccess, Detail: "the policy widens your own access or that of an app you own; another gatekeeper can apply it"}
 	}
 	return nil

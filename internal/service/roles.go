@@ -141,8 +141,9 @@ func (s *Service) changingRole(c Caller, n NewRole) (a *attempt, before, after s
 		if err := shadow.putRole(after); err != nil {
 			return err
 		}
-		own, steward = st.widens(c, shadow, a.entry.At), st.isSteward(c, a.entry.At)
-		return nil
+		steward = st.isSteward(c, a.entry.At)
+		own, err = st.widens(c, shadow, a.entry.At)
+		return err
 	})
 	if err != nil {
 		return nil, before, after, a.fail(err)

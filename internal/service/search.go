@@ -5,9 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/search"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
 )
 
 // SearchKeys are what items can be looked for by, besides words.
@@ -83,35 +85,68 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 			return page, a.fail(err)
 		}
 	}
-	err = s.view(func(st *state) error { page.fill(st, c, query, read, after, most, a.entry.At); return nil })
+	err = s.view(func(st *state) error { return page.fill(st, c, query, read, after, most, a.entry.At) })
 	if err != nil {
-		return page, err
+		return page, a.fail(err)
 	}
 	return answer(a, page)
 }
 
-func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[string]time.Time, after string, most int, now time.Time) {
+func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[string]time.Time, after string, most int, now time.Time) error {
 	afterDrawer, afterItem, _ := strings.Cut(after, "/")
 	for _, name := range sortedKeys(st.drawers) {
 		if name < afterDrawer {
 			continue
 		}
 		d := st.drawers[name]
-		for _, itemName := range sortedKeys(d.items) {
-			if name == afterDrawer && itemName <= afterItem {
-				continue
-			}
-			it := d.items[itemName]
-			if !query.Matches(found{d, it, now, read[name+"/"+itemName]}) || !st.decide(c.id, access.List, c.context(now), name, itemName).Allowed {
-				continue
+		filter := narrowed(query, d, now)
+		if name == afterDrawer {
+			filter.After = afterItem
+		}
+		err := st.each(d, filter, func(it *item) bool {
+			if !query.Matches(found{d, it, now, read[name+"/"+it.row.Name]}) || !st.mayList(c, d, it, now) {
+				return true
 			}
 			if len(p.Items) == most {
 				p.Next = p.Items[most-1].Reference
-				return
+				return false
 			}
 			p.Items = append(p.Items, describeItem(d, it, now))
+			return true
+		})
+		if err != nil || p.Next != "" {
+			return err
 		}
 	}
+	return nil
+}
+
+// narrowed is what the database can leave out already: what a query could match is a part of it.
+func narrowed(query search.Query, d *drawer, now time.Time) (f store.ItemFilter) {
+	say := func(text string, columns ...string) {
+		f.Said = append(f.Said, store.Said{Columns: columns, Text: text})
+	}
+	for _, t := range query {
+		ascii := !strings.ContainsFunc(t.Value, func(r rune) bool { return r >= 0x80 })
+		switch {
+		case t.Not || !ascii: // the database knows no other letters in upper and lower case
+		case t.Key == "state" && t.Value == string(lifecycle.Retired):
+			f.Retired = true
+		case t.Key == "state" && slices.Contains([]string{dueState, string(lifecycle.Ended), string(lifecycle.Waiting), string(lifecycle.Staged)}, t.Value):
+			f.ServedUntil = micros(now.Add(dueWithin))
+		case t.Key == "" && !strings.Contains(t.Value, "*") && !strings.Contains(t.Value, "/") && !strings.Contains(d.row.Name, t.Value):
+			say("*"+t.Value+"*", "name", "description")
+		case t.Key == "name" || t.Key == "by":
+			say(t.Value, map[string]string{"name": "name", "by": "created_by"}[t.Key])
+		case t.Key == "owner" && !reference.Like(t.Value, strings.ToLower(d.row.Owner)):
+			say(t.Value, "owner")
+		case t.Key == "label" && !slices.ContainsFunc(strings.Split(d.labels.String(), ","), func(l string) bool { return reference.Like(t.Value, strings.ToLower(l)) }):
+			say("*"+t.Value+"*", "labels")
+		case t.Key == "shape" && !reference.Like(t.Value, string(secretvalue.Text)):
+			say(t.Value, "shape")
+		}
+	}
+	return f
 }
 
 // lastReads says when each item was last read.

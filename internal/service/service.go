@@ -1,8 +1,8 @@
 // Package service holds the use cases of a chest: each authenticates, decides, acts and records, in that order, and
 // returns only after what it tells of is durable.
 //
-// While the chest is unlocked, all rows that decide access are in memory ([state]); the file is read only for
-// ciphertexts not yet cached and for the trail. Every change goes through the store's one writer together with its
+// While the chest is unlocked, who may do what is in memory ([state]); items and ciphertexts are read from the file when
+// they are not in bounded caches ([itemCache], [contentCache]), and so is the trail. Every change goes through the store's one writer together with its
 // entry, and memory follows the commit.
 package service
 
@@ -31,6 +31,10 @@ type Records interface {
 	Unbind()
 	Submit(*store.Work) error
 	Content(version string) ([]byte, error)
+	Item(drawer, name string) (store.Shelved, error)
+	Items(store.ItemFilter, func(store.Shelved) bool) error
+	CountItems(store.ItemFilter) (int, error)
+	Names(drawer, near string, most int) ([]string, error)
 	ForgetJournal() error
 	Entries(store.Filter, func(trail.Entry) bool) error
 	EntriesAfter(seq uint64, visit func(trail.Entry) bool) error
@@ -151,6 +155,10 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 		s.mu.RUnlock()
 		return nil, errLocked
 	}
+	if err := s.state.readable(target); err != nil {
+		s.mu.RUnlock()
+		return nil, a.fail(err)
+	}
 	request := s.state.request(c.id, action, c.context(a.entry.At), target...)
 	decision := s.state.policy.Decide(request)
 	why := ""
@@ -159,6 +167,15 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 	}
 	s.mu.RUnlock()
 	return a, a.decided(decision, action, why)
+}
+
+// readable reports a target about which nothing can be decided, because its row is not what was stored.
+func (st *state) readable(target []string) error {
+	if len(target) != 2 || st.drawers[target[0]] == nil {
+		return nil
+	}
+	_, err := st.find(st.drawers[target[0]], target[1])
+	return err
 }
 
 // nearestMiss says why the grant that came nearest does not fit, if one came near at all.

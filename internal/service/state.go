@@ -10,7 +10,6 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/envelope"
-	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
@@ -34,43 +33,19 @@ type state struct {
 	answers     map[[3]string]store.Request // the last answer to each question: subject, action, target
 	approved    map[[2]string]int64         // until when a subject may read a target that needs approval, by their ids and names
 	drawers     map[string]*drawer          // by name
+	items       *itemCache
+	tried       map[itemKey]*item // in a shadow, items as a change would make them; nil in the state itself
 }
 
 type drawer struct {
 	row       store.Drawer
 	key       *envelope.Key
 	keyNumber int
-	items     map[string]*item // by name
-	shredded  []*item          // what is left of them: rows without keys
 	labels    reference.Labels
 	approval  []reference.Pattern // over drawer/item
 }
 
-type item struct {
-	row      store.Item
-	labels   reference.Labels // its own over its drawer's
-	approval bool             // whether its drawer's rules ask for a second person
-	versions []store.Version  // element i is version i+1
-	life     lifecycle.Item   // the same, as what decides
-}
-
-func (it *item) add(v store.Version) {
-	it.versions = append(it.versions, v)
-	it.life.Versions = append(it.life.Versions, lifeOf(v))
-}
-
-// replace puts a version's row in the place of the one with its number.
-func (it *item) replace(v store.Version) {
-	it.versions[v.Number-1], it.life.Versions[v.Number-1] = v, lifeOf(v)
-}
-
-// lifeOf is what decides about a version.
-func lifeOf(v store.Version) lifecycle.Version {
-	return lifecycle.Version{Window: lifecycle.Window{NotBefore: fromMicros(v.NotBefore), NotAfter: fromMicros(v.NotAfter)},
-		Staged: v.Staged, Suspended: v.Suspended, Shredded: v.ShreddedAt != 0}
-}
-
-func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
+func newState(root *envelope.Root, snapshot *store.Snapshot, items *itemCache) (*state, error) {
 	st := &state{
 		root:        root,
 		policy:      access.Policy{},
@@ -87,6 +62,7 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 		answers:     map[[3]string]store.Request{},
 		approved:    map[[2]string]int64{},
 		drawers:     map[string]*drawer{},
+		items:       items,
 	}
 	for _, row := range snapshot.Identities {
 		st.putIdentity(row)
@@ -114,11 +90,11 @@ func newState(root *envelope.Root, snapshot *store.Snapshot) (*state, error) {
 	return st, st.fill(snapshot)
 }
 
-// fill puts drawers, their keys, items and versions in place.
+// fill puts drawers and their keys in place.
 func (st *state) fill(snapshot *store.Snapshot) error {
-	drawers, items := map[string]*drawer{}, map[string]*item{}
+	drawers := map[string]*drawer{}
 	for _, row := range snapshot.Drawers {
-		drawers[row.ID] = &drawer{items: map[string]*item{}}
+		drawers[row.ID] = &drawer{}
 		st.drawers[row.Name] = drawers[row.ID]
 		if err := drawers[row.ID].put(row); err != nil {
 			return err
@@ -131,20 +107,6 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 		}
 		d := drawers[row.Drawer]
 		d.key, d.keyNumber = key, row.Number
-	}
-	for _, row := range snapshot.Items {
-		items[row.ID] = &item{}
-		drawers[row.Drawer].place(items[row.ID], row)
-		if err := items[row.ID].put(drawers[row.Drawer], row); err != nil {
-			return err
-		}
-	}
-	for _, row := range snapshot.Versions {
-		it := items[row.Item]
-		if row.Number != len(it.versions)+1 {
-			return fmt.Errorf("item %s has a gap before version %d", row.Item, row.Number)
-		}
-		it.add(row)
 	}
 	return nil
 }
@@ -170,16 +132,16 @@ func (st *state) dropTokens(rows []store.Token) {
 	}
 }
 
-// place puts an item where it is found: by its name, or, shredded, in the drawer's history.
-func (d *drawer) place(it *item, row store.Item) {
-	if row.ShreddedAt != 0 {
-		d.shredded = append(d.shredded, it)
-	} else {
-		d.items[row.Name] = it
+// putDrawer brings a drawer in line with its row, and what is in it with it.
+func (st *state) putDrawer(d *drawer, row store.Drawer) error {
+	if err := d.put(row); err != nil {
+		return err
 	}
+	st.items.forgetDrawer(d)
+	return nil
 }
 
-// put brings a drawer and what is in it in line with its row.
+// put brings a drawer in line with its row.
 func (d *drawer) put(row store.Drawer) (err error) {
 	d.row = row
 	if d.labels, err = reference.ParseLabels(row.Labels); err != nil {
@@ -193,23 +155,6 @@ func (d *drawer) put(row store.Drawer) (err error) {
 		}
 		d.approval = append(d.approval, pattern)
 	}
-	for _, it := range d.items {
-		if err := it.put(d, it.row); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// put brings an item in line with its row and its drawer.
-func (it *item) put(d *drawer, row store.Item) error {
-	own, err := reference.ParseLabels(row.Labels)
-	if err != nil {
-		return fmt.Errorf("item %s: %w", row.ID, err)
-	}
-	it.row, it.labels = row, own.Over(d.labels)
-	it.life.Held, it.life.Suspended, it.life.RetiredAt, it.life.Shredded = row.Held, row.Suspended, fromMicros(row.RetiredAt), row.ShreddedAt != 0
-	it.approval = slices.ContainsFunc(d.approval, func(p reference.Pattern) bool { return p.Matches(d.row.Name, row.Name) })
 	return nil
 }
 
@@ -221,8 +166,10 @@ func (st *state) target(names ...string) access.Target {
 	}
 	d := st.drawers[names[0]]
 	t.Labels = d.labels
-	if len(names) == 2 && d.items[names[1]] != nil {
-		t.Labels = d.items[names[1]].labels
+	if len(names) == 2 {
+		if it, _ := st.find(d, names[1]); it != nil { // one that cannot be read is not decided about: see allow
+			t.Labels = it.labels
+		}
 	}
 	return t
 }
@@ -238,11 +185,18 @@ func (st *state) approval(subject string, action access.Action, now time.Time, n
 		return access.NotNeeded
 	}
 	d := st.drawers[names[0]]
-	it := d.items[names[1]]
-	if it == nil || !it.approval || d.row.ApprovalOf == policytext.OfPersons && st.identities[subject].Kind == reference.App {
+	it, err := st.find(d, names[1])
+	if err != nil {
+		return access.Missing // what cannot be looked at is not given out
+	}
+	return it.approvalFor(st, d, subject, action, now)
+}
+
+func (it *item) approvalFor(st *state, d *drawer, subject string, action access.Action, now time.Time) access.Approval {
+	if it == nil || !it.approval || action&(access.ReadValue|access.UseKey) == 0 || d.row.ApprovalOf == policytext.OfPersons && st.identities[subject].Kind == reference.App {
 		return access.NotNeeded
 	}
-	if micros(now) < st.approved[[2]string{subject, names[0] + "/" + names[1]}] {
+	if micros(now) < st.approved[[2]string{subject, d.row.Name + "/" + it.row.Name}] {
 		return access.Given
 	}
 	return access.Missing
@@ -259,11 +213,15 @@ func (st *state) reaches(subject string, action access.Action, drawer string, ct
 	if decision.Allowed || st.drawers[drawer] == nil || !st.labelled(subject) {
 		return decision
 	}
-	for name := range st.drawers[drawer].items {
-		if within := st.decide(subject, action, ctx, drawer, name); within.Allowed {
-			return within
+	// Items without labels of their own have those of the drawer, about which the decision is.
+	d := st.drawers[drawer]
+	_ = st.each(d, store.ItemFilter{Labelled: true}, func(it *item) bool { // what cannot be read is not reached
+		within := st.policy.Decide(access.Request{Subject: subject, Action: action, Target: it.target(d), Context: ctx})
+		if within.Allowed {
+			decision = within
 		}
-	}
+		return !within.Allowed
+	})
 	return decision
 }
 
@@ -457,11 +415,11 @@ func (st *state) item(ref reference.Reference) (*drawer, *item, error) {
 	if d == nil {
 		return nil, nil, notFound("drawer "+ref.Drawer, "")
 	}
-	it := d.items[ref.Item]
-	if it == nil {
-		return d, nil, notFound("item "+ref.Drawer+"/"+ref.Item, "")
+	it, err := st.find(d, ref.Item)
+	if err == nil && it == nil {
+		err = notFound("item "+ref.Drawer+"/"+ref.Item, "")
 	}
-	return d, it, nil
+	return d, it, err
 }
 
 func subjectOf(row store.Identity) string { return row.Kind + ":" + row.Name }

@@ -169,7 +169,11 @@ func (t *tightening) selects(text string) (count int) {
 	if err != nil {
 		return 0
 	}
-	for _, place := range t.st.places() {
+	places, _, err := t.st.places(t.st)
+	if err != nil {
+		return 0 // nothing is proposed about what cannot be read
+	}
+	for _, place := range places {
 		if scope.Matches(place.Target) {
 			count++
 		}
@@ -227,21 +231,21 @@ func (t *tightening) drawers() {
 			t.add(Finding{Kind: FindSingleManager, Target: name, Subject: managers[0], Detail: "only " + managers[0] + " can give access to " + name,
 				Command: fmt.Sprintf("tansu grant give PERSON gatekeeper '%s/**'", name)})
 		}
-		for _, itemName := range sortedKeys(d.items) {
-			target := name + "/" + itemName
-			if t.st.hasLeft(d.items[itemName].row.Owner) {
-				t.ownerLeft(d.items[itemName].row.Owner, target)
+		_ = t.st.all(d, func(it *item) { // what cannot be read is logged
+			target := name + "/" + it.row.Name
+			if t.st.hasLeft(it.row.Owner) {
+				t.ownerLeft(it.row.Owner, target)
 			}
-			if !t.anyReader(name, itemName) {
+			if !t.anyReader(it.target(d)) {
 				t.add(Finding{Kind: FindUnreadable, Target: target, Detail: "nobody who is active may read " + target + ": either somebody is missing a grant, or it is not needed any more",
 					Command: fmt.Sprintf("tansu grant give SUBJECT consumer '%s'", target)})
 			}
-		}
+		})
 	}
 }
 
-func (t *tightening) anyReader(names ...string) bool {
-	holders := t.st.policy.Holders(access.ReadValue, t.st.target(names...), t.now)
+func (t *tightening) anyReader(target access.Target) bool {
+	holders := t.st.policy.Holders(access.ReadValue, target, t.now)
 	return slices.ContainsFunc(holders, func(h access.Holder) bool { return t.st.identities[h.Subject].State == stateActive })
 }
 

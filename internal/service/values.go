@@ -36,6 +36,10 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		return Served{}, errLocked
 	}
 	target := [2]string{ref.Drawer, ref.Item}
+	if err := st.readable(target[:]); err != nil {
+		s.mu.RUnlock()
+		return Served{}, a.fail(err)
+	}
 	request := st.request(c.id, access.ReadValue, c.context(a.entry.At), target[:]...)
 	decision := st.policy.Decide(request)
 	if !decision.Allowed {

@@ -24,7 +24,8 @@ func (s *Service) copied() (st *state, err error) {
 }
 
 // shadow is a copy of what decides access, on which a change can be tried. Changing it leaves the original as it is, and
-// the original may go on changing. It has no keys, tokens or versions.
+// the original may go on changing. It has no keys and tokens; items are read when they are looked at, and those that were
+// tried otherwise are in place of them.
 func (st *state) shadow() *state {
 	copied := &state{
 		policy:      make(access.Policy, len(st.policy)),
@@ -38,6 +39,8 @@ func (st *state) shadow() *state {
 		approved:    maps.Clone(st.approved),
 		credentials: maps.Clone(st.credentials),
 		drawers:     make(map[string]*drawer, len(st.drawers)),
+		items:       newItemCache(st.items.records, st.items.log),
+		tried:       map[itemKey]*item{},
 	}
 	for subject, grants := range st.policy {
 		copied.policy[subject] = slices.Clip(grants) // so that adding one moves them first
@@ -46,43 +49,54 @@ func (st *state) shadow() *state {
 		copied.placed[id] = slices.Clip(holders)
 	}
 	for name, d := range st.drawers {
-		twin := &drawer{row: d.row, labels: d.labels, approval: d.approval, items: make(map[string]*item, len(d.items))}
-		for itemName, it := range d.items {
-			twin.items[itemName] = &item{row: it.row, labels: it.labels, approval: it.approval, life: it.life}
-		}
-		copied.drawers[name] = twin
+		copied.drawers[name] = &drawer{row: d.row, labels: d.labels, approval: d.approval}
 	}
 	return copied
 }
 
-// places lists everything that exists, the chest first and each drawer before what is in it.
-func (st *state) places() []access.Place {
-	list := []access.Place{{}}
+// places lists everything that exists, the chest first and each drawer before what is in it, as it is and as it would
+// be after a change that was tried: both lists name the same.
+func (st *state) places(after *state) (was, becomes []access.Place, err error) {
+	was, becomes = []access.Place{{}}, []access.Place{{}}
 	for _, name := range sortedKeys(st.drawers) {
-		d := st.drawers[name]
-		list = append(list, access.Place{Target: st.target(name)})
-		for _, itemName := range sortedKeys(d.items) {
-			list = append(list, access.Place{Target: st.target(name, itemName), Approval: d.approvalOf(itemName)})
+		d, twin := st.drawers[name], after.drawers[name]
+		was, becomes = append(was, access.Place{Target: st.target(name)}), append(becomes, access.Place{Target: after.target(name)})
+		err := st.all(d, func(it *item) {
+			other := after.tried[itemKey{twin, it.row.Name}]
+			if other == nil {
+				other, _ = newItem(twin, store.Shelved{Item: it.row}) // its labels were readable a moment ago
+			}
+			was, becomes = append(was, it.place(d)), append(becomes, other.place(twin))
+		})
+		if err != nil {
+			return nil, nil, err
 		}
 	}
-	return list
+	return was, becomes, nil
+}
+
+func (it *item) place(d *drawer) access.Place {
+	return access.Place{Target: it.target(d), Approval: it.approvalOf(d)}
 }
 
 // compare says what differs between two states of access that have the same drawers and items.
-func (st *state) compare(after *state, now time.Time) Difference {
-	was, becomes := st.places(), after.places()
+func (st *state) compare(after *state, now time.Time) (d Difference, err error) {
+	was, becomes, err := st.places(after)
+	if err != nil {
+		return d, err
+	}
 	changes := access.Compare(st.policy, after.policy, was, becomes, now)
-	d := Difference{Changes: access.Summarise(changes, becomes)}
+	d.Changes = access.Summarise(changes, becomes)
 	for i := range d.Changes {
 		d.Changes[i].Subject = subjectOf(after.identities[d.Changes[i].Subject])
 	}
 	slices.SortStableFunc(d.Changes, func(x, y access.Summary) int { return cmp.Compare(x.Subject, y.Subject) })
-	return d
+	return d, nil
 }
 
 // widens reports whether a change of the state lets the caller, or an app that they own, do more than before: by their
 // grants, which may also be about what does not exist yet, or by labels and rules of what does.
-func (st *state) widens(c Caller, after *state, now time.Time) bool {
+func (st *state) widens(c Caller, after *state, now time.Time) (bool, error) {
 	before, becomes := access.Policy{}, access.Policy{}
 	for id, row := range after.identities {
 		if id != c.id && !c.controls(row) && !c.controls(st.identities[id]) {
@@ -90,15 +104,16 @@ func (st *state) widens(c Caller, after *state, now time.Time) bool {
 		}
 		before[id], becomes[id] = st.policy[id], after.policy[id]
 		if access.Wider(before[id], becomes[id]) {
-			return true
+			return true, nil
 		}
 	}
-	for _, change := range access.Compare(before, becomes, st.places(), after.places(), now) {
-		if change.Gained != 0 || change.Altered != 0 && st.loosens(change, after) {
-			return true
-		}
+	was, places, err := st.places(after)
+	if err != nil {
+		return false, err
 	}
-	return false
+	return slices.ContainsFunc(access.Compare(before, becomes, was, places, now), func(change access.Change) bool {
+		return change.Gained != 0 || change.Altered != 0 && st.loosens(change, after)
+	}), nil
 }
 
 // loosens reports whether other terms may be wider ones because of what is said about the target: it has other labels,
@@ -111,16 +126,21 @@ func (st *state) loosens(change access.Change, after *state) bool {
 		return false
 	}
 	drawer, name := change.Target.Names[0], change.Target.Names[1]
-	before, becomes := st.drawers[drawer].approvalOf(name), after.drawers[drawer].approvalOf(name)
+	before, becomes := st.approvalOf(drawer, name), after.approvalOf(drawer, name)
 	return before != becomes && (becomes == "" || before == policytext.OfEveryone)
 }
 
 // approvalOf says whose reads of an item need a second person; empty for nobody's.
-func (d *drawer) approvalOf(item string) string {
-	if !d.items[item].approval {
+func (it *item) approvalOf(d *drawer) string {
+	if it == nil || !it.approval {
 		return ""
 	}
 	return d.row.ApprovalOf
+}
+
+func (st *state) approvalOf(drawer, name string) string {
+	it, _ := st.find(st.drawers[drawer], name) // that it can be read was seen when it was compared
+	return it.approvalOf(st.drawers[drawer])
 }
 
 // Proposal is a change of access that can be looked at before it is made. It has one of its parts.
@@ -195,7 +215,9 @@ func (s *Service) preview(a *attempt, change func(st, after *state) ([]string, e
 	if err != nil {
 		return d, a.fail(err)
 	}
-	d = st.compare(after, a.entry.At)
+	if d, err = st.compare(after, a.entry.At); err != nil {
+		return d, a.fail(err)
+	}
 	d.Notes = notes
 	return answer(a, d)
 }

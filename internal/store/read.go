@@ -39,7 +39,8 @@ func (s *Store) Chest() (Chest, error) {
 	return c, nil
 }
 
-// Snapshot is every row that decides access, checked.
+// Snapshot is every row that decides access, checked, except items and versions: they are checked with the others and
+// then left in the file, because there can be a million of them.
 type Snapshot struct {
 	Identities  []Identity
 	Members     []Member
@@ -48,8 +49,6 @@ type Snapshot struct {
 	Grants      []Grant
 	Drawers     []Drawer
 	DrawerKeys  []DrawerKey
-	Items       []Item
-	Versions    []Version // by item and number
 	Roles       []Role
 	Requests    []Request
 }
@@ -94,6 +93,7 @@ func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 		return nil, err
 	}
 	s.sealer, s.tally = sealer, t
+	s.bound.Store(&sealer)
 	return snapshot, nil
 }
 
@@ -109,6 +109,7 @@ func (s *Store) Found(sealer Sealer) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sealer, s.tally = sealer, tally{}
+	s.bound.Store(&sealer)
 }
 
 // Unbind forgets the keys; rows cannot be changed until the next Bind. Entries still can be appended.
@@ -116,6 +117,7 @@ func (s *Store) Unbind() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sealer, s.tally = nil, tally{}
+	s.bound.Store(nil)
 }
 
 // load reads and checks all rows, in one read transaction.
@@ -136,8 +138,8 @@ func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
 		load(l, &snapshot.Grants, "created_at, id"),
 		load(l, &snapshot.Drawers, "name"),
 		load(l, &snapshot.DrawerKeys, "drawer, number"),
-		load(l, &snapshot.Items, "drawer, name"),
-		load(l, &snapshot.Versions, "item, number"),
+		pass[Item](l),
+		pass[Version](l),
 		load(l, &snapshot.Roles, "name"),
 		load(l, &snapshot.Requests, "created_at, id"),
 	)
@@ -176,27 +178,41 @@ func load[R Row](l loader, rows *[]R, order string) error {
 		return fmt.Errorf("read %s: %w", zero.table(), err)
 	}
 	for _, row := range *rows {
-		content := authenticated(row)
-		mac := l.sealer.RowMAC(content)
-		if !hmac.Equal(mac[:], row.seal().MAC) {
-			l.touched.Rows = append(l.touched.Rows, TouchedRow{zero.table(), idOf(row)})
-		}
-		l.tally.toggle(l.sealer.RowTally(content))
+		l.check(row)
 	}
 	return nil
 }
 
+// pass reads all rows of one table, checks them as load does, and keeps none.
+func pass[R Row](l loader) error {
+	var row R
+	rows, err := l.tx.Queryx("SELECT " + strings.Join(columns(row), ", ") + " FROM " + row.table())
+	if err != nil {
+		return fmt.Errorf("read %s: %w", row.table(), err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		row = *new(R)
+		if err := rows.StructScan(&row); err != nil {
+			return fmt.Errorf("read %s: %w", row.table(), err)
+		}
+		l.check(row)
+	}
+	return rows.Err()
+}
+
+// check notes a row whose MAC is not its own, and counts it.
+func (l loader) check(row Row) {
+	content := authenticated(row)
+	mac := l.sealer.RowMAC(content)
+	if !hmac.Equal(mac[:], row.seal().MAC) {
+		l.touched.Rows = append(l.touched.Rows, TouchedRow{row.table(), idOf(row)})
+	}
+	l.tally.toggle(l.sealer.RowTally(content))
+}
+
 // idOf is the id of any row: they all have one, in a field of that name.
 func idOf(row Row) string { return reflect.ValueOf(row).FieldByName("ID").String() }
-
-// Content reads the ciphertext of a version.
-func (s *Store) Content(version string) ([]byte, error) {
-	var ciphertext []byte
-	if err := s.read.Get(&ciphertext, "SELECT ciphertext FROM contents WHERE version = ?", version); err != nil {
-		return nil, fmt.Errorf("read content of %s: %w", version, err)
-	}
-	return ciphertext, nil
-}
 
 // Ready reports whether the database answers.
 func (s *Store) Ready() error {

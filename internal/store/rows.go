@@ -107,6 +107,7 @@ type Drawer struct {
 	// whose reads is "everyone" or "persons".
 	ApprovalItems string `db:"approval_items" json:"approval_items,omitempty"`
 	ApprovalOf    string `db:"approval_of" json:"approval_of,omitempty"`
+	Rules         string `db:"rules" json:"rules,omitempty"` // what it demands of its items, as JSON; empty for nothing
 	Seal
 }
 
@@ -139,6 +140,12 @@ type Item struct {
 	ShreddedBy   string `db:"shredded_by" json:"shredded_by,omitempty"`
 	ShreddedName string `db:"shredded_name" json:"shredded_name,omitempty"`
 	Shape        string `db:"shape" json:"shape,omitempty"` // a secretvalue.Shape; empty for text
+	// Until when something is served if nobody does anything: Always, or 0 for nothing now; and when the oldest version
+	// that is served until then was made.
+	ServedUntil int64  `db:"served_until" json:"served_until,omitempty"`
+	ServedSince int64  `db:"served_since" json:"served_since,omitempty"`
+	Rules       string `db:"rules" json:"rules,omitempty"`       // stricter than its drawer's, as JSON; empty for none
+	UseOnly     bool   `db:"use_only" json:"use_only,omitempty"` // no person is ever shown its value
 	Seal
 }
 

@@ -389,7 +389,10 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	for _, table := range []string{"members", "roles", "requests"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
-	for _, column := range []string{"grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
+	for _, index := range []string{"served_until", "served_since", "put_away", "labelled", "owner", "said"} {
+		edit(t, dir, "DROP INDEX items_"+index)
+	}
+	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
 		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended", "items.retired_at",
 		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment"} {
 		table, name, _ := strings.Cut(column, ".")

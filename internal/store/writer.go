@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 
@@ -59,6 +60,8 @@ type writer struct {
 	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
 	sealer Sealer
 	tally  tally
+
+	bound atomic.Pointer[Sealer] // the sealer, for readers, who must not wait for a commit
 
 	seq    uint64
 	buffer []byte

@@ -47,6 +47,7 @@ const (
 // Version is what decides whether one version may be served.
 type Version struct {
 	Window
+	Created   time.Time
 	Staged    bool
 	Suspended bool
 	Shredded  bool
@@ -188,6 +189,26 @@ func (it Item) nextBegin(now time.Time) (from time.Time) {
 		}
 	}
 	return from
+}
+
+// Horizon says until when something of the item is served if nobody does anything, zero for always, and when the oldest
+// of the versions that are served until then was made. It is not ok when nothing is served now.
+func (it Item) Horizon(now time.Time) (until, since time.Time, ok bool) {
+	// Each turn goes to the end of the version that is current then, so there are no more turns than versions.
+	for {
+		current, err := it.Current(now)
+		if err != nil {
+			return now, since, ok
+		}
+		v := it.Versions[current-1]
+		if !ok || v.Created.Before(since) {
+			since, ok = v.Created, true
+		}
+		if v.NotAfter.IsZero() {
+			return time.Time{}, since, true
+		}
+		now = v.NotAfter
+	}
 }
 
 // State returns what the item is as a whole at a moment: Usable when something is served.

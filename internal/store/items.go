@@ -1,0 +1,213 @@
+package store
+
+import (
+	"crypto/hmac"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Shelved is an item with its versions, oldest first, so that element i is version i+1.
+type Shelved struct {
+	Item     Item
+	Versions []Version
+}
+
+// Always is the time until which an item is served that never stops by itself.
+const Always = math.MaxInt64
+
+// Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
+// not as it was stored is a [*TamperedError].
+func (s *Store) Item(drawer, name string) (Shelved, error) {
+	list, err := s.shelved("WHERE drawer = ? AND name = ? AND shredded_at = 0", drawer, name)
+	if err != nil || len(list) == 0 {
+		return Shelved{}, err
+	}
+	return list[0], nil
+}
+
+// ItemFilter selects items of one drawer; empty fields select all that are not shredded.
+type ItemFilter struct {
+	Drawer   string // its id; needed
+	After    string // only names that follow this one
+	Shredded bool   // only those that are shredded
+	Retired  bool   // only those that are retired
+	Labelled bool   // only those with labels of their own
+	Owner    string
+	// Only those of which something stops being served by this time, or nothing is served; or of which the version
+	// that is served was made by the other. Retired ones are not among them. Microseconds since 1970, 0 for no matter.
+	ServedUntil int64
+	ServedSince int64
+	Said        []Said // all of which hold
+}
+
+// Said is something that is said about an item: a text with "*" for anything, and upper and lower case the same from A to
+// Z, in one of some columns.
+type Said struct {
+	Columns []string // of name, description, owner, labels, shape and created_by
+	Text    string
+}
+
+// pageSize is how many items are read at once: enough to make a query's own cost small, and few to hold.
+const pageSize = 500
+
+// Items calls visit with items, in the order of names, until it returns false or none is left. No connection is held
+// while visit runs, and each page is of its own moment: what is added or removed meanwhile may be seen or not.
+func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
+	size := 20 // the first page is often all that is wanted
+	for {
+		where, arguments := f.where()
+		page, err := s.shelved(where+fmt.Sprintf(" ORDER BY name LIMIT %d", size), arguments...)
+		if err != nil {
+			return err
+		}
+		for _, it := range page {
+			if !visit(it) {
+				return nil
+			}
+		}
+		if len(page) < size {
+			return nil
+		}
+		f.After, size = page[len(page)-1].Item.Name, pageSize
+	}
+}
+
+// CountItems counts what a filter selects.
+func (s *Store) CountItems(f ItemFilter) (count int, err error) {
+	where, arguments := f.where()
+	if err := s.read.Get(&count, "SELECT count(*) FROM items "+where, arguments...); err != nil {
+		return 0, fmt.Errorf("count items: %w", err)
+	}
+	return count, nil
+}
+
+// Names lists names of items that are not shredded near one in the order of names, at most so many before and after it.
+func (s *Store) Names(drawer, near string, most int) (names []string, err error) {
+	err = s.read.Select(&names, `SELECT name FROM (SELECT name FROM items WHERE drawer = ?1 AND name >= ?2 AND shredded_at = 0 ORDER BY name LIMIT ?3)
+		UNION ALL SELECT name FROM (SELECT name FROM items WHERE drawer = ?1 AND name < ?2 AND shredded_at = 0 ORDER BY name DESC LIMIT ?3)`, drawer, near, most)
+	if err != nil {
+		return nil, fmt.Errorf("read names of items: %w", err)
+	}
+	return names, nil
+}
+
+func (f ItemFilter) where() (string, []any) {
+	conditions, arguments := []string{"drawer = ?"}, []any{f.Drawer}
+	add := func(condition string, values ...any) {
+		conditions = append(conditions, condition)
+		arguments = append(arguments, values...)
+	}
+	if f.Shredded {
+		add("shredded_at != 0")
+	} else {
+		add("shredded_at = 0")
+	}
+	if f.After != "" {
+		add("name > ?", f.After)
+	}
+	if f.Retired {
+		add("retired_at != 0")
+	}
+	if f.Labelled {
+		add("labels != ''")
+	}
+	if f.Owner != "" {
+		add("owner = ?", f.Owner)
+	}
+	if f.ServedUntil != 0 {
+		add("retired_at = 0 AND served_until <= ?", f.ServedUntil)
+	}
+	if f.ServedSince != 0 {
+		add("retired_at = 0 AND served_since <= ?", f.ServedSince)
+	}
+	for _, said := range f.Said {
+		like := likeEscape.Replace(said.Text)
+		var either []string
+		var values []any
+		for _, column := range said.Columns {
+			either, values = append(either, column+` LIKE ? ESCAPE '\'`), append(values, like)
+		}
+		add("("+strings.Join(either, " OR ")+")", values...)
+	}
+	return "WHERE " + strings.Join(conditions, " AND "), arguments
+}
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`)
+
+var (
+	itemColumns    = strings.Join(columns(Item{}), ", ")
+	versionColumns = strings.Join(columns(Version{}), ", ")
+)
+
+// shelved reads and checks items with their versions.
+func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
+	var items []Item
+	if err := s.read.Select(&items, "SELECT "+itemColumns+" FROM items "+where, arguments...); err != nil {
+		return nil, fmt.Errorf("read items: %w", err)
+	}
+	if len(items) == 0 {
+		return nil, nil
+	}
+	list, position, ids := make([]Shelved, len(items)), make(map[string]int, len(items)), make([]string, len(items))
+	for i, row := range items {
+		list[i].Item, position[row.ID], ids[i] = row, i, row.ID
+	}
+	query, in, err := sqlx.In("SELECT "+versionColumns+" FROM versions WHERE item IN (?) ORDER BY item, number", ids)
+	if err != nil {
+		return nil, fmt.Errorf("read versions: %w", err)
+	}
+	var versions []Version
+	if err := s.read.Select(&versions, query, in...); err != nil {
+		return nil, fmt.Errorf("read versions: %w", err)
+	}
+	for _, v := range versions {
+		it := &list[position[v.Item]]
+		if v.Number != len(it.Versions)+1 {
+			return nil, fmt.Errorf("item %s has a gap before version %d", v.Item, v.Number)
+		}
+		it.Versions = append(it.Versions, v)
+	}
+	return list, s.verify(items, versions)
+}
+
+// verify checks rows that were read while the chest is unlocked.
+func (s *Store) verify(items []Item, versions []Version) error {
+	bound := s.bound.Load()
+	if bound == nil {
+		return ErrNotBound
+	}
+	sealer, touched := *bound, &TamperedError{}
+	check := func(row Row) {
+		if mac := sealer.RowMAC(authenticated(row)); !hmac.Equal(mac[:], row.seal().MAC) {
+			touched.Rows = append(touched.Rows, TouchedRow{row.table(), idOf(row)})
+		}
+	}
+	for _, row := range items {
+		check(row)
+	}
+	for _, row := range versions {
+		check(row)
+	}
+	if len(touched.Rows) > 0 {
+		return touched
+	}
+	return nil
+}
+
+// Content reads the ciphertext of a version.
+func (s *Store) Content(version string) ([]byte, error) {
+	var ciphertext []byte
+	err := s.read.Get(&ciphertext, "SELECT ciphertext FROM contents WHERE version = ?", version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("version %s has no content", version)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read content of %s: %w", version, err)
+	}
+	return ciphertext, nil
+}

@@ -1,0 +1,18 @@
+-- +goose Up
+-- Until when something of an item is served if nobody does anything: microseconds since 1970, the largest number for
+-- always, 0 for nothing now; and when the oldest version that is served until then was made. They let what is due be found
+-- without looking at every item.
+ALTER TABLE items ADD COLUMN served_until INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE items ADD COLUMN served_since INTEGER NOT NULL DEFAULT 0;
+-- What an item demands of itself beyond its drawer, and whether no person is ever shown its value.
+ALTER TABLE items ADD COLUMN rules TEXT NOT NULL DEFAULT '';
+ALTER TABLE items ADD COLUMN use_only INTEGER NOT NULL DEFAULT 0;
+-- What a drawer demands of its items, as JSON that internal/core/lifecycle reads.
+ALTER TABLE drawers ADD COLUMN rules TEXT NOT NULL DEFAULT '';
+CREATE INDEX items_served_until ON items (served_until) WHERE retired_at = 0 AND shredded_at = 0;
+CREATE INDEX items_served_since ON items (drawer, served_since) WHERE retired_at = 0 AND shredded_at = 0;
+CREATE INDEX items_put_away ON items (drawer, retired_at, shredded_at) WHERE retired_at != 0 OR shredded_at != 0;
+CREATE INDEX items_labelled ON items (drawer, name) WHERE labels != '';
+CREATE INDEX items_owner ON items (owner) WHERE owner != '';
+-- What a search by words or by what is said about an item looks through, instead of the whole rows.
+CREATE INDEX items_said ON items (drawer, name, description, owner, labels, shape, created_by) WHERE shredded_at = 0;
