@@ -6,6 +6,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/importfile"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
@@ -16,7 +17,9 @@ import (
 type NewImport struct {
 	Format  importfile.Format
 	Content secretvalue.Value
-	Replace bool // add a version to items that exist already; without it they are in the way
+	Window  lifecycle.Window // of every version that is put in
+	Replace bool             // add a version to items that exist already; without it they are in the way
+	Note    string
 	Each    bool // put in what can be, instead of nothing unless all can be
 	Preview bool // only say what would happen
 }
@@ -56,6 +59,9 @@ func (s *Service) Import(c Caller, drawer string, n NewImport) (report ImportRep
 	if !slices.Contains(importfile.Formats, n.Format) {
 		return report, invalid("format", "format is not one of %v", importfile.Formats)
 	}
+	if err := (NewVersion{Window: n.Window, Note: n.Note}).check(s.now()); err != nil {
+		return report, err
+	}
 	entries, problems := importfile.Read(n.Format, n.Content.Reveal())
 	report.Problem = problems
 	a := s.attempt(c, "import", drawer)
@@ -68,11 +74,11 @@ func (s *Service) Import(c Caller, drawer string, n NewImport) (report ImportRep
 			// Who may write nothing there is refused item by item, as if the drawer were not there.
 			d = &drawer0
 		}
-		puts = s.importPlan(st, c, a, d, drawer, entries, n)
-		return nil
+		puts, err = s.importPlan(st, c, a, d, drawer, entries, n)
+		return err
 	})
 	if err != nil {
-		return report, err
+		return report, a.fail(err)
 	}
 	blocked := len(problems) > 0
 	for _, p := range puts {
@@ -141,7 +147,18 @@ func storeAll(tx *store.Tx, puts []putting) (err error) {
 }
 
 // importPlan says what becomes of each entry, and seals what is to be put in.
-func (s *Service) importPlan(st *state, c Caller, a *attempt, d *drawer, drawerName string, entries []importfile.Entry, n NewImport) (puts []putting) {
+func (s *Service) importPlan(st *state, c Caller, a *attempt, d *drawer, drawerName string, entries []importfile.Entry, n NewImport) (puts []putting, err error) {
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = importfile.ItemName(e.Name)
+	}
+	there := map[string]store.Shelved{}
+	if d != &drawer0 {
+		if there, err = s.records.ItemsNamed(d.row.ID, names); err != nil {
+			s.options.Log.Error("items cannot be read", "drawer", drawerName, "error", err)
+			return nil, errDamaged
+		}
+	}
 	taken := map[string]int{}
 	for _, e := range entries {
 		p := putting{Imported: Imported{Line: e.Line, Name: e.Name, Item: importfile.ItemName(e.Name)}}
@@ -149,15 +166,21 @@ func (s *Service) importPlan(st *state, c Caller, a *attempt, d *drawer, drawerN
 			p.Result, p.Detail = ImportInvalid, fmt.Sprintf("line %d is for the same item", before)
 		} else {
 			taken[p.Item] = e.Line
-			s.planOne(st, c, a, d, drawerName, e, n, &p)
+			var it *item
+			if rows, found := there[p.Item]; found {
+				if it, err = newItem(d, rows); err != nil {
+					return nil, err
+				}
+			}
+			s.planOne(st, c, a, d, drawerName, it, e, n, &p)
 		}
 		puts = append(puts, p)
 	}
-	return puts
+	return puts, nil
 }
 
-func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName string, e importfile.Entry, n NewImport, p *putting) {
-	v := NewVersion{Content: e.Value}
+func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName string, it *item, e importfile.Entry, n NewImport, p *putting) {
+	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note}
 	f, err := v.fill(secretvalue.Text, nil)
 	if nameErr := reference.CheckName(p.Item); nameErr != nil {
 		p.Result, p.Detail = ImportInvalid, nameErr.Error()
@@ -168,7 +191,11 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 		return
 	}
 	ctx := c.context(a.entry.At)
-	decision := st.decide(c.id, access.WriteVersion, ctx, drawerName, p.Item)
+	target := access.Target{Names: []string{drawerName, p.Item}, Labels: d.labels}
+	if it != nil {
+		target.Labels = it.labels
+	}
+	decision := st.policy.Decide(access.Request{Subject: c.id, Action: access.WriteVersion, Target: target, Context: ctx})
 	p.grant = decision.Grant
 	if !decision.Allowed {
 		p.Result, p.Detail = ImportRefused, "you may not write "+drawerName+"/"+p.Item
@@ -178,11 +205,7 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 		p.Result, p.Detail = ImportInvalid, "there is no drawer "+drawerName
 		return
 	}
-	it, err := st.find(d, p.Item)
 	switch {
-	case err != nil:
-		p.Result, p.Detail = ImportInvalid, "the item that is there cannot be read as it was stored"
-		return
 	case it == nil:
 		p.Result, p.isNew = ImportNew, true
 		p.row = store.Item{ID: newID("it_"), Drawer: d.row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: micros(a.entry.At), CreatedBy: c.name}

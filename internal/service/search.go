@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -94,16 +95,26 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 
 func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[string]time.Time, after string, most int, now time.Time) error {
 	afterDrawer, afterItem, _ := strings.Cut(after, "/")
+	looked := map[string]rare{}
 	for _, name := range sortedKeys(st.drawers) {
 		if name < afterDrawer {
 			continue
 		}
 		d := st.drawers[name]
 		filter := narrowed(query, d, now)
+		few, err := st.rare(filter.Said, looked)
+		if err != nil {
+			return err
+		}
+		if few.ok {
+			if filter.Rows = few.rows[d.row.ID]; filter.Rows == nil {
+				continue
+			}
+		}
 		if name == afterDrawer {
 			filter.After = afterItem
 		}
-		err := st.each(d, filter, func(it *item) bool {
+		err = st.each(d, filter, func(it *item) bool {
 			if !query.Matches(found{d, it, now, read[name+"/"+it.row.Name]}) || !st.mayList(c, d, it, now) {
 				return true
 			}
@@ -119,6 +130,23 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[stri
 		}
 	}
 	return nil
+}
+
+// rare are the items of which something is said that is said of few, by drawer.
+type rare struct {
+	rows map[string][]int64
+	ok   bool
+}
+
+// rare looks up what is said, once for all drawers for which the same is left to look for.
+func (st *state) rare(said []store.Said, looked map[string]rare) (found rare, err error) {
+	key := fmt.Sprint(said)
+	if found, known := looked[key]; known {
+		return found, nil
+	}
+	found.rows, found.ok, err = st.items.records.Rare(said)
+	looked[key] = found
+	return found, err
 }
 
 // narrowed is what the database can leave out already: what a query could match is a part of it.

@@ -32,7 +32,9 @@ type Records interface {
 	Submit(*store.Work) error
 	Content(version string) ([]byte, error)
 	Item(drawer, name string) (store.Shelved, error)
+	ItemsNamed(drawer string, names []string) (map[string]store.Shelved, error)
 	Items(store.ItemFilter, func(store.Shelved) bool) error
+	Rare([]store.Said) (map[string][]int64, bool, error)
 	CountItems(store.ItemFilter) (int, error)
 	Names(drawer, near string, most int) ([]string, error)
 	ForgetJournal() error

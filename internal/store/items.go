@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -19,6 +20,25 @@ type Shelved struct {
 
 // Always is the time until which an item is served that never stops by itself.
 const Always = math.MaxInt64
+
+// ItemsNamed reads those of some items of a drawer that are there, by their names.
+func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shelved, err error) {
+	found = map[string]Shelved{}
+	for part := range slices.Chunk(names, pageSize) {
+		where, arguments, err := sqlx.In("WHERE drawer = ? AND name IN (?) AND shredded_at = 0", drawer, part)
+		if err != nil {
+			return nil, fmt.Errorf("read items: %w", err)
+		}
+		list, err := s.shelved(where, arguments...)
+		if err != nil {
+			return nil, err
+		}
+		for _, it := range list {
+			found[it.Item.Name] = it
+		}
+	}
+	return found, nil
+}
 
 // Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
 // not as it was stored is a [*TamperedError].
@@ -42,7 +62,8 @@ type ItemFilter struct {
 	// that is served was made by the other. Retired ones are not among them. Microseconds since 1970, 0 for no matter.
 	ServedUntil int64
 	ServedSince int64
-	Said        []Said // all of which hold
+	Said        []Said  // all of which hold
+	Rows        []int64 // only some of those that Rare found; nil for no matter
 }
 
 // Said is something that is said about an item: a text with "*" for anything, and upper and lower case the same from A to
@@ -52,16 +73,72 @@ type Said struct {
 	Text    string
 }
 
+// Rare finds the items about which something is said that is said about few, by their drawers. It is not ok when it is
+// said about many, or is too short to be looked up: then looking through them in order finds a page of them soon.
+func (s *Store) Rare(said []Said) (rows map[string][]int64, ok bool, err error) {
+	match := matchOf(said)
+	if match == "" {
+		return nil, false, nil
+	}
+	var found []struct {
+		Row    int64  `db:"row"`
+		Drawer string `db:"drawer"`
+	}
+	err = s.read.Select(&found, `SELECT rowid AS row, drawer FROM items WHERE rowid IN
+		(SELECT rowid FROM items_words WHERE items_words MATCH ? LIMIT ?)`, match, mostRare+1)
+	if err != nil {
+		return nil, false, fmt.Errorf("look words up: %w", err)
+	}
+	rows = map[string][]int64{}
+	for _, f := range found {
+		rows[f.Drawer] = append(rows[f.Drawer], f.Row)
+	}
+	return rows, len(found) <= mostRare, nil
+}
+
+// mostRare is how many items are few.
+const mostRare = 1000
+
+// matchOf writes what is said as a query of FTS5 (SQLite's documentation, "Full-text Query Syntax"), as far as it can be
+// looked up by three letters; the rest is left to who looks at what was found.
+func matchOf(said []Said) string {
+	var all []string
+	for _, one := range said {
+		longest := ""
+		for _, run := range strings.Split(one.Text, "*") {
+			if len(run) > len(longest) {
+				longest = run
+			}
+		}
+		if len(longest) >= 3 {
+			all = append(all, "{"+strings.Join(one.Columns, " ")+`} : "`+strings.ReplaceAll(longest, `"`, `""`)+`"`)
+		}
+	}
+	return strings.Join(all, " AND ")
+}
+
 // pageSize is how many items are read at once: enough to make a query's own cost small, and few to hold.
 const pageSize = 500
 
 // Items calls visit with items, in the order of names, until it returns false or none is left. No connection is held
 // while visit runs, and each page is of its own moment: what is added or removed meanwhile may be seen or not.
 func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
-	size := 20 // the first page is often all that is wanted
+	size := 60 // the first page is often all that is wanted
 	for {
 		where, arguments := f.where()
-		page, err := s.shelved(where+fmt.Sprintf(" ORDER BY name LIMIT %d", size), arguments...)
+		if f.Rows != nil {
+			page, err := s.chosen(f, where, arguments)
+			if err != nil {
+				return err
+			}
+			for _, it := range page {
+				if !visit(it) {
+					break
+				}
+			}
+			return nil
+		}
+		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items INDEXED BY %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(), where, size), arguments...)
 		if err != nil {
 			return err
 		}
@@ -73,14 +150,23 @@ func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
 		if len(page) < size {
 			return nil
 		}
-		f.After, size = page[len(page)-1].Item.Name, pageSize
+		f.After, size = page[len(page)-1].Item.Name, min(4*size, pageSize)
 	}
+}
+
+// chosen reads those of a filter's rows that it selects.
+func (s *Store) chosen(f ItemFilter, where string, arguments []any) ([]Shelved, error) {
+	in, rows, err := sqlx.In(" AND rowid IN (?) ORDER BY name", f.Rows)
+	if err != nil {
+		return nil, fmt.Errorf("read items: %w", err)
+	}
+	return s.shelved(where+in, append(arguments, rows...)...)
 }
 
 // CountItems counts what a filter selects.
 func (s *Store) CountItems(f ItemFilter) (count int, err error) {
 	where, arguments := f.where()
-	if err := s.read.Get(&count, "SELECT count(*) FROM items "+where, arguments...); err != nil {
+	if err := s.read.Get(&count, "SELECT count(*) FROM items INDEXED BY "+f.index()+" "+where, arguments...); err != nil {
 		return 0, fmt.Errorf("count items: %w", err)
 	}
 	return count, nil
@@ -94,6 +180,27 @@ func (s *Store) Names(drawer, near string, most int) (names []string, err error)
 		return nil, fmt.Errorf("read names of items: %w", err)
 	}
 	return names, nil
+}
+
+// index is the one that leads to what is selected without looking at much else.
+func (f ItemFilter) index() string {
+	switch {
+	case f.Rows != nil:
+		return "items_said"
+	case f.Shredded:
+		return "items_shredded"
+	case f.Retired:
+		return "items_retired"
+	case f.ServedUntil != 0:
+		return "items_served_until"
+	case f.ServedSince != 0:
+		return "items_served_since"
+	case f.Labelled:
+		return "items_labelled"
+	case f.Owner != "":
+		return "items_owner"
+	}
+	return "items_said"
 }
 
 func (f ItemFilter) where() (string, []any) {

@@ -187,7 +187,7 @@ func connect(dir, mode string, connections int) (*sqlx.DB, error) {
 	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)", "temp_store(MEMORY)"}
 	if mode == "ro" {
 		lock = "deferred"
-		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)"}
+		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-8000)"}
 	}
 	query := url.Values{"_pragma": pragmas, "mode": {mode}, "_txlock": {lock}}
 	path := (&url.URL{Path: filepath.Join(dir, databaseName)}).EscapedPath()

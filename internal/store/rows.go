@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"reflect"
 	"strings"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Row is a stored row that decides access. Its content, its table and its revision are under a MAC, and it counts in
@@ -255,18 +257,23 @@ func columns(r Row) []string {
 	return names
 }
 
-// statements are the three writes of a row type, with sqlx named parameters.
-type statements struct{ insert, update, remove string }
+// changes are the three writes of a row type.
+type changes struct{ insert, update, remove *sqlx.NamedStmt }
 
-func statementsOf(r Row) statements {
+func prepare(db *sqlx.DB, r Row) (c changes, err error) {
 	names := columns(r)
 	assignments := make([]string, len(names))
 	for i, name := range names {
 		assignments[i] = name + " = :" + name
 	}
-	return statements{
-		insert: "INSERT INTO " + r.table() + " (" + strings.Join(names, ", ") + ") VALUES (:" + strings.Join(names, ", :") + ")",
-		update: "UPDATE " + r.table() + " SET " + strings.Join(assignments, ", ") + " WHERE id = :id AND revision = :revision - 1",
-		remove: "DELETE FROM " + r.table() + " WHERE id = :id AND revision = :revision",
+	for text, statement := range map[string]**sqlx.NamedStmt{
+		"INSERT INTO " + r.table() + " (" + strings.Join(names, ", ") + ") VALUES (:" + strings.Join(names, ", :") + ")":   &c.insert,
+		"UPDATE " + r.table() + " SET " + strings.Join(assignments, ", ") + " WHERE id = :id AND revision = :revision - 1": &c.update,
+		"DELETE FROM " + r.table() + " WHERE id = :id AND revision = :revision":                                            &c.remove,
+	} {
+		if *statement, err = db.PrepareNamed(text); err != nil {
+			return c, err
+		}
 	}
+	return c, nil
 }

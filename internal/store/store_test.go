@@ -389,7 +389,10 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	for _, table := range []string{"members", "roles", "requests"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
-	for _, index := range []string{"served_until", "served_since", "put_away", "labelled", "owner", "said"} {
+	for _, drop := range []string{"TRIGGER items_words_insert", "TRIGGER items_words_update", "TABLE items_words"} {
+		edit(t, dir, "DROP "+drop)
+	}
+	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {
 		edit(t, dir, "DROP INDEX items_"+index)
 	}
 	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",

@@ -56,6 +56,7 @@ type writer struct {
 	queue   chan *Work
 	ended   chan struct{}
 	inserts map[int]*sqlx.Stmt
+	changes map[string]changes // by table
 
 	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
 	sealer Sealer
@@ -101,6 +102,14 @@ func (w *writer) start() error {
 			return fmt.Errorf("prepare: %w", err)
 		}
 		w.inserts[size] = stmt
+	}
+	w.changes = make(map[string]changes)
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}} {
+		prepared, err := prepare(w.db, row)
+		if err != nil {
+			return fmt.Errorf("prepare: %w", err)
+		}
+		w.changes[row.table()] = prepared
 	}
 	w.queue = make(chan *Work, maxBatch)
 	w.ended = make(chan struct{})
@@ -296,7 +305,7 @@ func Insert[R Row](tx *Tx, row R) (R, error) {
 	if err != nil {
 		return row, err
 	}
-	if _, err := tx.tx.NamedExec(statementsOf(row).insert, sealed); err != nil {
+	if _, err := tx.tx.NamedStmt(tx.writer.changes[row.table()].insert).Exec(sealed); err != nil {
 		if isConstraint(err) {
 			return row, ErrExists
 		}
@@ -313,7 +322,7 @@ func Update[R Row](tx *Tx, before, after R) (R, error) {
 	if err != nil {
 		return after, err
 	}
-	if err := tx.one(statementsOf(after).update, sealed); err != nil {
+	if err := tx.one(tx.writer.changes[after.table()].update, sealed); err != nil {
 		return after, err
 	}
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(before)))
@@ -326,7 +335,7 @@ func Delete[R Row](tx *Tx, row R) error {
 	if tx.writer.sealer == nil {
 		return ErrNotBound
 	}
-	if err := tx.one(statementsOf(row).remove, row); err != nil {
+	if err := tx.one(tx.writer.changes[row.table()].remove, row); err != nil {
 		return err
 	}
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(row)))
@@ -363,8 +372,8 @@ func (tx *Tx) sealed(row Row, revision int64) (Row, error) {
 	return row.withSeal(Seal{Revision: revision, MAC: mac[:]}), nil
 }
 
-func (tx *Tx) one(statement string, row Row) error {
-	result, err := tx.tx.NamedExec(statement, row)
+func (tx *Tx) one(statement *sqlx.NamedStmt, row Row) error {
+	result, err := tx.tx.NamedStmt(statement).Exec(row)
 	if isConstraint(err) {
 		return ErrExists
 	}
