@@ -138,6 +138,13 @@ func Benchmark100k(b *testing.B) {
 			}
 		})
 	}
+	b.Run("List", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := s.Search(steward, "drawer:d", "d/berth-0050000-key", 50); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
 	b.Run("Due", func(b *testing.B) {
 		for b.Loop() {
 			list, err := s.DueItems(steward, 14*24*time.Hour)

@@ -21,6 +21,9 @@ type Shelved struct {
 // Always is the time until which an item is served that never stops by itself.
 const Always = math.MaxInt64
 
+// said is what can be said otherwise about an item.
+func (r Item) said() [4]string { return [4]string{r.Name, r.Description, r.Owner, r.Labels} }
+
 // ItemsNamed reads those of some items of a drawer that are there, by their names.
 func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shelved, err error) {
 	found = map[string]Shelved{}

@@ -389,9 +389,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	for _, table := range []string{"members", "roles", "requests"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
-	for _, drop := range []string{"TRIGGER items_words_insert", "TRIGGER items_words_update", "TABLE items_words"} {
-		edit(t, dir, "DROP "+drop)
-	}
+	edit(t, dir, "DROP TABLE items_words")
 	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {
 		edit(t, dir, "DROP INDEX items_"+index)
 	}

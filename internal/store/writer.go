@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -57,6 +58,7 @@ type writer struct {
 	ended   chan struct{}
 	inserts map[int]*sqlx.Stmt
 	changes map[string]changes // by table
+	content *sqlx.Stmt         // inserts one
 
 	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
 	sealer Sealer
@@ -91,7 +93,7 @@ var groupSizes = []int{128, 32, 8, 1}
 // entryColumns are those that an insert fills.
 const entryColumns = 3
 
-func (w *writer) start() error {
+func (w *writer) start() (err error) {
 	if err := w.db.Get(&w.seq, "SELECT coalesce(max(seq), 0) FROM entries"); err != nil {
 		return fmt.Errorf("read the end of the trail: %w", err)
 	}
@@ -110,6 +112,9 @@ func (w *writer) start() error {
 			return fmt.Errorf("prepare: %w", err)
 		}
 		w.changes[row.table()] = prepared
+	}
+	if w.content, err = w.db.Preparex("INSERT INTO contents (version, ciphertext) VALUES (?, ?)"); err != nil {
+		return fmt.Errorf("prepare: %w", err)
 	}
 	w.queue = make(chan *Work, maxBatch)
 	w.ended = make(chan struct{})
@@ -258,7 +263,11 @@ func (w *writer) change(tx *sqlx.Tx, change func(*Tx) error) (refused, fatal err
 		return nil, err
 	}
 	before := w.tally
-	if refused = change(&Tx{tx: tx, writer: w}); refused != nil {
+	t := &Tx{tx: tx, writer: w}
+	if refused = change(t); refused == nil {
+		refused = t.indexWords()
+	}
+	if refused != nil {
 		w.tally = before
 		if _, err := tx.Exec("ROLLBACK TO work"); err != nil {
 			return nil, err
@@ -297,6 +306,28 @@ func (w *writer) ForgetJournal() error {
 type Tx struct {
 	tx     *sqlx.Tx
 	writer *writer
+	added  []string // items that are new, by their ids
+	said   []string // items about which something else is said than before
+}
+
+// indexWords makes what is said about items findable. It is done once for all items of a change, because each statement
+// that touches the index by itself costs much more.
+func (tx *Tx) indexWords() error {
+	return errors.Join(tx.index("INSERT", tx.added), tx.index("INSERT OR REPLACE", tx.said))
+}
+
+func (tx *Tx) index(verb string, items []string) error {
+	for part := range slices.Chunk(items, pageSize) {
+		statement, ids, err := sqlx.In(verb+` INTO items_words (rowid, name, description, owner, labels, shape, created_by)
+			SELECT rowid, name, description, owner, labels, shape, created_by FROM items WHERE id IN (?)`, part)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.tx.Exec(statement, ids...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Insert stores a new row with revision 1 and returns it as stored. A row with the same id or name is [ErrExists].
@@ -312,6 +343,9 @@ func Insert[R Row](tx *Tx, row R) (R, error) {
 		return row, err
 	}
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
+	if it, is := sealed.(Item); is {
+		tx.added = append(tx.added, it.ID)
+	}
 	return sealed.(R), nil
 }
 
@@ -324,6 +358,9 @@ func Update[R Row](tx *Tx, before, after R) (R, error) {
 	}
 	if err := tx.one(tx.writer.changes[after.table()].update, sealed); err != nil {
 		return after, err
+	}
+	if was, is := any(before).(Item); is && was.said() != any(after).(Item).said() {
+		tx.said = append(tx.said, was.ID)
 	}
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(before)))
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
@@ -344,7 +381,7 @@ func Delete[R Row](tx *Tx, row R) error {
 
 // InsertContent stores the ciphertext of a version that was inserted in the same transaction.
 func (tx *Tx) InsertContent(version string, ciphertext []byte) error {
-	_, err := tx.tx.Exec("INSERT INTO contents (version, ciphertext) VALUES (?, ?)", version, ciphertext)
+	_, err := tx.tx.Stmtx(tx.writer.content).Exec(version, ciphertext)
 	return err
 }
 

@@ -34,6 +34,8 @@ var (
 	listen      = flag.String("listen", "", "where the bare handler listens")
 	seconds     = flag.Int("seconds", 5, "how long each measurement lasts")
 	rounds      = flag.Int("rounds", 3, "how many alternations")
+	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
+	only        = flag.String("only", "", "measure one part only: reads, decisions or items")
 	connections = []int{1, 64, 256}
 )
 
@@ -68,6 +70,23 @@ type measurement struct {
 }
 
 func run() error {
+	result := map[string]any{"go": goVersion(), "seconds": *seconds, "rounds": *rounds}
+	for _, part := range []struct {
+		name    string
+		measure func(map[string]any) error
+	}{{"reads", reads}, {"decisions", decisions}, {"items", shelfBenchmarks}, {"items", shelf}} {
+		if *only != "" && *only != part.name {
+			continue
+		}
+		if err := part.measure(result); err != nil {
+			return err
+		}
+	}
+	return write(result)
+}
+
+// reads measures an audited read against the bare handler.
+func reads(result map[string]any) error {
 	dir, err := os.MkdirTemp("", "tansu-bench-")
 	if err != nil {
 		return err
@@ -82,7 +101,6 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	result := map[string]any{"go": goVersion(), "seconds": *seconds, "rounds": *rounds}
 	fmt.Printf("%-12s %14s %14s %8s %14s %14s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99")
 	total := 0
 	for _, c := range connections {
@@ -117,33 +135,26 @@ func run() error {
 	if int(after-before) < total {
 		return errors.New("there are answers without an entry")
 	}
-	if err := decisions(result); err != nil {
-		return err
-	}
-	return write(result)
+	return nil
 }
 
 // decisions adds what Go benchmarks measure: a decision among few and many grants, who-can, and the difference of a
 // policy.
 func decisions(result map[string]any) error {
-	out, err := exec.Command("go", "test", "-run", "xxx", "-bench", "Decision|WhoCan|PolicyDiff", "./internal/core/access", "./internal/service").CombinedOutput()
+	ns, err := benchmarks("Decision|WhoCan|PolicyDiff", "./internal/core/access", "./internal/service")
 	if err != nil {
-		return fmt.Errorf("benchmark decisions: %w: %s", err, out)
+		return err
 	}
 	for name, figure := range map[string]struct {
 		key  string
 		unit float64 // nanoseconds
 	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6}, "PolicyDiff10k": {"policy_diff_ms_10k", 1e6}} {
-		found := regexp.MustCompile(`Benchmark` + name + `-\d+\s+\d+\s+([\d.]+) ns/op`).FindSubmatch(out)
-		if found == nil {
-			return fmt.Errorf("the benchmarks say nothing of %s: %s", name, out)
-		}
-		nanoseconds, err := strconv.ParseFloat(string(found[1]), 64)
-		if err != nil {
-			return err
+		nanoseconds, found := ns[name]
+		if !found {
+			return fmt.Errorf("the benchmarks say nothing of %s", name)
 		}
 		result[figure.key] = round(nanoseconds / figure.unit)
-		fmt.Printf("%-20s %10.1f\n", figure.key, nanoseconds/figure.unit)
+		fmt.Printf("%-28s %10.1f\n", figure.key, nanoseconds/figure.unit)
 	}
 	return nil
 }
@@ -329,9 +340,13 @@ var (
 	badLine   = regexp.MustCompile(`Non-2xx|Socket errors`)
 )
 
-func (b *bench) wrk(url string, connections int) (m measurement, err error) {
+func (b *bench) wrk(url string, connections int) (measurement, error) {
+	return b.wrkWith("headers.lua", url, "/api/values/"+reference, connections)
+}
+
+func (b *bench) wrkWith(script, url, path string, connections int) (m measurement, err error) {
 	out, err := exec.Command("wrk", "-t", strconv.Itoa(min(2, connections)), "-c", strconv.Itoa(connections), "-d", fmt.Sprintf("%ds", *seconds),
-		"--latency", "-s", filepath.Join(b.dir, "headers.lua"), url+"/api/values/"+reference).CombinedOutput()
+		"--latency", "-s", filepath.Join(b.dir, script), url+path).CombinedOutput()
 	if err != nil || badLine.Match(out) {
 		return m, fmt.Errorf("wrk on %s: %w: %s", url, err, out)
 	}

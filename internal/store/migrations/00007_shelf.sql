@@ -22,16 +22,3 @@ CREATE INDEX items_said ON items (drawer, name, description, owner, labels, shap
 CREATE VIRTUAL TABLE items_words USING fts5(name, description, owner, labels, shape, created_by, content='', contentless_delete=1, tokenize='trigram');
 INSERT INTO items_words (rowid, name, description, owner, labels, shape, created_by)
 SELECT rowid, name, description, owner, labels, shape, created_by FROM items;
--- +goose StatementBegin
-CREATE TRIGGER items_words_insert AFTER INSERT ON items BEGIN
-    INSERT INTO items_words (rowid, name, description, owner, labels, shape, created_by)
-    VALUES (new.rowid, new.name, new.description, new.owner, new.labels, new.shape, new.created_by);
-END;
--- +goose StatementEnd
--- +goose StatementBegin
-CREATE TRIGGER items_words_update AFTER UPDATE ON items
-WHEN old.name IS NOT new.name OR old.description IS NOT new.description OR old.owner IS NOT new.owner OR old.labels IS NOT new.labels BEGIN
-    INSERT OR REPLACE INTO items_words (rowid, name, description, owner, labels, shape, created_by)
-    VALUES (new.rowid, new.name, new.description, new.owner, new.labels, new.shape, new.created_by);
-END;
--- +goose StatementEnd
