@@ -6,6 +6,9 @@
 // promotes it; suspended, until somebody resumes it; and shredded, for ever. The current version is the newest one that
 // is usable, unless somebody holds a certain one; then it is that one or none.
 //
+// Rules of the drawer ([Rules]) can end a version by its age before its window does, let it be served for a while after
+// its end, and stop serving an item that nobody reads.
+//
 // An item can be suspended, retired (hidden and not served, for a while), and shredded. All of it is values and pure
 // functions: an act returns the item as it is afterwards, or an error and nothing. Nothing here reads a clock.
 package lifecycle
@@ -37,7 +40,9 @@ type State string
 const (
 	Usable    State = "usable"
 	Waiting   State = "waiting"   // not_before is still to come
-	Ended     State = "ended"     // not_after has passed
+	Ended     State = "ended"     // not_after has passed, or it is older than its rules allow
+	Grace     State = "grace"     // ended, and still served for a while by a rule
+	Idle      State = "idle"      // of an item: nobody read it for as long as a rule says, so that nothing is served
 	Staged    State = "staged"    // nobody has promoted it yet
 	Suspended State = "suspended" // switched off by a person, for now
 	Retired   State = "retired"   // of an item: hidden, for a grace period
@@ -53,7 +58,7 @@ type Version struct {
 	Shredded  bool
 }
 
-// At returns the state of a version at a moment; the one that lasts longest is named.
+// At returns the state of a version at a moment, rules aside; the one that lasts longest is named.
 func (v Version) At(now time.Time) State {
 	switch {
 	case v.Shredded:
@@ -77,6 +82,8 @@ type Item struct {
 	Suspended bool
 	RetiredAt time.Time // zero while it is not retired
 	Shredded  bool
+	Rules     Schedule
+	Used      time.Time // when it was last read, or resumed; zero for never
 }
 
 // NotServable says why no version, or not the one asked for, can be served.
@@ -110,6 +117,8 @@ func (e *NotServable) what() string {
 		return subject + " may not be served before " + when
 	case Ended:
 		return subject + " may not be served since " + when
+	case Idle:
+		return subject + " is not served since " + when + ", because nobody had read it for as long as a rule of its drawer says; resume it"
 	case Staged:
 		return subject + " is staged and waits for somebody to promote it"
 	case Suspended:
@@ -124,13 +133,16 @@ func (e *NotServable) what() string {
 
 // Current returns the number of the version that is served when none is asked for, or a [*NotServable].
 func (it Item) Current(now time.Time) (int, error) {
-	if err := it.whole(); err != nil {
+	if err := it.whole(now); err != nil {
 		return 0, err
 	}
 	if it.Held != 0 {
 		return it.Held, it.Servable(it.Held, now)
 	}
-	if newest := it.newestUsable(now); newest != 0 {
+	if newest := it.newest(Usable, now); newest != 0 {
+		return newest, nil
+	}
+	if newest := it.newest(Grace, now); newest != 0 {
 		return newest, nil
 	}
 	if len(it.Versions) == 0 {
@@ -141,26 +153,98 @@ func (it Item) Current(now time.Time) (int, error) {
 
 // Servable returns nil when the numbered version may be served, or a [*NotServable]. The number is 1 to len(it.Versions).
 func (it Item) Servable(number int, now time.Time) error {
-	if err := it.whole(); err != nil {
+	if err := it.whole(now); err != nil {
 		return err
 	}
-	v := it.Versions[number-1]
-	state := v.At(now)
-	if state == Usable {
+	state := it.VersionAt(number, now)
+	if state == Usable || state == Grace {
 		return nil
 	}
-	problem := &NotServable{Version: number, State: state, Next: it.newestUsable(now), From: it.nextBegin(now)}
+	problem := &NotServable{Version: number, State: state, Next: it.newest(Usable, now), From: it.nextBegin(now)}
 	switch state {
 	case Waiting:
-		problem.When = v.NotBefore
+		problem.When = it.Versions[number-1].NotBefore
 	case Ended:
-		problem.When = v.NotAfter
+		problem.When = it.Ends(number, now)
 	}
 	return problem
 }
 
+// Ends is when the numbered version stops being usable: the end of its window, or what its rules say about its age, as it
+// looks at a moment; zero for never.
+func (it Item) Ends(number int, now time.Time) time.Time {
+	v := it.Versions[number-1]
+	if age := it.Rules.ageEnd(v.Created, now); !age.IsZero() && (v.NotAfter.IsZero() || age.Before(v.NotAfter)) {
+		return age
+	}
+	return v.NotAfter
+}
+
+// VersionAt returns the state of the numbered version at a moment, rules included.
+func (it Item) VersionAt(number int, now time.Time) State {
+	v := it.Versions[number-1]
+	v.NotAfter = it.Ends(number, now)
+	state := v.At(now)
+	if grace := it.Rules.At(now).Grace; state == Ended && grace != 0 && !v.Staged && !now.Before(v.NotBefore) && now.Before(v.NotAfter.Add(time.Duration(grace))) {
+		return Grace
+	}
+	return state
+}
+
+// used is from when on an item counts as idle: it was read, resumed or given a new version then.
+func (it Item) used() (used time.Time) {
+	used = it.Used
+	if newest := len(it.Versions); newest > 0 && it.Versions[newest-1].Created.After(used) {
+		used = it.Versions[newest-1].Created
+	}
+	return used
+}
+
+// Changes is the next moment after now at which what is served can become something else by itself; zero for never.
+func (it Item) Changes(now time.Time) (next time.Time) {
+	consider := func(t time.Time) {
+		if t.After(now) && (next.IsZero() || t.Before(next)) {
+			next = t
+		}
+	}
+	for i, v := range it.Versions {
+		if v.Shredded {
+			continue
+		}
+		consider(v.NotBefore)
+		if end := it.Ends(i+1, now); !end.IsZero() {
+			consider(end)
+			consider(end.Add(time.Duration(it.Rules.Now.Grace)))
+			consider(end.Add(time.Duration(it.Rules.Next.Grace)))
+		}
+	}
+	consider(it.Rules.From)
+	consider(it.Rules.idleEnd(it.used(), now))
+	return next
+}
+
+// DueAt reports whether what is served at a moment ends within the warning time of its rules and nothing follows.
+func (it Item) DueAt(now time.Time) bool {
+	_, due := it.Due(now, it.Rules.At(now).warn())
+	return due
+}
+
+// Due says when nothing is served any more of an item of which something is served now, and whether that is within a
+// span.
+func (it Item) Due(now time.Time, within time.Duration) (stops time.Time, due bool) {
+	if current, err := it.Current(now); err != nil {
+		return stops, false
+	} else if it.VersionAt(current, now) == Grace {
+		return it.Ends(current, now), true
+	}
+	plain := it
+	plain.Rules.Now.Grace, plain.Rules.Next.Grace = 0, 0
+	stops = plain.stops(now)
+	return stops, !stops.IsZero() && !stops.After(now.Add(within))
+}
+
 // whole says why nothing of the item is served.
-func (it Item) whole() error {
+func (it Item) whole(now time.Time) error {
 	switch {
 	case it.Shredded:
 		return &NotServable{State: Shredded}
@@ -169,13 +253,16 @@ func (it Item) whole() error {
 	case it.Suspended:
 		return &NotServable{State: Suspended}
 	}
+	if idle := it.Rules.idleEnd(it.used(), now); !idle.IsZero() && !now.Before(idle) {
+		return &NotServable{State: Idle, When: idle}
+	}
 	return nil
 }
 
-func (it Item) newestUsable(now time.Time) int {
-	for i := len(it.Versions) - 1; i >= 0; i-- {
-		if it.Versions[i].At(now) == Usable {
-			return i + 1
+func (it Item) newest(state State, now time.Time) int {
+	for number := len(it.Versions); number > 0; number-- {
+		if it.VersionAt(number, now) == state {
+			return number
 		}
 	}
 	return 0
@@ -183,8 +270,8 @@ func (it Item) newestUsable(now time.Time) int {
 
 // nextBegin is when the first of the waiting versions begins.
 func (it Item) nextBegin(now time.Time) (from time.Time) {
-	for _, v := range it.Versions {
-		if v.At(now) == Waiting && (from.IsZero() || v.NotBefore.Before(from)) {
+	for i, v := range it.Versions {
+		if it.VersionAt(i+1, now) == Waiting && (from.IsZero() || v.NotBefore.Before(from)) {
 			from = v.NotBefore
 		}
 	}
@@ -193,6 +280,7 @@ func (it Item) nextBegin(now time.Time) (from time.Time) {
 
 // Horizon says until when something of the item is served if nobody does anything, zero for always, and when the oldest
 // of the versions that are served until then was made. It is not ok when nothing is served now.
+// It errs towards the earlier one where rules are about to change.
 func (it Item) Horizon(now time.Time) (until, since time.Time, ok bool) {
 	// Each turn goes to the end of the version that is current then, so there are no more turns than versions.
 	for {
@@ -204,10 +292,11 @@ func (it Item) Horizon(now time.Time) (until, since time.Time, ok bool) {
 		if !ok || v.Created.Before(since) {
 			since, ok = v.Created, true
 		}
-		if v.NotAfter.IsZero() {
-			return time.Time{}, since, true
+		end := it.Ends(current, now)
+		if end.IsZero() || !end.After(now) { // no end, or in grace
+			return end, since, true
 		}
-		now = v.NotAfter
+		now = end
 	}
 }
 
@@ -226,7 +315,7 @@ type Act string
 // The acts. Those marked "or version" take a version's number or 0 for the item; the others take what they say.
 const (
 	Suspend Act = "suspend" // item or version
-	Resume  Act = "resume"  // item or version
+	Resume  Act = "resume"  // item, also an idle one, or version
 	Promote Act = "promote" // a staged version
 	Hold    Act = "hold"    // a version that is usable now
 	Release Act = "release" // the item: nothing is held any more
@@ -287,6 +376,10 @@ func (it *Item) doWhole(act Act, now time.Time) string {
 	case Suspend:
 		return set(&it.Suspended, true, "it is suspended already")
 	case Resume:
+		if idle := it.Rules.idleEnd(it.used(), now); !it.Suspended && !idle.IsZero() && !now.Before(idle) {
+			it.Used = now
+			return ""
+		}
 		return set(&it.Suspended, false, "it is not suspended")
 	case Release:
 		if it.Held == 0 {
@@ -303,6 +396,9 @@ func (it *Item) doWhole(act Act, now time.Time) string {
 	case Shred:
 		if it.RetiredAt.IsZero() {
 			return "retire it first, so that somebody who still needs it notices"
+		}
+		if until := later(it.RetiredAt, it.Rules.At(now).RetireFor); now.Before(until) {
+			return "a rule of its drawer keeps it retired until " + until.UTC().Format(time.RFC3339) + " first"
 		}
 		it.Shredded, it.Held = true, 0
 		for i := range it.Versions {
@@ -327,7 +423,7 @@ func (it *Item) doVersion(act Act, number int, now time.Time) string {
 	case Promote:
 		return set(&v.Staged, false, "it is not staged")
 	case Hold:
-		if state := v.At(now); state != Usable {
+		if state := it.VersionAt(number, now); state != Usable {
 			return "it is " + string(state)
 		}
 		if it.Held == number {

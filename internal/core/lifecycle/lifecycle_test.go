@@ -3,7 +3,10 @@ package lifecycle
 import (
 	"errors"
 	"math/rand/v2"
+	"os"
 	"reflect"
+	"slices"
+	"strconv"
 	"testing"
 	"time"
 )
@@ -91,23 +94,16 @@ func TestCurrentIsTheNewestUsableVersionOrTheHeldOne(t *testing.T) {
 // version, usable at that moment; what is shredded stays so; versions are only added; and an act that is not possible
 // changes nothing.
 func TestRandomHistoriesKeepTheRules(t *testing.T) {
-	random := rand.New(rand.NewPCG(23, 11))
 	done := map[Act]int{}
-	for range 2000 {
-		it, now := Item{}, noon
+	for turn := range histories() {
+		random := newRandom(uint64(turn))
+		it, now := Item{Rules: randomRules(random)}, noon
 		for range 40 {
 			now = now.Add(time.Duration(random.IntN(120)-40) * time.Minute)
 			was := it
 			was.Versions = append([]Version(nil), it.Versions...)
 			if len(it.Versions) == 0 || random.IntN(6) == 0 {
-				v := Version{Staged: random.IntN(4) == 0}
-				if random.IntN(2) == 0 {
-					v.NotBefore = now.Add(time.Duration(random.IntN(200)-100) * time.Minute)
-				}
-				if random.IntN(2) == 0 {
-					v.NotAfter = now.Add(time.Duration(random.IntN(200)-50) * time.Minute)
-				}
-				it.Versions = append(append([]Version(nil), it.Versions...), v)
+				it.Versions = append(append([]Version(nil), it.Versions...), randomVersion(random, now))
 			} else {
 				act := Acts[random.IntN(len(Acts))]
 				changed, err := it.Do(act, random.IntN(len(it.Versions)+2)-random.IntN(2), now)
@@ -135,17 +131,73 @@ func TestRandomHistoriesKeepTheRules(t *testing.T) {
 	}
 }
 
+// histories is how many are tried: what takes a few seconds, or TANSU_HISTORIES of them (make properties).
+func histories() int {
+	if n, err := strconv.Atoi(os.Getenv("TANSU_HISTORIES")); err == nil {
+		return n
+	}
+	return 2000
+}
+
+func newRandom(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(23, seed)) }
+
+func randomVersion(random *rand.Rand, now time.Time) Version {
+	v := Version{Staged: random.IntN(4) == 0, Created: now}
+	if random.IntN(2) == 0 {
+		v.NotBefore = now.Add(time.Duration(random.IntN(200)-100) * time.Minute)
+	}
+	if random.IntN(2) == 0 {
+		v.NotAfter = now.Add(time.Duration(random.IntN(200)-50) * time.Minute)
+	}
+	return v
+}
+
+func randomItem(random *rand.Rand) (it Item) {
+	for range 1 + random.IntN(5) {
+		it.Versions = append(it.Versions, randomVersion(random, noon.Add(-time.Duration(random.IntN(3000))*time.Minute)))
+	}
+	slices.SortFunc(it.Versions, func(a, b Version) int { return a.Created.Compare(b.Created) })
+	return it
+}
+
+func randomRules(random *rand.Rand) (s Schedule) {
+	some := func(most int) Span {
+		if random.IntN(3) > 0 {
+			return 0
+		}
+		return Span(time.Duration(random.IntN(most)) * time.Minute)
+	}
+	s.Now = Rules{MaxAge: some(300), Grace: some(100), Idle: some(600), RetireFor: some(60), Keep: random.IntN(3)}
+	if random.IntN(2) == 0 {
+		s.From, s.Next = noon.Add(time.Duration(random.IntN(400)-100)*time.Minute), Rules{MaxAge: some(300), Grace: some(100), Idle: some(600)}
+	}
+	return s
+}
+
 func check(t *testing.T, was, it Item, now time.Time) {
 	t.Helper()
 	current, err := it.Current(now)
 	if err == nil {
 		v := it.Versions[current-1]
-		inside := (v.NotBefore.IsZero() || !now.Before(v.NotBefore)) && (v.NotAfter.IsZero() || now.Before(v.NotAfter))
+		r := it.Rules.At(now)
+		end := v.NotAfter
+		if old := v.Created.Add(time.Duration(r.MaxAge)); r.MaxAge != 0 {
+			if old.Before(it.Rules.From) && !now.Before(it.Rules.From) {
+				old = it.Rules.From // nothing ends by a rule before the rule begins
+			}
+			if end.IsZero() || end.After(old) {
+				end = old
+			}
+		}
+		inside := (v.NotBefore.IsZero() || !now.Before(v.NotBefore)) && (end.IsZero() || now.Before(end.Add(time.Duration(r.Grace))))
+		if slices.Contains(it.Surplus(now), current) {
+			t.Fatalf("the current version %d is surplus in %+v", current, it)
+		}
 		if !inside || v.Staged || v.Suspended || v.Shredded || it.Suspended || it.Shredded || !it.RetiredAt.IsZero() || it.Held != 0 && it.Held != current {
 			t.Fatalf("version %d is current at %s in %+v", current, now, it)
 		}
 		for later := current; later < len(it.Versions) && it.Held == 0; later++ {
-			if it.Versions[later].At(now) == Usable {
+			if it.VersionAt(later+1, now) == Usable {
 				t.Fatalf("version %d is usable and newer than the current %d in %+v", later+1, current, it)
 			}
 		}
