@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
 
@@ -39,16 +41,26 @@ func (s *Service) Act(c Caller, ref reference.Reference, act lifecycle.Act, type
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	var change itemChange
+	agreed := true
 	err = s.view(func(st *state) error {
-		_, found, err := st.item(ref)
+		d, found, err := st.item(ref)
 		if err != nil {
 			return s.hint(st, c, ref, err, a.entry.At)
+		}
+		if d.row.Name != ref.Drawer || found.row.Name != ref.Item {
+			return invalid("reference", "%s/%s is an old name of %s/%s: do it with that", ref.Drawer, ref.Item, d.row.Name, found.row.Name)
+		}
+		if act == lifecycle.Shred && found.life.Rules.At(a.entry.At).TwoToShred {
+			agreed = st.agreed(c, ref.String(), a.entry.At)
 		}
 		change, err = found.plan(act, ref.Version, a)
 		return err
 	})
 	if err != nil {
 		return it, nil, a.fail(err)
+	}
+	if !agreed {
+		return it, nil, a.needsSecond(ref.String())
 	}
 	err = a.change("item "+ref.String(), change.rows, func(st *state) {
 		d := st.drawers[ref.Drawer]
@@ -111,6 +123,9 @@ func (it *item) plan(act lifecycle.Act, version int, a *attempt) (ch itemChange,
 		ch.was, ch.versions = append(ch.was, it.versions[i]), append(ch.versions, row)
 		ch.all[i] = row
 	}
+	if !after.Used.Equal(it.life.Used) {
+		ch.item.AwakeAt = micros(after.Used)
+	}
 	ch.item = withHorizon(ch.item, ch.all, a.entry.At)
 	return ch, nil
 }
@@ -132,6 +147,64 @@ func (ch *itemChange) rows(tx *store.Tx) (err error) {
 		}
 	}
 	return nil
+}
+
+// pruning is the versions that a rule does not keep any more when one is added.
+type pruning struct{ was, becomes []store.Version }
+
+// prune works out which versions a rule does not keep, and puts those rows, without keys, in the place of theirs.
+func prune(d *drawer, row store.Item, versions []store.Version, a *attempt) (p pruning) {
+	own, _ := parseRules(row.Rules)
+	life := lifeOf(store.Shelved{Item: row, Versions: versions}, d.schedule.And(own))
+	for _, number := range life.Surplus(a.entry.At) {
+		after := versions[number-1]
+		p.was = append(p.was, after)
+		after.ShreddedAt, after.WrappedKey = micros(a.entry.At), noKey
+		p.becomes = append(p.becomes, after)
+		versions[number-1] = after
+		entry := a.entry
+		entry.Action, entry.Version, entry.Outcome = "shred_version", number, trail.Allowed
+		entry.Detail = fmt.Sprintf("by a rule of the drawer: %d versions are kept", life.Rules.At(a.entry.At).Keep)
+		a.more = append(a.more, entry)
+	}
+	return p
+}
+
+func (p *pruning) rows(tx *store.Tx, versions []store.Version) (err error) {
+	for i := range p.becomes {
+		if p.becomes[i], err = store.Update(tx, p.was[i], p.becomes[i]); err != nil {
+			return err
+		}
+		versions[p.becomes[i].Number-1] = p.becomes[i]
+		if err := tx.DeleteContent(p.becomes[i].ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *pruning) notes() (notes []string) {
+	for _, v := range p.becomes {
+		notes = append(notes, fmt.Sprintf("version %d is shredded, because a rule of the drawer keeps fewer versions", v.Number))
+	}
+	return notes
+}
+
+// forget drops what memory has of the ciphertexts.
+func (p *pruning) forget(s *Service) {
+	for _, v := range p.becomes {
+		s.contents.forget(v.ID)
+	}
+}
+
+// forgetJournal empties the journal of what was shredded.
+func (p *pruning) forgetJournal(s *Service, err error) {
+	if len(p.becomes) == 0 || err != nil {
+		return
+	}
+	if err := s.records.ForgetJournal(); err != nil {
+		s.options.Log.Warn("what was shredded may still be in the journal", "error", err)
+	}
 }
 
 // history describes an item's versions, newest first.
@@ -166,23 +239,28 @@ func (s *Service) Readers(c Caller, ref reference.Reference, since time.Time) (l
 	if err != nil {
 		return nil, a.fail(err)
 	}
+	if list, err = s.readersOf(ref.String(), since); err != nil {
+		return nil, a.fail(err)
+	}
+	return answer(a, list)
+}
+
+// readersOf lists who read an item under a name since a moment.
+func (s *Service) readersOf(target string, since time.Time) (list []Reader, err error) {
 	err = s.catchUp(func(u *usage) {
-		for subject, r := range u.readers[ref.String()] {
+		for subject, r := range u.readers[target] {
 			if !r.Last.Before(since) {
 				list = append(list, Reader{Subject: subject, Version: r.Version, Last: r.Last, Pinned: r.Pinned})
 			}
 		}
 	})
-	if err != nil {
-		return nil, a.fail(err)
-	}
 	slices.SortFunc(list, func(x, y Reader) int {
 		if x.Version != y.Version {
 			return x.Version - y.Version
 		}
 		return strings.Compare(x.Subject, y.Subject)
 	})
-	return answer(a, list)
+	return list, err
 }
 
 // byNumber notes in an entry that a version was asked for by its number, and so keeps being read after a change.

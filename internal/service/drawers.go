@@ -18,9 +18,6 @@ import (
 // Environments a drawer can be for.
 var environments = []string{"production", "staging", "development"}
 
-// dueWithin is how long before its end a current version counts as due.
-const dueWithin = 14 * 24 * time.Hour
-
 // Drawer is a drawer as others see it. Items, Due and Overdue count what the caller may list.
 type Drawer struct {
 	Name        string
@@ -29,6 +26,7 @@ type Drawer struct {
 	Owner       string
 	Labels      map[string]string
 	Approval    Approval
+	Rules       lifecycle.Schedule
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
@@ -51,6 +49,7 @@ type Described struct {
 	Owner       *string
 	Labels      map[string]string // all of them; nil leaves as it is
 	Approval    *Approval         // of a drawer
+	UseOnly     *bool             // of an item: no person is ever shown its value
 }
 
 // Approval is the rule of a drawer that somebody else must agree before certain values are read; without items there
@@ -62,7 +61,7 @@ type Approval struct {
 
 func describeDrawer(st *state, d *drawer, c Caller, now time.Time) (Drawer, error) {
 	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
-		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf},
+		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf}, Rules: d.schedule,
 		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
 	counted := store.ItemFilter{Drawer: d.row.ID}
 	whole := st.policy.DecideScope(c.id, access.List, d.everything(), c.context(now)).Allowed
@@ -75,7 +74,8 @@ func describeDrawer(st *state, d *drawer, c Caller, now time.Time) (Drawer, erro
 		if err != nil {
 			return r, err
 		}
-		r.Items, counted.ServedUntil = all-retired, micros(now.Add(dueWithin))
+		r.Items = all - retired
+		counted.ServedUntil, counted.ServedSince = d.candidates(now, d.warning(now))
 	}
 	return r, st.each(d, counted, func(it *item) bool {
 		if !it.life.RetiredAt.IsZero() || !whole && !st.mayList(c, d, it, now) {
@@ -87,7 +87,7 @@ func describeDrawer(st *state, d *drawer, c Caller, now time.Time) (Drawer, erro
 		switch _, state := itemState(it.life, now); state {
 		case dueState:
 			r.Due++
-		case string(lifecycle.Ended), string(lifecycle.Waiting):
+		case string(lifecycle.Ended), string(lifecycle.Waiting), string(lifecycle.Grace), string(lifecycle.Idle):
 			r.Overdue++
 		}
 		return true
@@ -117,6 +117,9 @@ func (s *Service) Drawers(c Caller) (list []Drawer, err error) {
 	a, err := s.allowOverview(c, overDrawers)
 	if err != nil {
 		return nil, err
+	}
+	if err := s.countReads(); err != nil {
+		return nil, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
 		for _, name := range sortedKeys(st.drawers) {
@@ -169,11 +172,11 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 		if row, err = store.Insert(tx, row); err != nil {
 			return err
 		}
-		_, err = store.Insert(tx, keyRow)
+		keyRow, err = store.Insert(tx, keyRow)
 		return err
 	}
 	err = a.change("drawer "+n.Name, change, func(st *state) {
-		st.drawers[n.Name] = &drawer{key: key, keyNumber: 1}
+		st.drawers[n.Name] = &drawer{key: key, keyNumber: 1, keyRow: keyRow}
 		_ = st.drawers[n.Name].put(row)                                 // it has no labels yet
 		made, _ = describeDrawer(st, st.drawers[n.Name], c, a.entry.At) // nor items
 	})
@@ -197,6 +200,9 @@ func (s *Service) Drawer(c Caller, name string, retired Retired) (d Drawer, item
 	}
 	if err := a.decided(decision, access.List, ""); err != nil {
 		return d, nil, err
+	}
+	if err := s.countReads(); err != nil {
+		return d, nil, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
 		found := st.drawers[name]
@@ -273,8 +279,8 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 const mostApprovals = 50
 
 func (ch Described) check() error {
-	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil {
-		return invalid("description", "nothing to change: give description, owner, labels or, for a drawer, approval")
+	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil {
+		return invalid("description", "nothing to change: give description, owner, labels, approval of a drawer, or use_only of an item")
 	}
 	if _, err := reference.LabelsOf(ch.Labels); err != nil {
 		return invalid("labels", "%s", err)
@@ -300,10 +306,13 @@ func (ch Described) check() error {
 
 // detail says in the trail what was changed.
 func (ch Described) detail() string {
-	if ch.Labels == nil && ch.Approval == nil {
+	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil {
 		return "change what is said about it"
 	}
 	var parts []string
+	if ch.UseOnly != nil && *ch.UseOnly {
+		parts = append(parts, "it is for use only, shown to no person")
+	}
 	if ch.Labels != nil {
 		parts = append(parts, "labels ["+labelText(ch.Labels)+"]")
 	}
@@ -392,7 +401,10 @@ func itemState(life lifecycle.Item, now time.Time) (current int, state string) {
 	if err != nil {
 		return 0, string(life.State(now))
 	}
-	if end := life.Versions[current-1].NotAfter; !end.IsZero() && now.Add(dueWithin).After(end) {
+	if life.VersionAt(current, now) == lifecycle.Grace {
+		return current, string(lifecycle.Grace)
+	}
+	if life.DueAt(now) {
 		return current, dueState
 	}
 	return current, string(lifecycle.Usable)

@@ -30,9 +30,13 @@ func (s *Service) DueItems(c Caller, within time.Duration) (list []Due, err erro
 		return nil, err
 	}
 	a.entry.Detail = "what is due"
+	if err := s.countReads(); err != nil {
+		return nil, a.fail(err)
+	}
 	err = s.view(func(st *state) error {
 		for name, d := range st.drawers {
-			err := st.each(d, store.ItemFilter{ServedUntil: micros(a.entry.At.Add(within))}, func(it *item) bool {
+			until, since := d.candidates(a.entry.At, within)
+			err := st.each(d, store.ItemFilter{ServedUntil: until, ServedSince: since}, func(it *item) bool {
 				if due, is := it.due(a.entry.At, within); is && st.mayList(c, d, it, a.entry.At) {
 					due.Reference, due.Owner = name+"/"+it.row.Name, cmp.Or(it.row.Owner, d.row.Owner)
 					list = append(list, due)
@@ -63,15 +67,13 @@ func (it *item) due(now time.Time, within time.Duration) (d Due, is bool) {
 	}
 	current, err := it.life.Current(now)
 	if closed, ok := err.(*lifecycle.NotServable); ok {
-		return Due{State: string(closed.State), NotAfter: it.life.Versions[len(it.life.Versions)-1].NotAfter, Next: closed.From}, true
+		newest := len(it.life.Versions)
+		return Due{State: string(closed.State), NotAfter: it.life.Ends(newest, now), Next: closed.From}, true
 	}
-	end := it.life.Versions[current-1].NotAfter
-	if end.IsZero() || end.Sub(now) > within {
-		return d, false
+	stops, is := it.life.Due(now, within)
+	d = Due{State: dueState, Version: current, NotAfter: stops}
+	if it.life.VersionAt(current, now) == lifecycle.Grace {
+		d.State = string(lifecycle.Grace)
 	}
-	// Another version may take over in time: then what is served a moment before the end is served after it, too.
-	if after, err := it.life.Current(end); err == nil && after != 0 {
-		return d, false
-	}
-	return Due{State: dueState, Version: current, NotAfter: end}, true
+	return d, is
 }

@@ -209,7 +209,7 @@ func (s *Service) Equals(c Caller, ref reference.Reference, given secretvalue.Va
 		return false, err
 	}
 	err = s.view(func(st *state) error {
-		served, err := s.decrypt(st, c, ref, a.entry.At)
+		served, err := s.decrypt(st, c, ref, a.entry.At, toCompare)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -181,6 +182,17 @@ func (s *Service) importPlan(st *state, c Caller, a *attempt, d *drawer, drawerN
 
 func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName string, it *item, e importfile.Entry, n NewImport, p *putting) {
 	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note}
+	if it == nil && d != &drawer0 {
+		if err := errors.Join(v.checkRules(d, lifecycle.Item{Rules: d.schedule}, a.entry.At), checkOwned(d, "", a.entry.At)); err != nil {
+			p.Result, p.Detail = ImportInvalid, err.Error()
+			return
+		}
+	} else if it != nil {
+		if err := v.checkRules(d, it.life, a.entry.At); err != nil {
+			p.Result, p.Detail = ImportInvalid, err.Error()
+			return
+		}
+	}
 	f, err := v.fill(secretvalue.Text, nil)
 	if nameErr := reference.CheckName(p.Item); nameErr != nil {
 		p.Result, p.Detail = ImportInvalid, nameErr.Error()

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -22,6 +23,8 @@ import (
 // that an item read before a change cannot come in after it.
 type itemCache struct {
 	records Records
+	usage   *usage
+	now     func() time.Time
 	log     *slog.Logger
 	mu      sync.RWMutex
 	limit   int // rows
@@ -37,8 +40,8 @@ type itemKey struct {
 // cachedRows bounds the cache. A row takes about 700 bytes with what hangs on it.
 const cachedRows = 40_000
 
-func newItemCache(records Records, log *slog.Logger) *itemCache {
-	return &itemCache{records: records, log: log, limit: cachedRows, entries: map[itemKey]*item{}}
+func newItemCache(records Records, usage *usage, now func() time.Time, log *slog.Logger) *itemCache {
+	return &itemCache{records: records, usage: usage, now: now, log: log, limit: cachedRows, entries: map[itemKey]*item{}}
 }
 
 func (c *itemCache) get(key itemKey) *item {
@@ -94,6 +97,19 @@ type item struct {
 	approval bool             // whether its drawer's rules ask for a second person
 	versions []store.Version  // element i is version i+1
 	life     lifecycle.Item   // the same, as what decides
+	canIdle  bool             // whether a rule looks at when it was last read
+}
+
+// awake is the item with what is known of when it was last read, which only a rule about idle items asks for.
+func (it *item) awake(d *drawer, u *usage) *item {
+	if it == nil || !it.canIdle {
+		return it
+	}
+	awake := *it
+	if read := u.lastRead(d.row.Name + "/" + it.row.Name); read.After(it.life.Used) {
+		awake.life.Used = read
+	}
+	return &awake
 }
 
 func (it *item) weight() int { return 1 + len(it.versions) }
@@ -106,14 +122,29 @@ func newItem(d *drawer, rows store.Shelved) (*item, error) {
 	}
 	it := &item{row: rows.Item, labels: own.Over(d.labels), versions: rows.Versions}
 	it.approval = slices.ContainsFunc(d.approval, func(p reference.Pattern) bool { return p.Matches(d.row.Name, rows.Item.Name) })
-	it.life = lifeOf(rows)
+	ownRules, err := parseRules(rows.Item.Rules)
+	if err != nil {
+		return nil, fmt.Errorf("item %s: %w", rows.Item.ID, err)
+	}
+	it.life = lifeOf(rows, d.schedule.And(ownRules))
+	_, idle := it.life.Rules.Shortest()
+	it.canIdle = idle != 0
 	return it, nil
 }
 
+// parseRules reads the rules of an item's own.
+func parseRules(text string) (r lifecycle.Rules, err error) {
+	if text == "" {
+		return r, nil
+	}
+	err = json.Unmarshal([]byte(text), &r)
+	return r, err
+}
+
 // lifeOf is what decides about an item.
-func lifeOf(rows store.Shelved) lifecycle.Item {
+func lifeOf(rows store.Shelved, rules lifecycle.Schedule) lifecycle.Item {
 	life := lifecycle.Item{Versions: make([]lifecycle.Version, len(rows.Versions)), Held: rows.Item.Held, Suspended: rows.Item.Suspended,
-		RetiredAt: fromMicros(rows.Item.RetiredAt), Shredded: rows.Item.ShreddedAt != 0}
+		RetiredAt: fromMicros(rows.Item.RetiredAt), Shredded: rows.Item.ShreddedAt != 0, Rules: rules, Used: fromMicros(rows.Item.AwakeAt)}
 	for i, v := range rows.Versions {
 		life.Versions[i] = lifecycle.Version{Window: lifecycle.Window{NotBefore: fromMicros(v.NotBefore), NotAfter: fromMicros(v.NotAfter)},
 			Created: fromMicros(v.CreatedAt), Staged: v.Staged, Suspended: v.Suspended, Shredded: v.ShreddedAt != 0}
@@ -123,7 +154,16 @@ func lifeOf(rows store.Shelved) lifecycle.Item {
 
 // withHorizon completes an item's row with what lets it be found when it is due.
 func withHorizon(row store.Item, versions []store.Version, now time.Time) store.Item {
-	until, since, ok := lifeOf(store.Shelved{Item: row, Versions: versions}).Horizon(now)
+	own, _ := parseRules(row.Rules) // they were written by this program
+	until, since, ok := lifeOf(store.Shelved{Item: row, Versions: versions}, lifecycle.Schedule{Now: own}).Horizon(now)
+	if own.Idle != 0 && ok { // nobody may have read it since
+		if idle := now.Add(time.Duration(own.Idle)); until.IsZero() || idle.Before(until) {
+			until = idle
+		}
+	}
+	if !until.IsZero() {
+		until = until.Add(-time.Duration(own.Warn))
+	}
 	row.ServedUntil, row.ServedSince = micros(until), micros(since)
 	switch {
 	case !ok:
@@ -144,7 +184,7 @@ func (st *state) find(d *drawer, name string) (*item, error) {
 		return it, nil
 	}
 	if it := st.items.get(key); it != nil {
-		return it, nil
+		return it.awake(d, st.items.usage), nil
 	}
 	rows, err := st.items.records.Item(d.row.ID, name)
 	if err == nil && rows.Item.ID == "" {
@@ -159,7 +199,7 @@ func (st *state) find(d *drawer, name string) (*item, error) {
 		return nil, errDamaged
 	}
 	st.items.put(d, it)
-	return it, nil
+	return it.awake(d, st.items.usage), nil
 }
 
 // each calls visit with a drawer's items that a filter selects, in the order of names, until it returns false. A state on
@@ -174,7 +214,7 @@ func (st *state) each(d *drawer, f store.ItemFilter, visit func(*item) bool) err
 				return false
 			}
 		}
-		return visit(it)
+		return visit(it.awake(d, st.items.usage))
 	})
 	if err = errors.Join(err, problem); err != nil {
 		st.items.log.Error("items cannot be read", "drawer", d.row.Name, "error", err)
@@ -199,7 +239,7 @@ func (st *state) keep(d *drawer, row store.Item, versions []store.Version) *item
 	} else {
 		st.items.put(d, it)
 	}
-	return it
+	return it.awake(d, st.items.usage)
 }
 
 // revise brings an item in line with its row, the versions staying as they are.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -32,13 +33,17 @@ type Item struct {
 	Revision    int64
 	Versions    int
 	Current     int    // 0 when no version is usable
-	State       string // usable, due, or a state of lifecycle
+	State       string // usable, due, grace, or a state of lifecycle
 	Held        int    // the version that is held as current; 0 for none
 	Suspended   bool   // as a whole
 	RetiredAt   time.Time
 	ChangedAt   time.Time
 	ChangedBy   string
-	NotAfter    time.Time // of the current version, or of the newest when none is usable; zero for none
+	NotAfter    time.Time       // of the current version, or of the newest when none is usable; zero for none
+	Ends        time.Time       // when that version stops being usable, by its window or by its age; zero for never
+	Rules       lifecycle.Rules // those in force for it
+	OwnRules    lifecycle.Rules // stricter ones of its own
+	UseOnly     bool            // no person is ever shown its value
 }
 
 // Version is a version as others see it, without its value.
@@ -54,7 +59,8 @@ type Version struct {
 	NotAfter      time.Time
 	CreatedAt     time.Time
 	CreatedBy     string
-	Notes         []string // of a version that was just made: what is unusual about it
+	Ends          time.Time // when it stops being usable, by its window or by its age; zero for never
+	Notes         []string  // of a version that was just made: what is unusual about it
 }
 
 // NewItem is what is said about a new item.
@@ -62,6 +68,7 @@ type NewItem struct {
 	Description string
 	Owner       string
 	Shape       secretvalue.Shape // empty for text
+	UseOnly     bool              // no person is ever shown its value; this cannot be undone
 }
 
 // NewVersion is a new content.
@@ -86,15 +93,17 @@ func describeItem(d *drawer, it *item, now time.Time) Item {
 		r.ChangedAt, r.ChangedBy = fromMicros(it.versions[newest-1].CreatedAt), it.versions[newest-1].CreatedBy
 	}
 	if shown := cmp.Or(r.Current, len(it.life.Versions)); shown > 0 {
-		r.NotAfter = it.life.Versions[shown-1].NotAfter
+		r.NotAfter, r.Ends = it.life.Versions[shown-1].NotAfter, it.life.Ends(shown, now)
 	}
+	r.Rules, r.UseOnly = it.life.Rules.At(now), it.row.UseOnly
+	r.OwnRules, _ = parseRules(it.row.Rules) // it was read with them
 	return r
 }
 
 func describeVersion(it *item, number int, now time.Time) Version {
 	v, w := it.versions[number-1], it.life.Versions[number-1]
 	current, _ := itemState(it.life, now)
-	return Version{Number: v.Number, State: string(w.At(now)), Current: current == v.Number, Size: v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline,
+	return Version{Number: v.Number, State: string(it.life.VersionAt(number, now)), Ends: it.life.Ends(number, now), Current: current == v.Number, Size: v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline,
 		Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter, CreatedAt: fromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
 }
 
@@ -123,6 +132,14 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	if err := v.check(s.now()); err != nil {
 		return it, made, err
 	}
+	if err := s.view(func(st *state) error {
+		if d := st.drawers[ref.Drawer]; d != nil {
+			v = v.cooked(d.schedule.At(s.now()))
+		}
+		return nil
+	}); err != nil {
+		return it, made, err
+	}
 	f, err := v.fill(n.Shape, nil)
 	if err != nil {
 		return it, made, err
@@ -136,7 +153,7 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 		return it, made, a.fail(err)
 	}
 	row := store.Item{ID: newID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
-		CreatedAt: micros(a.entry.At), CreatedBy: c.name}
+		CreatedAt: micros(a.entry.At), CreatedBy: c.name, UseOnly: n.UseOnly}
 	if n.Shape != secretvalue.Text {
 		row.Shape = string(n.Shape)
 	}
@@ -151,11 +168,20 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 		if err != nil {
 			return err
 		}
+		if alias, works := st.aliasOf(d, ref.Item, a.entry.At); works && existing == nil {
+			return &Error{Code: Exists, Detail: fmt.Sprintf("%s is still an old name of another item, until %s; end that first (tansu item forget-name)", ref, fromMicros(alias.NotAfter).Format(time.RFC3339))}
+		}
 		if existing != nil {
 			if !existing.life.RetiredAt.IsZero() {
 				return &Error{Code: Exists, Detail: "item " + ref.String() + " is retired; restore it, or shred it to use its name again"}
 			}
 			return &Error{Code: Exists, Detail: "item " + ref.String() + " exists already; to change it, add a version (tansu put --new-version)"}
+		}
+		if err := v.checkRules(d, lifecycle.Item{Rules: d.schedule}, a.entry.At); err != nil {
+			return err
+		}
+		if err := checkOwned(d, row.Owner, a.entry.At); err != nil {
+			return err
 		}
 		row.Drawer = d.row.ID
 		version, sealed = s.seal(d, row, 1, v, f, a)
@@ -217,6 +243,7 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 	var before, after store.Item
 	var versions []store.Version
 	var version store.Version
+	var pruned pruning
 	var sealed envelope.SealedVersion
 	err = s.view(func(st *state) error {
 		d, found, err := st.item(ref)
@@ -238,6 +265,10 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 				return err
 			}
 		}
+		if err := v.checkRules(d, found.life, a.entry.At); err != nil {
+			return err
+		}
+		v = v.cooked(found.life.Rules.At(a.entry.At))
 		f, err := v.fill(shapeOf(before), previous)
 		if err != nil {
 			return err
@@ -245,6 +276,7 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 		made.Notes = f.notes
 		version, sealed = s.seal(d, before, len(found.versions)+1, v, f, a)
 		versions = append(slices.Clone(found.versions), version)
+		pruned = prune(d, before, versions, a)
 		after = withHorizon(before, versions, a.entry.At)
 		return nil
 	})
@@ -258,15 +290,17 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 		}
 		version, err = insertVersion(tx, version, sealed)
 		versions[version.Number-1] = version
-		return err
+		return errors.Join(err, pruned.rows(tx, versions))
 	}
 	err = a.change("item "+ref.String(), change, func(st *state) {
 		d := st.drawers[ref.Drawer]
 		found := st.keep(d, after, versions)
+		pruned.forget(s)
 		notes := made.Notes
 		it, made = describeItem(d, found, a.entry.At), describeVersion(found, version.Number, a.entry.At)
-		made.Notes = notes
+		made.Notes = append(notes, pruned.notes()...)
 	})
+	pruned.forgetJournal(s, err)
 	return it, made, err
 }
 
@@ -275,6 +309,9 @@ func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions 
 	a, err := s.allow(c, access.SeeMetadata, ref.Drawer, ref.Item)
 	if err != nil {
 		return it, nil, err
+	}
+	if err := s.countReads(); err != nil {
+		return it, nil, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
 		d, found, err := st.item(ref)
@@ -320,6 +357,14 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 			return err
 		}
 		before, versions = found.row, found.versions
+		if changes.Owner != nil {
+			if err := checkOwned(st.drawers[ref.Drawer], *changes.Owner, a.entry.At); err != nil {
+				return err
+			}
+		}
+		if changes.UseOnly != nil && !*changes.UseOnly && before.UseOnly {
+			return &Error{Code: NotPossible, Field: "use_only", Detail: "an item that no person is ever shown stays so: otherwise who changes it could show it to themselves; make another one"}
+		}
 		return checkRevision("item "+ref.String(), before.Revision, revision)
 	})
 	if err != nil {
@@ -329,6 +374,9 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 	after.Description, after.Owner = changes.apply(before.Description, before.Owner)
 	if changes.Labels != nil {
 		after.Labels = labelText(changes.Labels)
+	}
+	if changes.UseOnly != nil {
+		after.UseOnly = *changes.UseOnly
 	}
 	if err := s.mayMove(c, a, changes, ref.String(), func(st *state) error {
 		return st.revise(st.drawers[ref.Drawer], after)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -17,6 +18,7 @@ import (
 const (
 	requestGrant = "grant" // asks for a grant
 	requestRead  = "read"  // asks that one item may be read for a while, where its drawer's rules want a second person
+	requestShred = "shred" // asks that something may be shredded, where its drawer's rules want a second person
 )
 
 // States of a request.
@@ -93,7 +95,8 @@ func scopeOf(row store.Request) (access.Scope, error) {
 	if row.Target == "" {
 		return everything, nil
 	}
-	return access.ParseScope(row.Target)
+	target, _, _ := strings.Cut(row.Target, "@") // a version to be shredded is of an item
+	return access.ParseScope(target)
 }
 
 // AskFor makes a request. One can ask for what oneself or an app that one owns was refused; and for any grant for oneself,
@@ -146,6 +149,10 @@ func (s *Service) askByReceipt(c Caller, row *store.Request, id string) error {
 		subject, known := st.identity(receipt.Entry.Subject)
 		if !found || !known || subject.ID != c.id && subject.Owner != c.name {
 			return notFound("receipt "+id+" of a refusal of yours or of an app that you own", "")
+		}
+		if receipt.Entry.Reason == string(access.ApprovalNeeded) && strings.HasPrefix(receipt.Entry.Action, "shred_") {
+			row.Kind, row.Subject, row.Action, row.Target, row.Receipt = requestShred, subject.ID, receipt.Entry.Action, versioned(receipt.Entry), id
+			return nil
 		}
 		receipt.explain(st, s.now())
 		row.Subject, row.Action, row.Target, row.Receipt = subject.ID, receipt.Entry.Action, receipt.Entry.Target, id
@@ -255,7 +262,7 @@ func (st *state) maySeeRequest(c Caller, row store.Request, now time.Time) bool 
 		return true
 	}
 	scope, err := scopeOf(row)
-	return err == nil && st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(now)).Allowed ||
+	return err == nil && st.policy.DecideScope(c.id, rightToAnswer(row), scope, c.context(now)).Allowed ||
 		st.decide(c.id, access.ReadTrail, c.context(now), targetOf(row.Target)...).Allowed
 }
 
@@ -286,7 +293,7 @@ func (s *Service) AnswerRequest(c Caller, id string, answer Answer) (r Request, 
 	var given store.Grant
 	if answer.Allow {
 		after.State, a.entry.Detail = requestAllowed, "allow request "+id
-		if before.Kind == requestRead {
+		if before.Kind != requestGrant {
 			after.Until, err = readUntil(answer.Until, a.entry.At)
 			a.entry.Detail += " until " + fromMicros(after.Until).Format(time.RFC3339)
 		} else {
@@ -316,6 +323,38 @@ func (s *Service) AnswerRequest(c Caller, id string, answer Answer) (r Request, 
 	return r, err
 }
 
+// rightToAnswer is what answering a request takes: to shred for who is asked to agree to it, else to give access.
+func rightToAnswer(row store.Request) access.Action {
+	if row.Kind == requestShred {
+		return access.Shred
+	}
+	return access.GrantAccess
+}
+
+// toShred stands before a target to whose shredding somebody agreed.
+const toShred = "shred "
+
+// agreed reports whether somebody else has agreed to the shredding of something by the caller.
+func (st *state) agreed(c Caller, target string, now time.Time) bool {
+	return micros(now) < st.approved[[2]string{c.id, toShred + target}]
+}
+
+// needsSecond refuses a shredding to which nobody has agreed yet.
+func (a *attempt) needsSecond(target string) error {
+	receipt := newReceipt()
+	refusal := &Refusal{Receipt: receipt, Subject: a.entry.Subject, Action: a.entry.Action, Target: a.entry.Target, Reason: access.ApprovalNeeded}
+	return a.refuse(&Error{Code: Refused, Reason: string(access.ApprovalNeeded), Refusal: refusal,
+		Detail: "the rules of the drawer ask for a second person who agrees to shredding " + target + ": tansu request ask " + receipt + " --reason WHY; then shred it again"})
+}
+
+// versioned is the target of an entry with the version it was about.
+func versioned(e trail.Entry) string {
+	if e.Version == 0 {
+		return e.Target
+	}
+	return fmt.Sprintf("%s@%d", e.Target, e.Version)
+}
+
 // openRequest finds an open request for who may answer it; for anyone else it does not exist.
 func (s *Service) openRequest(c Caller, id string) (a *attempt, row store.Request, err error) {
 	a = s.attempt(c, "answer_request", "")
@@ -325,7 +364,7 @@ func (s *Service) openRequest(c Caller, id string) (a *attempt, row store.Reques
 		if row.ID == "" || err != nil {
 			return notFound("request "+id+" that you may answer", "")
 		}
-		decision := st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
+		decision := st.policy.DecideScope(c.id, rightToAnswer(row), scope, c.context(a.entry.At))
 		a.entry.Grant = decision.Grant
 		if !decision.Allowed {
 			return notFound("request "+id+" that you may answer", "")

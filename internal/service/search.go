@@ -21,7 +21,7 @@ type found struct {
 	d    *drawer
 	it   *item
 	now  time.Time
-	read time.Time
+	read *usage
 }
 
 func (f found) Texts() []string {
@@ -48,7 +48,7 @@ func (f found) Values(key string) []string {
 		_, state := itemState(f.it.life, f.now)
 		return []string{state}
 	case "read":
-		if f.read.IsZero() {
+		if f.read.lastRead(f.d.row.Name + "/" + f.it.row.Name).IsZero() {
 			return []string{"never"}
 		}
 		return []string{"ever"}
@@ -80,20 +80,22 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 		return page, err
 	}
 	a.entry.Action, a.entry.Detail = "search", ""
-	read := map[string]time.Time{}
 	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" }) {
-		if err := s.catchUp(func(u *usage) { u.lastReads(read) }); err != nil {
-			return page, a.fail(err)
-		}
+		err = s.catchUp(func(*usage) {})
+	} else {
+		err = s.countReads()
 	}
-	err = s.view(func(st *state) error { return page.fill(st, c, query, read, after, most, a.entry.At) })
+	if err != nil {
+		return page, a.fail(err)
+	}
+	err = s.view(func(st *state) error { return page.fill(st, c, query, after, most, a.entry.At) })
 	if err != nil {
 		return page, a.fail(err)
 	}
 	return answer(a, page)
 }
 
-func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[string]time.Time, after string, most int, now time.Time) error {
+func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string, most int, now time.Time) error {
 	afterDrawer, afterItem, _ := strings.Cut(after, "/")
 	looked := map[string]rare{}
 	for _, name := range sortedKeys(st.drawers) {
@@ -115,7 +117,7 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, read map[stri
 			filter.After = afterItem
 		}
 		err = st.each(d, filter, func(it *item) bool {
-			if !query.Matches(found{d, it, now, read[name+"/"+it.row.Name]}) || !st.mayList(c, d, it, now) {
+			if !query.Matches(found{d, it, now, st.items.usage}) || !st.mayList(c, d, it, now) {
 				return true
 			}
 			if len(p.Items) == most {
@@ -160,8 +162,8 @@ func narrowed(query search.Query, d *drawer, now time.Time) (f store.ItemFilter)
 		case t.Not || !ascii: // the database knows no other letters in upper and lower case
 		case t.Key == "state" && t.Value == string(lifecycle.Retired):
 			f.Retired = true
-		case t.Key == "state" && slices.Contains([]string{dueState, string(lifecycle.Ended), string(lifecycle.Waiting), string(lifecycle.Staged)}, t.Value):
-			f.ServedUntil = micros(now.Add(dueWithin))
+		case t.Key == "state" && slices.Contains([]string{dueState, string(lifecycle.Ended), string(lifecycle.Grace), string(lifecycle.Idle), string(lifecycle.Waiting), string(lifecycle.Staged)}, t.Value):
+			f.ServedUntil, f.ServedSince = d.candidates(now, d.warning(now))
 		case t.Key == "" && !strings.Contains(t.Value, "*") && !strings.Contains(t.Value, "/") && !strings.Contains(d.row.Name, t.Value):
 			say("*"+t.Value+"*", "name", "description")
 		case t.Key == "name" || t.Key == "by":
@@ -175,15 +177,4 @@ func narrowed(query search.Query, d *drawer, now time.Time) (f store.ItemFilter)
 		}
 	}
 	return f
-}
-
-// lastReads says when each item was last read.
-func (u *usage) lastReads(read map[string]time.Time) {
-	for target, readers := range u.readers {
-		for _, r := range readers {
-			if r.Last.After(read[target]) {
-				read[target] = r.Last
-			}
-		}
-	}
 }

@@ -34,6 +34,8 @@ type Records interface {
 	Item(drawer, name string) (store.Shelved, error)
 	ItemsNamed(drawer string, names []string) (map[string]store.Shelved, error)
 	Items(store.ItemFilter, func(store.Shelved) bool) error
+	ItemByID(id string) (store.Shelved, error)
+	Alike(likeness, most int) ([]string, error)
 	Rare([]store.Said) (map[string][]int64, bool, error)
 	CountItems(store.ItemFilter) (int, error)
 	Names(drawer, near string, most int) ([]string, error)

@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
@@ -33,6 +34,9 @@ type state struct {
 	answers     map[[3]string]store.Request // the last answer to each question: subject, action, target
 	approved    map[[2]string]int64         // until when a subject may read a target that needs approval, by their ids and names
 	drawers     map[string]*drawer          // by name
+	aliases     map[[2]string]store.Alias   // by the drawer's id and the name
+	feeds       map[string]store.Feed       // by hash
+	shredded    []store.Drawer              // what is left of drawers
 	items       *itemCache
 	tried       map[itemKey]*item // in a shadow, items as a change would make them; nil in the state itself
 }
@@ -41,8 +45,10 @@ type drawer struct {
 	row       store.Drawer
 	key       *envelope.Key
 	keyNumber int
+	keyRow    store.DrawerKey
 	labels    reference.Labels
 	approval  []reference.Pattern // over drawer/item
+	schedule  lifecycle.Schedule  // of rules
 }
 
 func newState(root *envelope.Root, snapshot *store.Snapshot, items *itemCache) (*state, error) {
@@ -62,6 +68,8 @@ func newState(root *envelope.Root, snapshot *store.Snapshot, items *itemCache) (
 		answers:     map[[3]string]store.Request{},
 		approved:    map[[2]string]int64{},
 		drawers:     map[string]*drawer{},
+		aliases:     map[[2]string]store.Alias{},
+		feeds:       map[string]store.Feed{},
 		items:       items,
 	}
 	for _, row := range snapshot.Identities {
@@ -93,7 +101,17 @@ func newState(root *envelope.Root, snapshot *store.Snapshot, items *itemCache) (
 // fill puts drawers and their keys in place.
 func (st *state) fill(snapshot *store.Snapshot) error {
 	drawers := map[string]*drawer{}
+	for _, row := range snapshot.Aliases {
+		st.aliases[[2]string{row.Drawer, row.Name}] = row
+	}
+	for _, row := range snapshot.Feeds {
+		st.feeds[string(row.Hash)] = row
+	}
 	for _, row := range snapshot.Drawers {
+		if row.ShreddedAt != 0 {
+			st.shredded = append(st.shredded, row)
+			continue
+		}
 		drawers[row.ID] = &drawer{}
 		st.drawers[row.Name] = drawers[row.ID]
 		if err := drawers[row.ID].put(row); err != nil {
@@ -101,12 +119,15 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 		}
 	}
 	for _, row := range snapshot.DrawerKeys {
+		if drawers[row.Drawer] == nil {
+			continue // shredded, and its key with it
+		}
 		key, err := st.root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)
 		if err != nil {
 			return fmt.Errorf("open the key of drawer %s: %w", row.Drawer, err)
 		}
 		d := drawers[row.Drawer]
-		d.key, d.keyNumber = key, row.Number
+		d.key, d.keyNumber, d.keyRow = key, row.Number, row
 	}
 	return nil
 }
@@ -145,6 +166,9 @@ func (st *state) putDrawer(d *drawer, row store.Drawer) error {
 func (d *drawer) put(row store.Drawer) (err error) {
 	d.row = row
 	if d.labels, err = reference.ParseLabels(row.Labels); err != nil {
+		return fmt.Errorf("drawer %s: %w", row.ID, err)
+	}
+	if d.schedule, err = lifecycle.ParseSchedule(row.Rules); err != nil {
 		return fmt.Errorf("drawer %s: %w", row.ID, err)
 	}
 	d.approval = nil
@@ -356,7 +380,10 @@ func (st *state) putRequest(row store.Request) {
 		st.answers[asked] = row
 	}
 	key := [2]string{row.Subject, row.Target}
-	if row.Kind == requestRead && row.State == requestAllowed && row.Until > st.approved[key] {
+	if row.Kind == requestShred {
+		key[1] = toShred + row.Target
+	}
+	if row.Kind != requestGrant && row.State == requestAllowed && row.Until > st.approved[key] {
 		st.approved[key] = row.Until
 	}
 }
@@ -417,6 +444,9 @@ func (st *state) item(ref reference.Reference) (*drawer, *item, error) {
 	}
 	it, err := st.find(d, ref.Item)
 	if err == nil && it == nil {
+		if now, named, err := st.renamed(d, ref.Item); named != nil || err != nil {
+			return now, named, err
+		}
 		err = notFound("item "+ref.Drawer+"/"+ref.Item, "")
 	}
 	return d, it, err

@@ -20,6 +20,9 @@ type usage struct {
 	credentials map[string]time.Time            // when each was last used, by id
 	readers     map[string]map[string]reading   // by item and subject
 	targets     map[string]map[string]time.Time // by grant: what it was used on, and when last
+
+	reads     sync.RWMutex         // guards lastReads, so that it can be asked while the others are looked at
+	lastReads map[string]time.Time // by item
 }
 
 // use is how one action was used.
@@ -43,7 +46,7 @@ type Seen struct {
 }
 
 func newUsage() *usage {
-	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}}
+	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}, lastReads: map[string]time.Time{}}
 }
 
 // mostTargets bounds what is remembered of one grant: beyond it, narrowing its scope would not be proposed anyway.
@@ -78,6 +81,9 @@ func (u *usage) count(e trail.Entry) {
 		if u.readers[e.Target] == nil {
 			u.readers[e.Target] = map[string]reading{}
 		}
+		u.reads.Lock()
+		u.lastReads[e.Target] = e.At
+		u.reads.Unlock()
 		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: strings.HasPrefix(e.Detail, byNumber)}
 	}
 	if e.Grant == "" {
@@ -113,6 +119,13 @@ func actionUsed(e trail.Entry) string {
 		return rights[lifecycle.Act(act)].String()
 	}
 	return e.Action
+}
+
+// lastRead is when an item was last read, as far as the trail was counted; zero for never.
+func (u *usage) lastRead(target string) time.Time {
+	u.reads.RLock()
+	defer u.reads.RUnlock()
+	return u.lastReads[target]
 }
 
 // lastUse is when a grant was last used for anything; zero for never.

@@ -17,7 +17,9 @@ type Served struct {
 	Shape     secretvalue.Shape
 	Fields    secretvalue.Fields // all of them, when the whole was asked for of an item that has fields
 	CreatedAt time.Time
-	NotAfter  time.Time // zero for none
+	NotAfter  time.Time // when the version stops being usable; zero for never
+	Changes   time.Time // when the same question may have another answer by itself; zero for never
+	Grace     bool      // it has ended, and a rule lets it be served for a while
 }
 
 // ReadValue serves a value: decide, find the version, check its window, decrypt, record, answer. It returns content
@@ -47,8 +49,11 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		s.mu.RUnlock()
 		return Served{}, a.decided(decision, access.ReadValue, why)
 	}
-	served, err := s.decrypt(st, c, ref, a.entry.At)
+	served, err := s.decrypt(st, c, ref, a.entry.At, toShow)
 	s.mu.RUnlock()
+	if idle, closed := err.(*Error); closed && idle.Reason == string(lifecycle.Idle) {
+		served, err = s.decryptAwake(c, ref, a.entry.At)
+	}
 
 	a.entry.Grant = decision.Grant
 	if err != nil {
@@ -65,6 +70,9 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	if ref.Field != "" {
 		a.entry.Detail += " field " + ref.Field
 	}
+	if served.Grace {
+		a.entry.Detail += inGrace
+	}
 	if err := a.done(); err != nil {
 		served.Content.Wipe()
 		return Served{}, err
@@ -72,11 +80,34 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	return served, nil
 }
 
+// purpose is what a value is decrypted for.
+type purpose int
+
+const (
+	toShow    purpose = iota // to the caller
+	toCompare                // within the chest
+)
+
+// inGrace marks in the trail a read after the end of what was read.
+const inGrace = " in grace"
+
+// decryptAwake looks again at an item that nobody seems to have read for long, when all reads are counted.
+func (s *Service) decryptAwake(c Caller, ref reference.Reference, now time.Time) (served Served, err error) {
+	if err := s.catchUp(func(*usage) {}); err != nil {
+		return served, err
+	}
+	err = s.view(func(st *state) error { served, err = s.decrypt(st, c, ref, now, toShow); return err })
+	return served, err
+}
+
 // decrypt finds the version to serve and opens it. The caller holds the lock on the state.
-func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time) (Served, error) {
+func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
 	d, it, err := st.item(ref)
 	if err != nil {
 		return Served{}, s.hint(st, c, ref, err, now)
+	}
+	if why == toShow && it.row.UseOnly && st.identities[c.id].Kind != reference.App {
+		return Served{}, &Error{Code: NotServable, Reason: "use_only", Detail: ref.String() + " is for use by applications only, and shown to no person: compare it (tansu check --equals), or let an application use it"}
 	}
 	number := ref.Version
 	if number == 0 {
@@ -98,6 +129,11 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	if err != nil {
 		return Served{}, err
 	}
-	return Served{Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
-		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: it.life.Versions[number-1].NotAfter}, nil
+	ends := it.life.Ends(number, now)
+	changes := ends
+	if next := it.life.Changes(now); ref.Version == 0 || it.life.VersionAt(number, now) == lifecycle.Grace {
+		changes = next
+	}
+	return Served{Changes: changes, Grace: it.life.VersionAt(number, now) == lifecycle.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: ends}, nil
 }

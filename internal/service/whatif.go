@@ -39,8 +39,9 @@ func (st *state) shadow() *state {
 		approved:    maps.Clone(st.approved),
 		credentials: maps.Clone(st.credentials),
 		drawers:     make(map[string]*drawer, len(st.drawers)),
-		items:       newItemCache(st.items.records, st.items.log),
+		items:       newItemCache(st.items.records, st.items.usage, st.items.now, st.items.log),
 		tried:       map[itemKey]*item{},
+		aliases:     maps.Clone(st.aliases),
 	}
 	for subject, grants := range st.policy {
 		copied.policy[subject] = slices.Clip(grants) // so that adding one moves them first
@@ -49,7 +50,7 @@ func (st *state) shadow() *state {
 		copied.placed[id] = slices.Clip(holders)
 	}
 	for name, d := range st.drawers {
-		copied.drawers[name] = &drawer{row: d.row, labels: d.labels, approval: d.approval}
+		copied.drawers[name] = &drawer{row: d.row, labels: d.labels, approval: d.approval, schedule: d.schedule}
 	}
 	return copied
 }

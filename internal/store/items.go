@@ -61,8 +61,9 @@ type ItemFilter struct {
 	Retired  bool   // only those that are retired
 	Labelled bool   // only those with labels of their own
 	Owner    string
-	// Only those of which something stops being served by this time, or nothing is served; or of which the version
-	// that is served was made by the other. Retired ones are not among them. Microseconds since 1970, 0 for no matter.
+	// Only those of which something stops being served by this time, or nothing is served, or of which the version that
+	// is served was made by the other. Retired ones are not among them. Microseconds since 1970; when the first is 0,
+	// it is no matter.
 	ServedUntil int64
 	ServedSince int64
 	Said        []Said  // all of which hold
@@ -141,7 +142,7 @@ func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
 			}
 			return nil
 		}
-		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items INDEXED BY %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(), where, size), arguments...)
+		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(), where, size), arguments...)
 		if err != nil {
 			return err
 		}
@@ -169,7 +170,7 @@ func (s *Store) chosen(f ItemFilter, where string, arguments []any) ([]Shelved, 
 // CountItems counts what a filter selects.
 func (s *Store) CountItems(f ItemFilter) (count int, err error) {
 	where, arguments := f.where()
-	if err := s.read.Get(&count, "SELECT count(*) FROM items INDEXED BY "+f.index()+" "+where, arguments...); err != nil {
+	if err := s.read.Get(&count, "SELECT count(*) FROM items "+f.index()+" "+where, arguments...); err != nil {
 		return 0, fmt.Errorf("count items: %w", err)
 	}
 	return count, nil
@@ -185,25 +186,23 @@ func (s *Store) Names(drawer, near string, most int) (names []string, err error)
 	return names, nil
 }
 
-// index is the one that leads to what is selected without looking at much else.
+// index says which one leads to what is selected without looking at much else.
 func (f ItemFilter) index() string {
 	switch {
 	case f.Rows != nil:
-		return "items_said"
+		return ""
+	case f.ServedUntil != 0: // the rows are chosen by an index of their own
+		return "NOT INDEXED"
 	case f.Shredded:
-		return "items_shredded"
+		return "INDEXED BY items_shredded"
 	case f.Retired:
-		return "items_retired"
-	case f.ServedUntil != 0:
-		return "items_served_until"
-	case f.ServedSince != 0:
-		return "items_served_since"
+		return "INDEXED BY items_retired"
 	case f.Labelled:
-		return "items_labelled"
+		return "INDEXED BY items_labelled"
 	case f.Owner != "":
-		return "items_owner"
+		return "INDEXED BY items_owner"
 	}
-	return "items_said"
+	return "INDEXED BY items_said"
 }
 
 func (f ItemFilter) where() (string, []any) {
@@ -230,10 +229,9 @@ func (f ItemFilter) where() (string, []any) {
 		add("owner = ?", f.Owner)
 	}
 	if f.ServedUntil != 0 {
-		add("retired_at = 0 AND served_until <= ?", f.ServedUntil)
-	}
-	if f.ServedSince != 0 {
-		add("retired_at = 0 AND served_since <= ?", f.ServedSince)
+		add(`rowid IN (SELECT rowid FROM items INDEXED BY items_served_until WHERE drawer = ? AND retired_at = 0 AND shredded_at = 0 AND served_until <= ?
+			UNION SELECT rowid FROM items INDEXED BY items_served_since WHERE drawer = ? AND retired_at = 0 AND shredded_at = 0 AND served_since <= ?)`,
+			f.Drawer, f.ServedUntil, f.Drawer, f.ServedSince)
 	}
 	for _, said := range f.Said {
 		like := likeEscape.Replace(said.Text)
@@ -307,6 +305,24 @@ func (s *Store) verify(items []Item, versions []Version) error {
 		return touched
 	}
 	return nil
+}
+
+// ItemByID reads an item, also one that is shredded; none is an Item without an id.
+func (s *Store) ItemByID(id string) (Shelved, error) {
+	list, err := s.shelved("WHERE id = ?", id)
+	if err != nil || len(list) == 0 {
+		return Shelved{}, err
+	}
+	return list[0], nil
+}
+
+// Alike lists the ids of items that have a version with a certain likeness, at most so many.
+func (s *Store) Alike(likeness, most int) (items []string, err error) {
+	err = s.read.Select(&items, "SELECT DISTINCT item FROM versions WHERE likeness = ? AND shredded_at = 0 LIMIT ?", likeness, most)
+	if err != nil {
+		return nil, fmt.Errorf("read versions: %w", err)
+	}
+	return items, nil
 }
 
 // Content reads the ciphertext of a version.

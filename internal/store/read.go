@@ -51,6 +51,8 @@ type Snapshot struct {
 	DrawerKeys  []DrawerKey
 	Roles       []Role
 	Requests    []Request
+	Aliases     []Alias
+	Feeds       []Feed
 }
 
 // TamperedError says that the file was changed by something else than Tansu.
@@ -142,6 +144,8 @@ func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
 		pass[Version](l),
 		load(l, &snapshot.Roles, "name"),
 		load(l, &snapshot.Requests, "created_at, id"),
+		load(l, &snapshot.Aliases, "id"),
+		load(l, &snapshot.Feeds, "id"),
 	)
 	if err != nil {
 		return nil, t, err

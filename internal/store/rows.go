@@ -110,6 +110,10 @@ type Drawer struct {
 	ApprovalItems string `db:"approval_items" json:"approval_items,omitempty"`
 	ApprovalOf    string `db:"approval_of" json:"approval_of,omitempty"`
 	Rules         string `db:"rules" json:"rules,omitempty"` // what it demands of its items, as JSON; empty for nothing
+	// A shredded drawer keeps its row as history; its name is free again.
+	ShreddedAt   int64  `db:"shredded_at" json:"shredded_at,omitempty"`
+	ShreddedBy   string `db:"shredded_by" json:"shredded_by,omitempty"`
+	ShreddedName string `db:"shredded_name" json:"shredded_name,omitempty"`
 	Seal
 }
 
@@ -147,6 +151,7 @@ type Item struct {
 	ServedUntil int64  `db:"served_until" json:"served_until,omitempty"`
 	ServedSince int64  `db:"served_since" json:"served_since,omitempty"`
 	Rules       string `db:"rules" json:"rules,omitempty"`       // stricter than its drawer's, as JSON; empty for none
+	AwakeAt     int64  `db:"awake_at" json:"awake_at,omitempty"` // when it was resumed after it had been idle
 	UseOnly     bool   `db:"use_only" json:"use_only,omitempty"` // no person is ever shown its value
 	Seal
 }
@@ -201,6 +206,30 @@ type Version struct {
 	Suspended     bool   `db:"suspended" json:"suspended,omitempty"`
 	ShreddedAt    int64  `db:"shredded_at" json:"shredded_at,omitempty"` // 0 while it is not; then there is no wrapped key
 	Fields        string `db:"fields" json:"fields,omitempty"`           // names and sizes, without values
+	Likeness      int    `db:"likeness" json:"likeness,omitempty"`       // ten bits of a keyed fingerprint, plus one; 0 for none
+	Seal
+}
+
+// Alias is a name that an item had before, under which it is served until a time.
+type Alias struct {
+	ID        string `db:"id" json:"id"`
+	Drawer    string `db:"drawer" json:"drawer"`
+	Name      string `db:"name" json:"name"`
+	Item      string `db:"item" json:"item"`
+	NotAfter  int64  `db:"not_after" json:"not_after"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	CreatedBy string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Feed is a private address of a calendar of what is due to somebody.
+type Feed struct {
+	ID        string `db:"id" json:"id"`
+	Identity  string `db:"identity" json:"identity"`
+	Hash      []byte `db:"hash" json:"hash"`
+	Note      string `db:"note" json:"note"`
+	NotAfter  int64  `db:"not_after" json:"not_after"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
 	Seal
 }
 
@@ -215,6 +244,8 @@ func (Item) table() string       { return "items" }
 func (Version) table() string    { return "versions" }
 func (Role) table() string       { return "roles" }
 func (Request) table() string    { return "requests" }
+func (Alias) table() string      { return "aliases" }
+func (Feed) table() string       { return "feeds" }
 
 func (s Seal) seal() Seal { return s }
 
@@ -229,6 +260,8 @@ func (r Item) withSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Version) withSeal(s Seal) Row    { r.Seal = s; return r }
 func (r Role) withSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Request) withSeal(s Seal) Row    { r.Seal = s; return r }
+func (r Alias) withSeal(s Seal) Row      { r.Seal = s; return r }
+func (r Feed) withSeal(s Seal) Row       { r.Seal = s; return r }
 
 // authenticated is what the MAC covers: the table, and every column but the MAC. A column added by a later migration
 // gets a json "omitempty", so that the MACs of rows from before stay good.

@@ -389,11 +389,13 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	for _, table := range []string{"members", "roles", "requests"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
-	edit(t, dir, "DROP TABLE items_words")
+	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE feeds", "INDEX versions_likeness"} {
+		edit(t, dir, "DROP "+drop)
+	}
 	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {
 		edit(t, dir, "DROP INDEX items_"+index)
 	}
-	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
+	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "drawers.shredded_at", "drawers.shredded_by", "drawers.shredded_name", "versions.likeness", "items.awake_at", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
 		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended", "items.retired_at",
 		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment"} {
 		table, name, _ := strings.Cut(column, ".")

@@ -106,7 +106,7 @@ func (w *writer) start() (err error) {
 		w.inserts[size] = stmt
 	}
 	w.changes = make(map[string]changes)
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}} {
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Feed{}} {
 		prepared, err := prepare(w.db, row)
 		if err != nil {
 			return fmt.Errorf("prepare: %w", err)
@@ -382,6 +382,12 @@ func Delete[R Row](tx *Tx, row R) error {
 // InsertContent stores the ciphertext of a version that was inserted in the same transaction.
 func (tx *Tx) InsertContent(version string, ciphertext []byte) error {
 	_, err := tx.tx.Stmtx(tx.writer.content).Exec(version, ciphertext)
+	return err
+}
+
+// ReplaceContent stores another ciphertext for a version: of the same bytes, for another place.
+func (tx *Tx) ReplaceContent(version string, ciphertext []byte) error {
+	_, err := tx.tx.Exec("UPDATE contents SET ciphertext = ? WHERE version = ?", ciphertext, version)
 	return err
 }
 

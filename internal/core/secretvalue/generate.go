@@ -30,36 +30,48 @@ const leastChance = 64
 
 // Make makes a value up. The chance is from the operating system.
 func (r Recipe) Make() (Value, error) {
+	bits, make, err := r.read()
+	if err == nil && bits < leastChance {
+		err = fmt.Errorf("%s has about %.0f bits of chance, which can be guessed; at least %d are needed", r, bits, leastChance)
+	}
+	if err != nil {
+		return Value{}, err
+	}
+	return make(), nil
+}
+
+// Chance is how many bits of chance a value of the recipe has, rounded down; 0 for what is no recipe.
+func (r Recipe) Chance() float64 {
+	bits, _, _ := r.read()
+	return bits
+}
+
+// read says how much chance a recipe has, and how a value is made by it.
+func (r Recipe) read() (bits float64, make func() Value, err error) {
 	kind, rest, _ := strings.Cut(string(r), ":")
 	number, chosen, _ := strings.Cut(rest, ":")
 	n, err := strconv.Atoi(number)
 	switch {
 	case kind == "uuid" && rest == "":
-		return uuid(), nil
+		return 122, uuid, nil
 	case err != nil || n < 1 || n > 1024 || chosen != "" && kind != "characters":
 	case kind == "bytes":
-		return r.enough(8*float64(n), func() Value {
-			content := make([]byte, n)
-			_, _ = rand.Read(content)
-			return FromString(base64.RawURLEncoding.EncodeToString(content))
-		})
+		return 8 * float64(n), func() Value { return randomBytes(n) }, nil
 	case kind == "characters":
 		return r.characters(n, chosen)
 	case kind == "words":
-		return r.enough(16*float64(n), func() Value { return words(n) })
+		return 16 * float64(n), func() Value { return words(n) }, nil
 	}
-	return Value{}, fmt.Errorf("%.60q is not a recipe; allowed: %s", string(r), recipeForm)
+	return 0, nil, fmt.Errorf("%.60q is not a recipe; allowed: %s", string(r), recipeForm)
 }
 
-// enough refuses a recipe that leaves too little to chance.
-func (r Recipe) enough(bits float64, make func() Value) (Value, error) {
-	if bits < leastChance {
-		return Value{}, fmt.Errorf("%s has about %.0f bits of chance, which can be guessed; at least %d are needed", r, bits, leastChance)
-	}
-	return make(), nil
+func randomBytes(n int) Value {
+	content := make([]byte, n)
+	_, _ = rand.Read(content)
+	return FromString(base64.RawURLEncoding.EncodeToString(content))
 }
 
-func (r Recipe) characters(n int, chosen string) (Value, error) {
+func (r Recipe) characters(n int, chosen string) (bits float64, make func() Value, err error) {
 	if chosen == "" {
 		chosen = "lower+upper+digits"
 	}
@@ -67,19 +79,19 @@ func (r Recipe) characters(n int, chosen string) (Value, error) {
 	alphabet := ""
 	for _, name := range names {
 		if sets[name] == "" || strings.Contains(alphabet, sets[name]) {
-			return Value{}, fmt.Errorf("%.60q is not a recipe; allowed: %s", string(r), recipeForm)
+			return 0, nil, fmt.Errorf("%.60q is not a recipe; allowed: %s", string(r), recipeForm)
 		}
 		alphabet += sets[name]
 	}
-	bits := float64(n) * float64(big.NewInt(int64(len(alphabet))).BitLen()-1) // rounded down
-	return r.enough(bits, func() Value {
+	bits = float64(n) * float64(big.NewInt(int64(len(alphabet))).BitLen()-1) // rounded down
+	return bits, func() Value {
 		for { // until one of each set is there: a few tries at most with 64 bits or more
 			text := pick(alphabet, n)
 			if hasEach(text, names) {
 				return New(text)
 			}
 		}
-	})
+	}, nil
 }
 
 func hasEach(text []byte, names []string) bool {

@@ -4,8 +4,10 @@
 -- without looking at every item.
 ALTER TABLE items ADD COLUMN served_until INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE items ADD COLUMN served_since INTEGER NOT NULL DEFAULT 0;
--- What an item demands of itself beyond its drawer, and whether no person is ever shown its value.
+-- What an item demands of itself beyond its drawer, when it was resumed after nobody had read it for long, and whether no
+-- person is ever shown its value.
 ALTER TABLE items ADD COLUMN rules TEXT NOT NULL DEFAULT '';
+ALTER TABLE items ADD COLUMN awake_at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE items ADD COLUMN use_only INTEGER NOT NULL DEFAULT 0;
 -- What a drawer demands of its items, as JSON that internal/core/lifecycle reads.
 ALTER TABLE drawers ADD COLUMN rules TEXT NOT NULL DEFAULT '';
@@ -22,3 +24,39 @@ CREATE INDEX items_said ON items (drawer, name, description, owner, labels, shap
 CREATE VIRTUAL TABLE items_words USING fts5(name, description, owner, labels, shape, created_by, content='', contentless_delete=1, tokenize='trigram');
 INSERT INTO items_words (rowid, name, description, owner, labels, shape, created_by)
 SELECT rowid, name, description, owner, labels, shape, created_by FROM items;
+
+-- A name that an item had before it was renamed or moved, under which it is still served until a time.
+CREATE TABLE aliases (
+    id TEXT PRIMARY KEY,
+    drawer TEXT NOT NULL REFERENCES drawers (id),
+    name TEXT NOT NULL,
+    item TEXT NOT NULL REFERENCES items (id),
+    not_after INTEGER NOT NULL,
+    created_at INTEGER NOT NULL,
+    created_by TEXT NOT NULL,
+    revision INTEGER NOT NULL,
+    mac BLOB NOT NULL,
+    UNIQUE (drawer, name)
+) STRICT;
+
+-- A private address under which somebody's calendar of what is due is given without a sign-in; only its hash is kept.
+CREATE TABLE feeds (
+    id TEXT PRIMARY KEY,
+    identity TEXT NOT NULL REFERENCES identities (id),
+    hash BLOB NOT NULL UNIQUE,
+    note TEXT NOT NULL,
+    not_after INTEGER NOT NULL,
+    created_at INTEGER NOT NULL,
+    revision INTEGER NOT NULL,
+    mac BLOB NOT NULL
+) STRICT;
+
+-- A shredded drawer keeps its row as history and gives its name free.
+ALTER TABLE drawers ADD COLUMN shredded_at INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE drawers ADD COLUMN shredded_by TEXT NOT NULL DEFAULT '';
+ALTER TABLE drawers ADD COLUMN shredded_name TEXT NOT NULL DEFAULT '';
+
+-- Ten bits of a keyed fingerprint of a version's value, plus one, by which versions with the same value are looked for;
+-- 0 for none. It is too little to say that two are equal, or to guess a value.
+ALTER TABLE versions ADD COLUMN likeness INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX versions_likeness ON versions (likeness) WHERE likeness != 0 AND shredded_at = 0;
