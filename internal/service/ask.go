@@ -9,6 +9,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/store"
 )
 
 // Question is a question about access, asked before anything is done.
@@ -30,6 +31,8 @@ type Verdict struct {
 	Reason     string // why not
 	Remedy     *Remedy
 	Considered []Considered
+	Version    int    // of an item's value that would be read: what is served; 0 when nothing is
+	NotServed  string // why nothing is served, although it is allowed
 }
 
 // Holder is a subject that has an action on a target.
@@ -131,12 +134,31 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 		} else if !decision.Allowed && decision.Reason.Grantable() {
 			v.Remedy = st.remedyFor(q.Subject, request.Action, q.Target)
 		}
+		if v.Allowed && request.Action == access.ReadValue && len(request.Target.Names) == 2 {
+			v.Version, v.NotServed = st.wouldServe(row, request)
+		}
 		return nil
 	})
 	if err != nil {
 		return v, err
 	}
 	return answer(a, v)
+}
+
+// wouldServe says what somebody who is allowed to read a value would get, without opening it.
+func (st *state) wouldServe(row store.Identity, request access.Request) (version int, problem string) {
+	_, it, err := st.item(reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]})
+	if err != nil {
+		return 0, err.Error()
+	}
+	if it.row.UseOnly && row.Kind != reference.App {
+		return 0, "it is for use by applications only, and shown to no person"
+	}
+	version, err = it.life.Current(request.Now)
+	if err != nil {
+		return 0, err.Error()
+	}
+	return version, ""
 }
 
 // Holders lists who has an action on a target.

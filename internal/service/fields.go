@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -76,7 +77,16 @@ func (n NewVersion) fill(shape secretvalue.Shape, previous secretvalue.Fields) (
 	if err != nil {
 		return f, invalid("fields", "%s", err)
 	}
-	f.notes = notes
+	f.notes = append(notes, n.publicNotes()...)
+	for _, field := range fields {
+		typed := slices.ContainsFunc(n.Fields, func(g NewField) bool { return g.Name == field.Name && g.Recipe == "" })
+		if field.Plain || !typed || shape == secretvalue.File {
+			continue
+		}
+		for _, hint := range secretvalue.Hints(field.Value) {
+			f.notes = append(f.notes, "field "+field.Name+": "+hint)
+		}
+	}
 	var infos []string
 	for _, field := range fields {
 		f.size += field.Value.Len()
@@ -104,6 +114,10 @@ func (n NewVersion) fillText() (f filled, err error) {
 		}
 	}
 	f.size, f.endsInNewline = f.content.Len(), f.content.EndsInNewline()
+	if n.Recipe == "" {
+		f.notes = secretvalue.Hints(f.content)
+	}
+	f.notes = append(f.notes, n.publicNotes()...)
 	return f, checkSize(f.size)
 }
 
@@ -187,24 +201,11 @@ const guesses = 5
 // Equals answers whether an item's value, or one field of it, equals a given one, in constant time for values of one
 // length, and without showing it. It takes the right to read it, or to write it and so to know it.
 func (s *Service) Equals(c Caller, ref reference.Reference, given secretvalue.Value) (equal bool, err error) {
-	a := s.attempt(c, compareValue, reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String())
-	a.entry.Version = ref.Version
-	var decision access.Decision
-	err = s.view(func(st *state) error {
-		ctx := c.context(a.entry.At)
-		decision = st.decide(c.id, access.ReadValue, ctx, ref.Drawer, ref.Item)
-		if writer := st.decide(c.id, access.WriteVersion, ctx, ref.Drawer, ref.Item); !decision.Allowed && writer.Allowed {
-			decision = writer
-		}
-		return nil
-	})
+	a, err := s.toCompare(c, ref)
 	if err != nil {
 		return false, err
 	}
-	if err := a.answered(decision, "compare the value of "+a.entry.Target, "", a.remedy(access.WriteVersion)); err != nil {
-		return false, err
-	}
-	limits := []limit{{"compare " + c.id + " " + a.entry.Target, guesses, time.Hour}}
+	limits := []limit{{"compare " + c.id + " " + a.entry.Target, guesses, guessTime}}
 	if err := s.take(a, limits); err != nil {
 		return false, err
 	}
@@ -226,4 +227,26 @@ func (s *Service) Equals(c Caller, ref reference.Reference, given secretvalue.Va
 	}
 	a.entry.Detail = map[bool]string{true: "equal", false: "not equal"}[equal]
 	return answer(a, equal)
+}
+
+// guessTime is the time in which so many guesses are allowed.
+const guessTime = time.Hour
+
+// toCompare decides whether a caller may compare a value with something.
+func (s *Service) toCompare(c Caller, ref reference.Reference) (a *attempt, err error) {
+	a = s.attempt(c, compareValue, reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String())
+	a.entry.Version = ref.Version
+	var decision access.Decision
+	err = s.view(func(st *state) error {
+		ctx := c.context(a.entry.At)
+		decision = st.decide(c.id, access.ReadValue, ctx, ref.Drawer, ref.Item)
+		if writer := st.decide(c.id, access.WriteVersion, ctx, ref.Drawer, ref.Item); !decision.Allowed && writer.Allowed {
+			decision = writer
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a, a.answered(decision, "compare the value of "+a.entry.Target, "", a.remedy(access.WriteVersion))
 }

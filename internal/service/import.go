@@ -237,7 +237,7 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 	if it != nil {
 		versions = slices.Clone(it.versions)
 	}
-	version, sealed := s.seal(d, p.row, len(versions)+1, v, f, a)
+	version, sealed := s.seal(st, d, p.row, len(versions)+1, v, f, a)
 	p.version, p.sealed = version, sealed.Ciphertext
 	p.row = withHorizon(p.row, append(versions, version), a.entry.At)
 }

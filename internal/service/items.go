@@ -184,7 +184,8 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 			return err
 		}
 		row.Drawer = d.row.ID
-		version, sealed = s.seal(d, row, 1, v, f, a)
+		version, sealed = s.seal(st, d, row, 1, v, f, a)
+		f.notes = append(f.notes, s.alsoIn(st, c, a, row.ID, f.content, v)...)
 		row = withHorizon(row, []store.Version{version}, a.entry.At)
 		return nil
 	})
@@ -208,10 +209,10 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 }
 
 // seal encrypts a new version for its place.
-func (s *Service) seal(d *drawer, row store.Item, number int, v NewVersion, f filled, a *attempt) (store.Version, envelope.SealedVersion) {
+func (s *Service) seal(st *state, d *drawer, row store.Item, number int, v NewVersion, f filled, a *attempt) (store.Version, envelope.SealedVersion) {
 	sealed := envelope.SealVersion(d.key, s.place(d, row, number), f.content.Reveal())
 	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
-		EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
+		Likeness: st.root.Likeness(trimmed(f.content)), EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note, NotBefore: micros(v.Window.NotBefore), NotAfter: micros(v.Window.NotAfter),
 		Staged: v.Staged, DrawerKey: d.keyNumber, WrappedKey: sealed.WrappedKey, CreatedAt: micros(a.entry.At), CreatedBy: a.entry.Subject}, sealed
 }
 
@@ -274,7 +275,8 @@ func (s *Service) AddVersion(c Caller, ref reference.Reference, revision int64, 
 			return err
 		}
 		made.Notes = f.notes
-		version, sealed = s.seal(d, before, len(found.versions)+1, v, f, a)
+		version, sealed = s.seal(st, d, before, len(found.versions)+1, v, f, a)
+		made.Notes = append(made.Notes, s.alsoIn(st, c, a, before.ID, f.content, v)...)
 		versions = append(slices.Clone(found.versions), version)
 		pruned = prune(d, before, versions, a)
 		after = withHorizon(before, versions, a.entry.At)

@@ -266,6 +266,7 @@ const (
 
 // refuse records a no and returns it. Whoever is known gets a receipt.
 func (a *attempt) refuse(refusal *Error) error {
+	a.more = nil // what would have been done was not
 	a.entry.Outcome, a.entry.Reason = trail.Refused, refusal.Reason
 	if refusal.Code == Refused && refusal.Refusal == nil {
 		refusal.Refusal = &Refusal{Receipt: newReceipt(), Subject: a.entry.Subject, Action: a.entry.Action, Target: a.entry.Target, Reason: access.Reason(refusal.Reason)}
@@ -279,6 +280,7 @@ func (a *attempt) refuse(refusal *Error) error {
 // fail records that something allowed was not possible and returns why. Input that could not be understood is not
 // worth an entry of its own kind: its code is the reason.
 func (a *attempt) fail(err error) error {
+	a.more = nil // what would have been done was not
 	var known *Error
 	if !errors.As(err, &known) {
 		known = &Error{Code: Internal, Detail: "something went wrong inside the chest; its log says what", Err: err}
@@ -304,7 +306,7 @@ func answer[T any](a *attempt, data T) (T, error) {
 
 // record makes the entry durable and returns err, or that it could not be made durable.
 func (a *attempt) record(err error) error {
-	if lost := a.s.records.Submit(&store.Work{Entry: a.entry}); lost != nil {
+	if lost := a.s.records.Submit(&store.Work{Entry: a.entry, More: a.more}); lost != nil {
 		a.s.options.Log.Error("entry not recorded", "action", a.entry.Action, "error", lost)
 		return storeError(lost, "")
 	}

@@ -34,6 +34,7 @@ const (
 	AppToken    Kind = "app"       // an app's access token
 	PersonToken Kind = "person"    // a person's session
 	Enrolment   Kind = "enrol"     // used once, to set a first password
+	Calendar    Kind = "calendar"  // the private part of a calendar's address
 )
 
 const (

@@ -156,6 +156,7 @@ type Root struct {
 	rows     [KeySize]byte
 	tally    [KeySize]byte
 	marks    [KeySize]byte
+	likes    [KeySize]byte
 }
 
 // NewRoot makes the root key of a new chest.
@@ -169,6 +170,7 @@ func rootOf(chest string, root *Key) *Root {
 		rows:     derive(root.bytes[:], chest, "authenticate rows"),
 		tally:    derive(root.bytes[:], chest, "tally rows"),
 		marks:    derive(root.bytes[:], chest, "device marks"),
+		likes:    derive(root.bytes[:], chest, "likeness"),
 	}
 }
 
@@ -191,6 +193,7 @@ func (r *Root) Erase() {
 	clear(r.rows[:])
 	clear(r.tally[:])
 	clear(r.marks[:])
+	clear(r.likes[:])
 }
 
 // WrapDrawerKey seals a drawer's key for storage.
@@ -221,6 +224,13 @@ func (r *Root) RowTally(content []byte) [sha256.Size]byte { return mac(r.tally[:
 
 // DeviceMark authenticates the mark of a device from which a person has signed in before.
 func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks[:], content) }
+
+// Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
+// others have it, too, so that who holds the database file learns neither the value nor that two are equal.
+func (r *Root) Likeness(content []byte) int {
+	sum := mac(r.likes[:], content)
+	return 1 + int(sum[0])<<2 + int(sum[1])>>6
+}
 
 func mac(key, content []byte) (sum [sha256.Size]byte) {
 	h := hmac.New(sha256.New, key)

@@ -1,5 +1,6 @@
 // Package importfile reads the plaintext files in which secrets lie about, each by its own grammar, so that they can be
-// moved into a chest: dotenv files, flat JSON objects, and Java properties.
+// moved into a chest: dotenv files, flat JSON objects and YAML mappings, Java properties, and tables
+// of comma-separated values.
 //
 // Reading finds every problem with its line and goes on, so that all are told at once. Nothing in a problem repeats a
 // value. Interpolation is refused: what it would stand for is not in the file.
@@ -27,10 +28,12 @@ const (
 	Dotenv     Format = "dotenv"
 	JSON       Format = "json"
 	Properties Format = "properties"
+	YAML       Format = "yaml"
+	CSV        Format = "csv"
 )
 
 // Formats are all of them.
-var Formats = []Format{Dotenv, JSON, Properties}
+var Formats = []Format{Dotenv, JSON, Properties, YAML, CSV}
 
 // MaxSize is the largest file, in bytes.
 const MaxSize = 4 << 20
@@ -57,6 +60,10 @@ func FormatOf(name string) Format {
 		return JSON
 	case strings.HasSuffix(name, ".properties"):
 		return Properties
+	case strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml"):
+		return YAML
+	case strings.HasSuffix(name, ".csv"):
+		return CSV
 	case strings.HasSuffix(name, ".env") || strings.Contains("/"+name, "/.env") || strings.Contains("/"+name, "/env."):
 		return Dotenv
 	}
@@ -79,8 +86,20 @@ func Read(format Format, content []byte) ([]Entry, []Problem) {
 		r.json()
 	case Properties:
 		r.properties()
+	case YAML:
+		r.yaml()
+	case CSV:
+		r.csv()
 	default:
 		r.problem(1, "there is no format %.20q; the formats are %v", format, Formats)
+	}
+	// Parsers count lines in their own ways; a line is one that is there.
+	last := strings.Count(r.text, "\n") + 1
+	for i := range r.entries {
+		r.entries[i].Line = min(max(r.entries[i].Line, 1), last)
+	}
+	for i := range r.problems {
+		r.problems[i].Line = min(max(r.problems[i].Line, 1), last)
 	}
 	return r.entries, r.problems
 }

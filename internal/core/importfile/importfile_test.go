@@ -64,8 +64,53 @@ func TestProperties(t *testing.T) {
 	}
 }
 
+func TestYAML(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"# only a comment\n", ""},
+		{"a: plain text # comment\n'b': \"tab\\there\"\nc: |\n  line one\n  line two\nport: 5432\non: true", "1 a=\"plain text\"\n2 b=\"tab\\there\"\n3 c=\"line one\\nline two\\n\"\n6 port=\"5432\"\n7 on=\"true\""},
+		{"a: 0x1f\nb: 2026-11-23\nc: 1e3", "! line 1: a: what reads as a number, a date or a truth by one program and as a text by another is written in quotes\n! line 2: b: what reads as a number, a date or a truth by one program and as a text by another is written in quotes\n! line 3: c: what reads as a number, a date or a truth by one program and as a text by another is written in quotes"},
+		{"a: &x secret\nb: *x\nc: !!binary aGk=\nd:\n  e: f", "! line 1: a: anchors, aliases and tags stand for something else: write the value out\n! line 2: b: anchors, aliases and tags stand for something else: write the value out\n! line 3: c: anchors, aliases and tags stand for something else: write the value out\n! line 5: d: a value is one text; lists and mappings in it are not moved"},
+		{"- a", "! line 1: it is not a mapping of names to values"},
+		{"a: 'open", "! line 1: it is not YAML that can be read"},
+		{"a: x\n---\nb: y", "! line 1: there is more than one document in it"},
+	} {
+		if got := show(Read(YAML, []byte(c.text))); got != c.want {
+			t.Errorf("%q:\ngot  %s\nwant %s", c.text, got, c.want)
+		}
+	}
+}
+
+func TestCSV(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"Name,Value\r\na,1\r\nb,\"two, \"\"quoted\"\"\nlines\"\r\nc,3", "2 a=\"1\"\n3 b=\"two, \\\"quoted\\\"\\nlines\"\n5 c=\"3\""},
+		{"value,name\nx,a", `2 a="x"`},
+		{"name,value,owner\na,b,c", "! line 1: column 3 is neither name nor value"},
+		{"name\na", "! line 1: the first line names two columns, name and value"},
+		{"name,value\na\n,x\nb,y", "4 b=\"y\"\n! line 2: wrong number of fields\n! line 3: there is no name"},
+		{"", "! line 1: the first line does not name the columns"},
+	} {
+		if got := show(Read(CSV, []byte(c.text))); got != c.want {
+			t.Errorf("%q:\ngot  %s\nwant %s", c.text, got, c.want)
+		}
+	}
+}
+
+// What is written for a dotenv file is read back as it was, whatever is in it.
+func FuzzDotenvLineReadsBack(f *testing.F) {
+	f.Add("$x \"quoted\"\n\\end # no comment")
+	f.Fuzz(func(t *testing.T, value string) {
+		if strings.ToValidUTF8(value, "") != value || strings.ContainsRune(value, 0) {
+			return
+		}
+		entries, problems := Read(Dotenv, []byte(DotenvLine("NAME", value)))
+		if len(entries) != 1 || len(problems) != 0 || string(entries[0].Value.Reveal()) != value {
+			t.Errorf("%q: %s", value, show(entries, problems))
+		}
+	})
+}
+
 func TestFormatIsGuessedFromTheName(t *testing.T) {
-	for name, want := range map[string]Format{".env": Dotenv, "config/.env.production": Dotenv, "prod.env": Dotenv, "secrets.json": JSON, "app.properties": Properties, "notes.txt": ""} {
+	for name, want := range map[string]Format{".env": Dotenv, "config/.env.production": Dotenv, "prod.env": Dotenv, "secrets.json": JSON, "app.properties": Properties, "values.yml": YAML, "export.csv": CSV, "notes.txt": ""} {
 		if got := FormatOf(name); got != want {
 			t.Errorf("%s: got %q, want %q", name, got, want)
 		}
@@ -73,7 +118,7 @@ func TestFormatIsGuessedFromTheName(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{"A=1\nB='x\ny'\n", `{"a":"b"}`, "a\\\n=b\\u0041", "A=\"\\"} {
+	for _, seed := range []string{"A=1\nB='x\ny'\n", `{"a":"b"}`, "a\\\n=b\\u0041", "A=\"\\", "a: b\nc: |\n  d\n", "name,value\na,\"b\n\"\n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
