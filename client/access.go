@@ -147,12 +147,15 @@ type MatrixCell struct {
 
 // NewImport is a plaintext file to be moved into a drawer.
 type NewImport struct {
-	Format   string `json:"format"`  // "dotenv", "json" or "properties"
+	Format   string `json:"format"`  // "dotenv", "json", "yaml", "csv" or "properties"
 	Content  string `json:"content"` // base64
 	Encoding string `json:"encoding"`
 	Replace  bool   `json:"replace,omitempty"` // add a version to items that exist already
 	Each     bool   `json:"each,omitempty"`    // put in what can be, instead of nothing unless all can be
 	Preview  bool   `json:"preview,omitempty"`
+
+	NotAfter time.Time `json:"not_after,omitzero"` // the end of every version that is put in
+	Note     string    `json:"note,omitempty"`
 }
 
 // Imported is what became, or would become, of one entry of a file.

@@ -151,6 +151,17 @@ func (c *Client) Equals(ctx context.Context, reference string, content []byte) (
 	return answer.Equal, err
 }
 
+// Same asks whether two references hold the same value, without getting either.
+func (c *Client) Same(ctx context.Context, reference, other string) (bool, error) {
+	var answer struct {
+		Equal bool `json:"equal"`
+	}
+	drawer, item, _ := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
+	item, field, _ := strings.Cut(item, "#")
+	err := c.post(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item)+"/compare", map[string]string{"with": other, "field": field}, &answer)
+	return answer.Equal, err
+}
+
 func (c *Client) get(ctx context.Context, path string, out any) error {
 	return c.do(ctx, http.MethodGet, path, nil, out, nil)
 }

@@ -55,14 +55,92 @@ func (c *Client) CreateDrawer(ctx context.Context, n NewDrawer) (d Drawer, err e
 	return d, c.post(ctx, "/api/drawers", n, &d)
 }
 
-// Drawer describes a drawer and its items, without those that are retired.
+// Drawer describes a drawer and all items in it, without those that are retired.
 func (c *Client) Drawer(ctx context.Context, name string) (d DrawerContents, err error) {
-	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name), &d)
+	return c.drawer(ctx, name, url.Values{})
 }
 
-// DrawerWithRetired describes a drawer and its items, the retired ones too.
+// DrawerWithRetired describes a drawer and all items in it, the retired ones too.
 func (c *Client) DrawerWithRetired(ctx context.Context, name string) (d DrawerContents, err error) {
-	return d, c.get(ctx, "/api/drawers/"+url.PathEscape(name)+"?retired=true", &d)
+	return c.drawer(ctx, name, url.Values{"retired": {"true"}})
+}
+
+// drawer asks for page after page.
+func (c *Client) drawer(ctx context.Context, name string, query url.Values) (d DrawerContents, err error) {
+	for {
+		var page DrawerContents
+		if err := c.get(ctx, "/api/drawers/"+url.PathEscape(name)+"?"+query.Encode(), &page); err != nil {
+			return d, err
+		}
+		d.Drawer, d.Items = page.Drawer, append(d.Items, page.Items...)
+		if page.NextCursor == "" {
+			return d, nil
+		}
+		query.Set("cursor", page.NextCursor)
+	}
+}
+
+// SetDrawerRules sets the rules of a drawer that still has the revision, or says what they would do.
+func (c *Client) SetDrawerRules(ctx context.Context, name string, revision int64, n NewRules) (r RulesReport, err error) {
+	return r, c.do(ctx, http.MethodPut, "/api/drawers/"+url.PathEscape(name)+"/rules", n, &r, IfMatch(revision))
+}
+
+// SetItemRules sets what an item that still has the revision demands beyond its drawer's rules.
+func (c *Client) SetItemRules(ctx context.Context, drawer, item string, revision int64, rules Rules) (it Item, err error) {
+	return it, c.do(ctx, http.MethodPut, itemPath(drawer, item)+"/rules", map[string]any{"rules": rules}, &it, IfMatch(revision))
+}
+
+// Move renames an item, or moves it to another drawer.
+func (c *Client) Move(ctx context.Context, drawer, item string, to NewPlace) (m Moved, err error) {
+	return m, c.post(ctx, itemPath(drawer, item)+"/move", to, &m)
+}
+
+// EndAlias makes an old name of an item stop working.
+func (c *Client) EndAlias(ctx context.Context, drawer, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/drawers/"+url.PathEscape(drawer)+"/aliases/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// ShredDrawer destroys a drawer's key; typed is its exact name.
+func (c *Client) ShredDrawer(ctx context.Context, name, typed string) (r ShreddedDrawer, err error) {
+	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(name)+"/shred", map[string]string{"name": typed}, &r)
+}
+
+// ShreddedDrawers lists what is left of drawers.
+func (c *Client) ShreddedDrawers(ctx context.Context) ([]ShreddedDrawer, error) {
+	var answer struct {
+		Drawers []ShreddedDrawer `json:"drawers"`
+	}
+	err := c.get(ctx, "/api/shredded-drawers", &answer)
+	return answer.Drawers, err
+}
+
+// Export writes the current values of a drawer into one file.
+func (c *Client) Export(ctx context.Context, drawer string, n NewExport) (e Export, err error) {
+	return e, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/export", n, &e)
+}
+
+// Calendars lists the caller's calendar addresses, without their private parts.
+func (c *Client) Calendars(ctx context.Context) ([]Calendar, error) {
+	var answer struct {
+		Calendars []Calendar `json:"calendars"`
+	}
+	err := c.get(ctx, "/api/calendars", &answer)
+	return answer.Calendars, err
+}
+
+// NewCalendar makes a private address of a calendar of what is due.
+func (c *Client) NewCalendar(ctx context.Context, note string) (made Calendar, err error) {
+	return made, c.post(ctx, "/api/calendars", map[string]string{"note": note}, &made)
+}
+
+// EndCalendar makes a calendar address stop working.
+func (c *Client) EndCalendar(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/api/calendars/"+url.PathEscape(id), nil, nil, nil)
+}
+
+// Limits asks for the bounds of what is put in.
+func (c *Client) Limits(ctx context.Context) (l Limits, err error) {
+	return l, c.get(ctx, "/api/limits", &l)
 }
 
 // Search finds items by a query: words, and terms such as owner:person:ticketing-lead or -state:usable. The cursor is the

@@ -1,6 +1,9 @@
 package client
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // The shapes of the API, as JSON. Times are RFC 3339 in UTC. docs: /api/openapi.yaml of any chest.
 
@@ -38,6 +41,9 @@ type Drawer struct {
 	Owner       string    `json:"owner"`
 	Labels      Labels    `json:"labels"`
 	Approval    Approval  `json:"approval"`
+	Rules       Rules     `json:"rules"`               // in force
+	NextRules   *Rules    `json:"next_rules,omitzero"` // that take their place
+	RulesFrom   time.Time `json:"rules_from,omitzero"` // then
 	CreatedAt   time.Time `json:"created_at"`
 	CreatedBy   string    `json:"created_by"`
 	Revision    int64     `json:"revision"`
@@ -56,6 +62,125 @@ type Approval struct {
 	Of    string   `json:"of"`    // whose reads: "everyone" or "persons"
 }
 
+// Rules are what a drawer demands of its items, or an item of itself. Spans are texts such as "90d" or "12h".
+type Rules struct {
+	MaxAge     string `json:"max_age,omitempty"`
+	NeedsEnd   bool   `json:"needs_end,omitempty"`
+	Warn       string `json:"warn,omitempty"`
+	Grace      string `json:"grace,omitempty"`
+	Idle       string `json:"idle,omitempty"`
+	Keep       int    `json:"keep,omitempty"`
+	Owner      string `json:"owner,omitempty"`
+	Recipe     string `json:"recipe,omitempty"`
+	RetireFor  string `json:"retire_for,omitempty"`
+	TwoToShred bool   `json:"two_to_shred,omitempty"`
+}
+
+// NewRules are rules to be set, or to be tried.
+type NewRules struct {
+	Rules         Rules     `json:"rules"`
+	From          time.Time `json:"from,omitzero"`            // when they begin; left out for at once
+	AllowRefusals bool      `json:"allow_refusals,omitempty"` // also when something stops being served at once
+	Preview       bool      `json:"preview,omitempty"`        // only say what would happen
+}
+
+// RulesReport is what rules do, or would do.
+type RulesReport struct {
+	Done   bool        `json:"done"`
+	Drawer Drawer      `json:"drawer"`
+	Items  []RuledItem `json:"items"`
+	More   int         `json:"more"`  // how many others there are
+	Stops  int         `json:"stops"` // how many are not served any more at once
+}
+
+// RuledItem is what rules do to one item.
+type RuledItem struct {
+	Reference string    `json:"reference"`
+	Stops     time.Time `json:"stops,omitzero"`    // nothing is served from then on
+	Because   string    `json:"because,omitempty"` // "ended" or "idle"
+	Due       bool      `json:"due,omitempty"`     // it becomes due at once
+	Surplus   []int     `json:"surplus,omitempty"` // versions that are shredded when the next one is added
+	NoEnd     bool      `json:"no_end,omitempty"`  // the current version has no end, and the next one must have one
+	Ownerless bool      `json:"ownerless,omitempty"`
+}
+
+// NewPlace is where an item goes.
+type NewPlace struct {
+	Drawer string `json:"drawer"`
+	Name   string `json:"name"`
+	Alias  string `json:"alias,omitempty"` // how long the old name goes on working: "30d"
+}
+
+// Moved is an item in its new place.
+type Moved struct {
+	Item    Item      `json:"item"`
+	Old     string    `json:"old"`
+	Until   time.Time `json:"until,omitzero"` // the old name works until then
+	Readers []Reader  `json:"readers"`        // who read it under the old name lately
+}
+
+// Alias is a name that an item had before, under which it is still served.
+type Alias struct {
+	Reference string    `json:"reference"`
+	Until     time.Time `json:"until"`
+	By        string    `json:"by"`
+	Users     []Reader  `json:"users"` // who reads it under that name
+}
+
+// NewExport says what is given out of a drawer, and to whom it is encrypted.
+type NewExport struct {
+	Format    string          `json:"format"`              // "dotenv" or "json"
+	Recipient json.RawMessage `json:"recipient,omitempty"` // a public key as JWK
+	Clear     bool            `json:"clear,omitempty"`
+}
+
+// Export is a file, in base64, and what is in it.
+type Export struct {
+	Content  string     `json:"content"`
+	Encoding string     `json:"encoding"`
+	Items    []Exported `json:"items"`
+}
+
+// Exported is what became of one item.
+type Exported struct {
+	Reference string `json:"reference"`
+	Version   int    `json:"version"` // 0 when it is not in the file
+	Why       string `json:"why"`     // it is not
+}
+
+// Calendar is a private address of a calendar of what is due to somebody.
+type Calendar struct {
+	ID        string    `json:"id"`
+	Note      string    `json:"note"`
+	NotAfter  time.Time `json:"not_after"`
+	CreatedAt time.Time `json:"created_at"`
+	Path      string    `json:"path,omitempty"` // shown once; whoever has it sees what is due
+}
+
+// ShreddedDrawer is what is left of a drawer.
+type ShreddedDrawer struct {
+	Name   string    `json:"name"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Items  int       `json:"items"`
+	Grants []string  `json:"grants"` // scopes of grants that still name it
+}
+
+// Limits bound what is put in. Sizes are bytes.
+type Limits struct {
+	Name        int      `json:"name"`
+	NamePattern string   `json:"name_pattern"`
+	NameForm    string   `json:"name_form"` // the same in words
+	Labels      int      `json:"labels"`
+	Description int      `json:"description"`
+	Note        int      `json:"note"`
+	Value       int      `json:"value"`
+	Fields      int      `json:"fields"`
+	ImportFile  int      `json:"import_file"`
+	Formats     []string `json:"import_formats"`
+	Password    int      `json:"password"` // at least
+}
+
 // NewDrawer makes a drawer.
 type NewDrawer struct {
 	Name        string `json:"name"`
@@ -66,8 +191,9 @@ type NewDrawer struct {
 
 // DrawerContents is a drawer with its items.
 type DrawerContents struct {
-	Drawer Drawer `json:"drawer"`
-	Items  []Item `json:"items"`
+	Drawer     Drawer `json:"drawer"`
+	Items      []Item `json:"items"`
+	NextCursor string `json:"next_cursor"` // empty at the end
 }
 
 // Item is an item without values.
@@ -87,6 +213,10 @@ type Item struct {
 	Current     int       `json:"current"`
 	Versions    int       `json:"versions"`
 	NotAfter    time.Time `json:"not_after,omitzero"`
+	EndsAt      time.Time `json:"ends_at,omitzero"` // when what is served stops being usable, by its window or its age
+	Rules       Rules     `json:"rules"`            // in force for it
+	OwnRules    Rules     `json:"own_rules"`        // stricter ones of its own
+	UseOnly     bool      `json:"use_only"`         // no person is ever shown its value
 	ChangedAt   time.Time `json:"changed_at"`
 	ChangedBy   string    `json:"changed_by"`
 	CreatedAt   time.Time `json:"created_at"`
@@ -106,6 +236,7 @@ type Version struct {
 	Note          string      `json:"note"`
 	NotBefore     time.Time   `json:"not_before,omitzero"`
 	NotAfter      time.Time   `json:"not_after,omitzero"`
+	EndsAt        time.Time   `json:"ends_at,omitzero"` // by its window or its age
 	CreatedAt     time.Time   `json:"created_at"`
 	CreatedBy     string      `json:"created_by"`
 }
@@ -136,6 +267,7 @@ type FieldValue struct {
 type History struct {
 	Item     Item      `json:"item"`
 	Versions []Version `json:"versions"`
+	Aliases  []Alias   `json:"aliases"` // names under which it is served besides
 }
 
 // NewVersion is a new content. Value holds base64 of the standard alphabet, which protects nothing.
@@ -176,7 +308,7 @@ type SearchPage struct {
 type Due struct {
 	Reference string    `json:"reference"`
 	Owner     string    `json:"owner"`   // of the item, or else of its drawer
-	State     string    `json:"state"`   // "due", or why nothing is served
+	State     string    `json:"state"`   // "due", "grace", or why nothing is served
 	Version   int       `json:"version"` // that is served until NotAfter; 0 when none is
 	NotAfter  time.Time `json:"not_after,omitzero"`
 	Next      time.Time `json:"next,omitzero"` // when the next version begins by itself
@@ -196,6 +328,7 @@ type NewItem struct {
 	Shape       string     `json:"shape,omitempty"` // "text" when left out
 	Description string     `json:"description,omitempty"`
 	Owner       string     `json:"owner,omitempty"`
+	UseOnly     bool       `json:"use_only,omitempty"` // no person is ever shown its value; this cannot be undone
 	Version     NewVersion `json:"version"`
 }
 
@@ -211,6 +344,7 @@ type Described struct {
 	Owner       *string   `json:"owner,omitempty"`
 	Labels      Labels    `json:"labels,omitzero"`    // all of them
 	Approval    *Approval `json:"approval,omitempty"` // of a drawer
+	UseOnly     *bool     `json:"use_only,omitempty"` // of an item: true, and never false again
 }
 
 // Identity is a person, an app or a team.
@@ -396,6 +530,8 @@ type Verdict struct {
 	Reason     string       `json:"reason"`
 	Remedy     *Remedy      `json:"remedy,omitempty"`
 	Considered []Considered `json:"considered"`
+	Version    int          `json:"version,omitempty"`    // of an item's value that would be read: what is served
+	NotServed  string       `json:"not_served,omitempty"` // why nothing is served, although it is allowed
 }
 
 // Holder is a subject that has an action on a target.
@@ -436,7 +572,9 @@ type Value struct {
 	Value     string       `json:"value"`
 	Size      int          `json:"size"`
 	CreatedAt time.Time    `json:"created_at"`
-	NotAfter  time.Time    `json:"not_after,omitzero"`
+	NotAfter  time.Time    `json:"not_after,omitzero"`   // when the version stops being usable
+	Until     time.Time    `json:"valid_until,omitzero"` // when the same question may have another answer by itself
+	Grace     bool         `json:"grace,omitempty"`      // it has ended, and a rule lets it be served for a while
 }
 
 // Problem is an error as the API tells it (RFC 9457). It implements error.

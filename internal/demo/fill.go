@@ -177,7 +177,7 @@ func (f *filler) makeRules() error {
 		return err
 	}
 	for _, r := range rules {
-		d, _, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired)
+		d, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired, "", 1)
 		if err != nil {
 			return err
 		}

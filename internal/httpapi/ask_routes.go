@@ -21,7 +21,7 @@ func (a *api) askVerdict(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, client.Verdict{Allowed: v.Allowed, Grant: v.Grant, Reason: v.Reason, Remedy: remedyJSON(v.Remedy), Considered: consideredJSON(v.Considered)})
+	return c.JSON(http.StatusOK, client.Verdict{Allowed: v.Allowed, Grant: v.Grant, Reason: v.Reason, Remedy: remedyJSON(v.Remedy), Considered: consideredJSON(v.Considered), Version: v.Version, NotServed: v.NotServed})
 }
 
 func (a *api) askHolders(c *call) error {

@@ -41,8 +41,11 @@ func (a *api) createDrawer(c *call) error {
 	return c.JSON(http.StatusCreated, drawerJSON(d))
 }
 
+// drawerPage is how many items a page of a drawer has.
+const drawerPage = 500
+
 func (a *api) getDrawer(c *call) error {
-	if err := onlyQuery(c, "retired"); err != nil {
+	if err := onlyQuery(c, "retired", "cursor"); err != nil {
 		return err
 	}
 	retired := service.WithoutRetired
@@ -53,15 +56,15 @@ func (a *api) getDrawer(c *call) error {
 	default:
 		return &service.Error{Code: service.InvalidInput, Field: "retired", Detail: "retired is true or false"}
 	}
-	d, items, err := a.service.Drawer(c.caller, c.param("drawer"), retired)
+	p, err := a.service.Drawer(c.caller, c.param("drawer"), retired, c.QueryParam("cursor"), drawerPage)
 	if err != nil {
 		return err
 	}
-	answer := client.DrawerContents{Drawer: drawerJSON(d), Items: []client.Item{}}
-	for _, it := range items {
+	answer := client.DrawerContents{Drawer: drawerJSON(p.Drawer), Items: []client.Item{}, NextCursor: p.Next}
+	for _, it := range p.Items {
 		answer.Items = append(answer.Items, itemJSON(it))
 	}
-	setETag(c, d.Revision)
+	setETag(c, p.Revision)
 	return c.JSON(http.StatusOK, answer)
 }
 
@@ -84,19 +87,30 @@ func (a *api) changes(c *call) (int64, service.Described, error) {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return 0, service.Described{}, err
 	}
-	revision, err := ifMatch(c)
-	if err == nil && revision == 0 {
-		err = &service.Error{Code: service.NeedsRevision, Field: "If-Match", Detail: "a change needs If-Match with the ETag that was read, so that nobody's change is lost"}
-	}
-	changes := service.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels}
+	revision, err := neededRevision(c)
+	changes := service.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels, UseOnly: body.UseOnly}
 	if body.Approval != nil {
 		changes.Approval = &service.Approval{Items: body.Approval.Items, Of: body.Approval.Of}
 	}
 	return revision, changes, err
 }
 
+// neededRevision reads the revision that a change must name.
+func neededRevision(c *call) (int64, error) {
+	revision, err := ifMatch(c)
+	if err == nil && revision == 0 {
+		err = &service.Error{Code: service.NeedsRevision, Field: "If-Match", Detail: "a change needs If-Match with the ETag that was read, so that nobody's change is lost"}
+	}
+	return revision, err
+}
+
 func drawerJSON(d service.Drawer) client.Drawer {
-	return client.Drawer{Name: d.Name, Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
+	var next *client.Rules
+	if !d.RulesFrom.IsZero() {
+		rules := rulesJSON(d.NextRules)
+		next = &rules
+	}
+	return client.Drawer{Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name, Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
 		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
 }
@@ -114,7 +128,7 @@ func (a *api) createItem(c *call) error {
 	if err != nil {
 		return err
 	}
-	it, made, err := a.service.CreateItem(c.caller, ref, service.NewItem{Description: body.Description, Owner: body.Owner, Shape: secretvalue.Shape(body.Shape)}, version)
+	it, made, err := a.service.CreateItem(c.caller, ref, service.NewItem{Description: body.Description, Owner: body.Owner, Shape: secretvalue.Shape(body.Shape), UseOnly: body.UseOnly}, version)
 	if err != nil {
 		return err
 	}
@@ -193,7 +207,10 @@ func (a *api) getItem(c *call) error {
 }
 
 func historyJSON(it service.Item, versions []service.Version) client.History {
-	answer := client.History{Item: itemJSON(it), Versions: []client.Version{}}
+	answer := client.History{Item: itemJSON(it), Versions: []client.Version{}, Aliases: []client.Alias{}}
+	for _, alias := range it.Aliases {
+		answer.Aliases = append(answer.Aliases, client.Alias{Reference: alias.Reference, Until: alias.Until, By: alias.By, Users: readersJSON(alias.Users)})
+	}
 	for _, v := range versions {
 		answer.Versions = append(answer.Versions, versionJSON(v))
 	}
@@ -236,6 +253,7 @@ func (a *api) readValue(c *call) error {
 		return err
 	}
 	defer served.Content.Wipe()
+	setValidity(c, served)
 	content := served.Content.Reveal()
 	if strings.Contains(c.Request().Header.Get("Accept"), "application/octet-stream") {
 		c.Response().Header().Set("Tansu-Version", strconv.Itoa(served.Reference.Version))
@@ -264,6 +282,7 @@ func (a *api) compareValue(c *call) error {
 		Value    string `json:"value"`
 		Encoding string `json:"encoding"`
 		Field    string `json:"field"`
+		With     string `json:"with"` // another reference, instead of a value
 	}
 	if err := a.decode(c, valueBody, &body); err != nil {
 		return err
@@ -271,6 +290,9 @@ func (a *api) compareValue(c *call) error {
 	ref, err := valueReference(c, body.Field)
 	if err != nil {
 		return err
+	}
+	if body.With != "" {
+		return a.compareTwo(c, ref, body.With, body.Value)
 	}
 	given, err := fromBase64("value", body.Value)
 	if err != nil {
@@ -282,6 +304,34 @@ func (a *api) compareValue(c *call) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]bool{"equal": equal})
+}
+
+func (a *api) compareTwo(c *call, ref reference.Reference, with, value string) error {
+	other, err := reference.Parse(with)
+	if err != nil || value != "" {
+		return &service.Error{Code: service.InvalidInput, Field: "with", Detail: "with is the other reference, such as ticketing-prod/db-password, instead of a value"}
+	}
+	same, err := a.service.Same(c.caller, ref, other)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]bool{"equal": same})
+}
+
+// setValidity says how long an answer stays true. Nothing keeps it (no-store, which every answer has); but who holds the
+// value itself learns when to ask again: Expires (RFC 9111, section 5.3) is when the same question may have another
+// answer, and Sunset (RFC 8594) when this version ends.
+func setValidity(c *call, served service.Served) {
+	header := c.Response().Header()
+	if !served.Changes.IsZero() {
+		header["Expires"] = []string{served.Changes.UTC().Format(http.TimeFormat)}
+	}
+	if !served.NotAfter.IsZero() {
+		header["Sunset"] = []string{served.NotAfter.UTC().Format(http.TimeFormat)}
+	}
+	if served.Grace {
+		header["Tansu-Grace"] = []string{"true"}
+	}
 }
 
 // appendValue writes a client.Value; by hand, because this is every read's answer and no string in it needs escaping.
@@ -305,6 +355,13 @@ func appendValue(b []byte, served service.Served, content []byte) []byte {
 	if !served.NotAfter.IsZero() {
 		b = append(b, `","not_after":"`...)
 		b = served.NotAfter.AppendFormat(b, time.RFC3339Nano)
+	}
+	if !served.Changes.IsZero() {
+		b = append(b, `","valid_until":"`...)
+		b = served.Changes.AppendFormat(b, time.RFC3339Nano)
+	}
+	if served.Grace {
+		return append(b, `","grace":true}`...)
 	}
 	return append(b, `"}`...)
 }
@@ -353,7 +410,7 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
+	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules), OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }
@@ -364,7 +421,7 @@ func versionJSON(v service.Version) client.Version {
 		fields = append(fields, client.FieldInfo(f))
 	}
 	return client.Version{Fields: fields, Notes: v.Notes, Version: v.Number, State: v.State, Current: v.Current, Size: v.Size, EndsInNewline: v.EndsInNewline, Note: v.Note,
-		NotBefore: v.NotBefore, NotAfter: v.NotAfter, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy}
+		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy}
 }
 
 func (a *api) act(c *call) error {
@@ -401,11 +458,7 @@ func (a *api) readers(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := []client.Reader{}
-	for _, r := range list {
-		answer = append(answer, client.Reader(r))
-	}
-	return c.JSON(http.StatusOK, map[string]any{"readers": answer})
+	return c.JSON(http.StatusOK, map[string]any{"readers": readersJSON(list)})
 }
 
 func (a *api) shredded(c *call) error {
@@ -456,7 +509,7 @@ func (a *api) importFile(c *call) error {
 	}
 	defer content.Wipe()
 	report, err := a.service.Import(c.caller, c.param("drawer"), service.NewImport{Format: importfile.Format(body.Format), Content: content,
-		Replace: body.Replace, Each: body.Each, Preview: body.Preview})
+		Replace: body.Replace, Each: body.Each, Preview: body.Preview, Note: body.Note, Window: lifecycle.Window{NotAfter: body.NotAfter}})
 	if err != nil {
 		return err
 	}

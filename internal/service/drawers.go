@@ -26,7 +26,9 @@ type Drawer struct {
 	Owner       string
 	Labels      map[string]string
 	Approval    Approval
-	Rules       lifecycle.Schedule
+	Rules       lifecycle.Rules // in force
+	NextRules   lifecycle.Rules // that take their place
+	RulesFrom   time.Time       // then; zero for never
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
@@ -61,8 +63,11 @@ type Approval struct {
 
 func describeDrawer(st *state, d *drawer, c Caller, now time.Time) (Drawer, error) {
 	r := Drawer{Name: d.row.Name, Environment: d.row.Environment, Description: d.row.Description, Owner: d.row.Owner,
-		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf}, Rules: d.schedule,
+		Labels: d.labels.Map(), Approval: Approval{Items: strings.Fields(d.row.ApprovalItems), Of: d.row.ApprovalOf}, Rules: d.schedule.At(now),
 		CreatedAt: fromMicros(d.row.CreatedAt), CreatedBy: d.row.CreatedBy, Revision: d.row.Revision}
+	if d.schedule.From.After(now) {
+		r.NextRules, r.RulesFrom = d.schedule.Next, d.schedule.From
+	}
 	counted := store.ItemFilter{Drawer: d.row.ID}
 	whole := st.policy.DecideScope(c.id, access.List, d.everything(), c.context(now)).Allowed
 	if whole { // then what is fine needs only be counted, and what is due looked at
@@ -147,7 +152,7 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 	if !slices.Contains(environments, n.Environment) {
 		return made, invalid("environment", "environment is not one of %v", environments)
 	}
-	if err := checkText("description", n.Description, maxDescription); err != nil {
+	if err := checkText("description", n.Description, MaxDescription); err != nil {
 		return made, err
 	}
 	a, err := s.allow(c, access.ChangeRules, n.Name)
@@ -183,11 +188,24 @@ func (s *Service) CreateDrawer(c Caller, n NewDrawer) (made Drawer, err error) {
 	return made, err
 }
 
-// Drawer describes one drawer and lists the items in it that the caller may list, those that are retired only if they
-// are asked for.
-func (s *Service) Drawer(c Caller, name string, retired Retired) (d Drawer, items []Item, err error) {
+// DrawerPage is a drawer and some of the items in it, in the order of names. Next is the name after which the next page
+// begins; empty at the end. What is added or taken away meanwhile moves nothing from one page to another.
+type DrawerPage struct {
+	Drawer
+	Items []Item
+	Next  string
+}
+
+// Drawer describes one drawer and lists a page of the items in it that the caller may list, those that are retired only
+// if they are asked for; after is the Next of the page before, or empty.
+func (s *Service) Drawer(c Caller, name string, retired Retired, after string, most int) (p DrawerPage, err error) {
 	if err := checkName("drawer", name); err != nil {
-		return d, nil, err
+		return p, err
+	}
+	if after != "" {
+		if err := checkName("cursor", after); err != nil {
+			return p, err
+		}
 	}
 	a := s.attempt(c, access.List.String(), name)
 	var decision access.Decision
@@ -196,35 +214,38 @@ func (s *Service) Drawer(c Caller, name string, retired Retired) (d Drawer, item
 		return nil
 	})
 	if err != nil {
-		return d, nil, err
+		return p, err
 	}
 	if err := a.decided(decision, access.List, ""); err != nil {
-		return d, nil, err
+		return p, err
 	}
 	if err := s.countReads(); err != nil {
-		return d, nil, a.fail(err)
+		return p, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
 		found := st.drawers[name]
 		if found == nil {
 			return notFound("drawer "+name, s.nearestDrawer(st, c, name, a.entry.At))
 		}
-		if d, err = describeDrawer(st, found, c, a.entry.At); err != nil {
+		if p.Drawer, err = describeDrawer(st, found, c, a.entry.At); err != nil {
 			return err
 		}
-		return st.all(found, func(it *item) {
-			if (it.life.RetiredAt.IsZero() || retired == WithRetired) && st.mayList(c, found, it, a.entry.At) {
-				items = append(items, describeItem(found, it, a.entry.At))
+		return st.each(found, store.ItemFilter{After: after}, func(it *item) bool {
+			if !it.life.RetiredAt.IsZero() && retired == WithoutRetired || !st.mayList(c, found, it, a.entry.At) {
+				return true
 			}
+			if len(p.Items) == most {
+				p.Next = p.Items[most-1].Name
+				return false
+			}
+			p.Items = append(p.Items, describeItem(found, it, a.entry.At))
+			return true
 		})
 	})
 	if err != nil {
-		return d, nil, a.fail(err)
+		return p, a.fail(err)
 	}
-	if err := a.done(); err != nil {
-		return Drawer{}, nil, err
-	}
-	return d, items, nil
+	return answer(a, p)
 }
 
 // ChangeDrawer changes what is said about a drawer if it still has the revision that the caller read.
@@ -299,7 +320,7 @@ func (ch Described) check() error {
 		}
 	}
 	if ch.Description != nil {
-		return checkText("description", *ch.Description, maxDescription)
+		return checkText("description", *ch.Description, MaxDescription)
 	}
 	return nil
 }

@@ -115,12 +115,12 @@ func checkName(field, text string) error {
 
 // Limits of free texts, in bytes.
 const (
-	maxDescription = 500
-	maxNote        = 200
+	MaxDescription = 500
+	MaxNote        = 200
 )
 
 // CheckReason checks a stated reason: at most 200 bytes on one line.
-func CheckReason(text string) error { return checkText("Tansu-Reason", text, maxNote) }
+func CheckReason(text string) error { return checkText("Tansu-Reason", text, MaxNote) }
 
 // checkText allows printable text on one line, without bidirectional controls that could make it read as something else.
 func checkText(field, text string, limit int) error {

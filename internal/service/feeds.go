@@ -33,7 +33,7 @@ const (
 
 // NewFeed makes a private address for the caller, who is a person. It ends after a year.
 func (s *Service) NewFeed(c Caller, note string) (f Feed, err error) {
-	if err := checkText("note", note, maxNote); err != nil {
+	if err := checkText("note", note, MaxNote); err != nil {
 		return f, err
 	}
 	a := s.attempt(c, "make_calendar", "")

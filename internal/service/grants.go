@@ -229,7 +229,7 @@ func (s *Service) newGrantRow(by string, n NewGrant) (store.Grant, error) {
 	if effect != string(access.Allow) && effect != string(access.Deny) {
 		return store.Grant{}, invalid("effect", `effect is neither "allow" nor "deny"`)
 	}
-	if err := checkText("reason", n.Reason, maxNote); err != nil {
+	if err := checkText("reason", n.Reason, MaxNote); err != nil {
 		return store.Grant{}, err
 	}
 	if _, err := n.Conditions.parse(); err != nil {

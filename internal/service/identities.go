@@ -197,7 +197,7 @@ func (s *Service) Register(c Caller, n NewIdentity) (Registered, error) {
 	if err := checkName("name", n.Name); err != nil {
 		return none, err
 	}
-	if err := cmp.Or(checkText("description", n.Description, maxDescription), checkText("purpose", n.Purpose, maxDescription)); err != nil {
+	if err := cmp.Or(checkText("description", n.Description, MaxDescription), checkText("purpose", n.Purpose, MaxDescription)); err != nil {
 		return none, err
 	}
 	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "") {
@@ -501,7 +501,7 @@ func (s *Service) ChangeIdentity(c Caller, subject string, ch IdentityChanges) (
 		text  *string
 	}{{"description", ch.Description}, {"purpose", ch.Purpose}} {
 		if text.text != nil {
-			if err := checkText(text.field, *text.text, maxDescription); err != nil {
+			if err := checkText(text.field, *text.text, MaxDescription); err != nil {
 				return d, err
 			}
 		}

@@ -44,6 +44,7 @@ type Item struct {
 	Rules       lifecycle.Rules // those in force for it
 	OwnRules    lifecycle.Rules // stricter ones of its own
 	UseOnly     bool            // no person is ever shown its value
+	Aliases     []Alias         // names under which it is served besides; only in its history
 }
 
 // Version is a version as others see it, without its value.
@@ -115,7 +116,7 @@ func (n NewVersion) check(now time.Time) error {
 	if !n.Window.NotAfter.IsZero() && !n.Window.NotAfter.After(now) {
 		return invalid("not_after", "not_after is not in the future")
 	}
-	return checkText("note", n.Note, maxNote)
+	return checkText("note", n.Note, MaxNote)
 }
 
 // CreateItem adds an item with its first version.
@@ -126,7 +127,7 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	if !slices.Contains(secretvalue.Shapes, n.Shape) {
 		return it, made, invalid("shape", "shape is not one of %v", secretvalue.Shapes)
 	}
-	if err := checkText("description", n.Description, maxDescription); err != nil {
+	if err := checkText("description", n.Description, MaxDescription); err != nil {
 		return it, made, err
 	}
 	if err := v.check(s.now()); err != nil {
@@ -321,9 +322,15 @@ func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions 
 			return s.hint(st, c, ref, err, a.entry.At)
 		}
 		it = describeItem(d, found, a.entry.At)
+		it.Aliases = st.aliasesOf(found, a.entry.At)
 		versions = found.history(a.entry.At)
 		return nil
 	})
+	for i := range it.Aliases {
+		if err == nil {
+			it.Aliases[i].Users, err = s.readersOf(it.Aliases[i].Reference, a.entry.At.Add(-90*24*time.Hour))
+		}
+	}
 	if err != nil {
 		return it, nil, a.fail(err)
 	}

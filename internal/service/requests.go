@@ -108,7 +108,7 @@ func (s *Service) AskFor(c Caller, n NewRequest) (r Request, err error) {
 	if n.Reason == "" {
 		return r, invalid("reason", "a request states its reason, for who answers it")
 	}
-	if err := checkText("reason", n.Reason, maxNote); err != nil {
+	if err := checkText("reason", n.Reason, MaxNote); err != nil {
 		return r, err
 	}
 	a := s.attempt(c, "ask_for", "")
@@ -268,7 +268,7 @@ func (st *state) maySeeRequest(c Caller, row store.Request, now time.Time) bool 
 
 // AnswerRequest allows or declines an open request. Whoever asked, or would gain by it, does not answer it.
 func (s *Service) AnswerRequest(c Caller, id string, answer Answer) (r Request, err error) {
-	if err := checkText("because", answer.Because, maxNote); err != nil {
+	if err := checkText("because", answer.Because, MaxNote); err != nil {
 		return r, err
 	}
 	if !answer.Allow && answer.Because == "" {
@@ -442,7 +442,7 @@ func (s *Service) DeclineRefusal(c Caller, id, because string) (r Request, err e
 	if because == "" {
 		return r, invalid("because", "a no says why, for who was refused")
 	}
-	if err := checkText("because", because, maxNote); err != nil {
+	if err := checkText("because", because, MaxNote); err != nil {
 		return r, err
 	}
 	receipt, err := s.Receipt(c, id)

@@ -57,7 +57,7 @@ func (n NewRole) row() (store.Role, error) {
 	if _, builtIn := access.FindRole(n.Name); builtIn {
 		return store.Role{}, invalid("name", "%s is a built-in role, which cannot be changed", n.Name)
 	}
-	if err := checkText("description", n.Description, maxDescription); err != nil {
+	if err := checkText("description", n.Description, MaxDescription); err != nil {
 		return store.Role{}, err
 	}
 	var actions access.Action

@@ -111,8 +111,8 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 		},
 		"drawers": func() error { list, err := s.Drawers(steward); return without(len(list), err) },
 		"a drawer": func() error {
-			_, list, err := s.Drawer(steward, "d", service.WithoutRetired)
-			return without(len(list), err)
+			page, err := s.Drawer(steward, "d", service.WithoutRetired, "", 10)
+			return without(len(page.Items), err)
 		},
 		"a history":  func() error { _, list, err := s.History(steward, item); return without(len(list), err) },
 		"identities": func() error { list, err := s.Identities(steward); return without(len(list), err) },

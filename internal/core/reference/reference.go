@@ -28,7 +28,8 @@ const MaxName = 64
 // Scheme marks a reference inside another file.
 const Scheme = "tansu:"
 
-const nameForm = `lower-case letters, digits, "-", "_" and ".", 1 to 64 of them, beginning and ending with a letter or digit, without ".."`
+// NameForm says what a name is made of.
+const NameForm = `lower-case letters, digits, "-", "_" and ".", 1 to 64 of them, beginning and ending with a letter or digit, without ".."`
 
 // InvalidError says that a text is not a name, a reference or a pattern. The text itself is not in the message beyond
 // a quoted form, so that control characters cannot reach a terminal.
@@ -51,10 +52,13 @@ func quote(text string) string {
 	return strconv.QuoteToASCII(text)
 }
 
+// NamePattern is what CheckName allows but for two points in a row, as a regular expression for forms.
+const NamePattern = `[a-z0-9]([a-z0-9._\-]{0,62}[a-z0-9])?`
+
 // CheckName reports whether text is a name. The error is an [*InvalidError].
 func CheckName(text string) error {
 	if problem := nameProblem(text); problem != "" {
-		return &InvalidError{What: "name", Text: text, Problem: problem, Form: nameForm}
+		return &InvalidError{What: "name", Text: text, Problem: problem, Form: NameForm}
 	}
 	return nil
 }
