@@ -275,10 +275,12 @@ var contract = sync.OnceValues(func() (routers.Router, error) {
 	if err := document.Validate(loader.Context); err != nil {
 		return nil, err
 	}
-	openapi3filter.RegisterBodyDecoder("application/yaml", func(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (any, error) {
+	asText := func(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (any, error) {
 		content, err := io.ReadAll(body)
 		return string(content), err
-	})
+	}
+	openapi3filter.RegisterBodyDecoder("application/yaml", asText)
+	openapi3filter.RegisterBodyDecoder("text/calendar", asText)
 	return gorillamux.NewRouter(document)
 })
 

@@ -36,7 +36,7 @@ come from, the time, how it signs in and the reason it would state, as far as it
 			if err != nil {
 				return err
 			}
-			if err := a.show(v, func() { a.printVerdict(q, v) }); err != nil || v.Allowed {
+			if err := a.show(v, func() { a.printVerdict(q, v) }); err != nil || v.Allowed && v.NotServed == "" {
 				return err
 			}
 			return answeredNo{}
@@ -57,6 +57,12 @@ func (answeredNo) Error() string { return "the answer is no" }
 func (a *app) printVerdict(q client.Question, v client.Verdict) {
 	if v.Allowed {
 		fmt.Fprintf(a.Out, "Yes: %s may %s on %s, by grant %s.\n", q.Subject, q.Action, q.Target, v.Grant)
+		switch {
+		case v.NotServed != "":
+			fmt.Fprintf(a.Out, "But nothing would be served: %s.\n", v.NotServed)
+		case v.Version != 0:
+			fmt.Fprintf(a.Out, "Version %d would be served.\n", v.Version)
+		}
 		return
 	}
 	fmt.Fprintf(a.Out, "No: %s may not %s on %s: %s.\n\n", q.Subject, q.Action, q.Target, reasonText(v.Reason))

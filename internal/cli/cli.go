@@ -131,9 +131,9 @@ A first tour:
 	groups := map[string][]*cobra.Command{
 		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(), a.examineCommand(), a.stewardCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
-		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
+		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
-		groupRead:   {a.readCommand(), a.checkCommand()},
+		groupRead:   {a.readCommand(), a.checkCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {

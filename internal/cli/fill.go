@@ -10,11 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 )
 
 func (a *app) drawerCommand() *cobra.Command {
-	command := &cobra.Command{Use: "drawer", Short: "Make drawers", RunE: noSubcommand}
+	command := &cobra.Command{Use: "drawer", Short: "Make and shred drawers", RunE: noSubcommand}
 	var n client.NewDrawer
 	add := &cobra.Command{
 		Use:     "add NAME --env ENVIRONMENT",
@@ -38,7 +39,7 @@ func (a *app) drawerCommand() *cobra.Command {
 	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	_ = add.MarkFlagRequired("env")
-	command.AddCommand(add)
+	command.AddCommand(add, a.shredDrawerCommand())
 	return command
 }
 
@@ -53,7 +54,7 @@ func noSubcommand(cmd *cobra.Command, arguments []string) error {
 // putFlags are the options of put.
 type putFlags struct {
 	file, description, owner, note, notBefore, notAfter string
-	newVersion, staged                                  bool
+	newVersion, staged, useOnly                         bool
 	revision                                            int64
 	fieldFlags
 }
@@ -67,7 +68,7 @@ func (a *app) putCommand() *cobra.Command {
 when that is not a terminal, or those of --file; it is never an argument. It may have up to 256 KiB.
 
 With --generate the value is made up and stored without ever being shown: characters:24, characters:20:lower+digits,
-bytes:32, words:5 or uuid.
+bytes:32, words:5 or uuid; or rule, by the recipe that the drawer's rules name.
 
 With --shape an item has fields: login (user, password), connection (engine, host, port, database, user, password,
 options), ssh_key (private; public and fingerprint follow), file (content, media_type, file_name), or fields of your own.
@@ -102,6 +103,7 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
 	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (RFC 3339) or after this long (12h, 90d)")
 	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (RFC 3339) or for this long (12h, 90d)")
+	command.Flags().BoolVar(&f.useOnly, "use-only", false, "no person is ever shown its value, only applications get it; for a new item, and for good")
 	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")
 	return command
 }
@@ -131,7 +133,7 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	if f.newVersion {
 		stored, err = c.AddVersion(cmd.Context(), ref.Drawer, ref.Item, f.revision, version)
 	} else {
-		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Shape: f.shape, Description: f.description, Owner: f.owner, Version: version})
+		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Shape: f.shape, Description: f.description, Owner: f.owner, UseOnly: f.useOnly, Version: version})
 	}
 	if err != nil {
 		return err
@@ -169,18 +171,13 @@ func moment(flag, text string) (time.Time, error) {
 	return time.Now().Add(d).UTC().Truncate(time.Second), nil
 }
 
-// duration reads a whole number and one of the units m, h and d.
+// duration reads a length of time that is not nothing.
 func duration(text string) (time.Duration, error) {
-	units := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour}
-	if len(text) < 2 {
-		return 0, fmt.Errorf("%q is not a duration", text)
+	span, err := lifecycle.ParseSpan(text)
+	if err == nil && span == 0 {
+		err = fmt.Errorf("%q is not a duration", text)
 	}
-	unit, known := units[text[len(text)-1]]
-	n, err := strconv.Atoi(text[:len(text)-1])
-	if err != nil || !known || n < 1 || n > 36500 {
-		return 0, fmt.Errorf("%q is not a duration", text)
-	}
-	return time.Duration(n) * unit, nil
+	return time.Duration(span), err
 }
 
 func (a *app) listCommand() *cobra.Command {
@@ -237,8 +234,8 @@ func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string, ret
 		now := time.Now()
 		for _, it := range contents.Items {
 			ends := ""
-			if !it.NotAfter.IsZero() {
-				ends = relative(it.NotAfter, now)
+			if !it.EndsAt.IsZero() {
+				ends = relative(it.EndsAt, now)
 			}
 			t.add(it.Name, it.State, number(it.Current), strconv.Itoa(it.Versions), ends, relative(it.ChangedAt, now), it.ChangedBy, it.Description)
 		}
@@ -295,9 +292,9 @@ func (a *app) historyCommand() *cobra.Command {
 
 func (a *app) printHistory(h client.History) {
 	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "state", h.Item.State, "description", h.Item.Description,
-		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "revision", strconv.FormatInt(h.Item.Revision, 10))
+		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "rules", strings.Join(ruleLines(h.Item.Rules), "; "), "for use only", useOnlyText(h.Item.UseOnly), "revision", strconv.FormatInt(h.Item.Revision, 10))
 	fmt.Fprintln(a.Out)
-	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "NOT AFTER", "NOTE"}}
+	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "ENDS", "NOTE"}}
 	for _, v := range h.Versions {
 		state := v.State
 		if v.Current {
@@ -310,9 +307,26 @@ func (a *app) printHistory(h client.History) {
 		for i, field := range v.Fields {
 			size += map[bool]string{true: ": ", false: ", "}[i == 0] + field.Name + " " + strconv.Itoa(field.Size)
 		}
-		t.add(strconv.Itoa(v.Version), state, size, stamp(v.CreatedAt), v.CreatedBy, stamp(v.NotBefore), stamp(v.NotAfter), v.Note)
+		t.add(strconv.Itoa(v.Version), state, size, stamp(v.CreatedAt), v.CreatedBy, stamp(v.NotBefore), stamp(v.EndsAt), v.Note)
 	}
 	t.print(a.Out)
+	for _, alias := range h.Aliases {
+		var users []string
+		for _, u := range alias.Users {
+			users = append(users, u.Subject+" "+relative(u.Last, time.Now()))
+		}
+		if len(users) == 0 {
+			users = []string{"nobody"}
+		}
+		fmt.Fprintf(a.Out, "\nUntil %s also served as %s, which is read by: %s\n", stamp(alias.Until), alias.Reference, strings.Join(users, ", "))
+	}
+}
+
+func useOnlyText(useOnly bool) string {
+	if useOnly {
+		return "no person is ever shown its value"
+	}
+	return ""
 }
 
 func labelsText(labels client.Labels) string {
@@ -333,6 +347,7 @@ func approvalText(needed bool) string {
 
 func (a *app) describeCommand() *cobra.Command {
 	var description, owner, of string
+	var useOnly bool
 	var labels map[string]string
 	var approval []string
 	command := &cobra.Command{
@@ -353,6 +368,9 @@ With --approval a drawer demands that somebody else agrees before the values of 
 			if cmd.Flags().Changed("owner") {
 				changes.Owner = &owner
 			}
+			if useOnly {
+				changes.UseOnly = &useOnly
+			}
 			if cmd.Flags().Changed("labels") {
 				changes.Labels = labels
 			}
@@ -369,6 +387,7 @@ With --approval a drawer demands that somebody else agrees before the values of 
 	command.Flags().StringVar(&description, "description", "", "what it is for, on one line")
 	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	command.Flags().StringToStringVar(&labels, "labels", nil, "all its `labels`: key=value, separated by commas; empty for none")
+	command.Flags().BoolVar(&useOnly, "use-only", false, "of an item: no person is ever shown its value, for good")
 	command.Flags().StringSliceVar(&approval, "approval", nil, "of a drawer: the `items`, as patterns, that nobody reads alone; empty for none")
 	command.Flags().StringVar(&of, "approval-of", "everyone", "whose reads need it: everyone or persons")
 	return command

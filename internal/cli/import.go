@@ -16,21 +16,28 @@ import (
 
 func (a *app) importCommand() *cobra.Command {
 	n := client.NewImport{Encoding: "base64"}
+	var until string
 	command := &cobra.Command{
 		Use:   "import DRAWER FILE",
 		Short: "Move the secrets of a plaintext file into a drawer",
-		Long: `Reads a dotenv file, a flat JSON object or a Java properties file, and makes an item of each entry, with its name in
+		Long: `Reads a dotenv file, a flat JSON object, a flat YAML mapping, a CSV table with the columns name and value, or a Java
+properties file, and makes an item of each entry, with its name in
 lower case. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are in
-the way unless --replace adds a version to them. The file itself is left as it is: remove it afterwards.`,
+the way unless --replace adds a version to them. Done again after an interruption, it leaves out what is there already.
+The file itself is left as it is: remove it afterwards.`,
 		Example: "  tansu import ticketing-staging .env --preview\n  tansu import ticketing-staging .env",
 		Args:    exactly("DRAWER", "FILE"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			drawer, path := arguments[0], arguments[1]
+			var err error
+			if n.NotAfter, err = moment("--not-after", until); err != nil {
+				return err
+			}
 			if n.Format == "" {
 				n.Format = string(importfile.FormatOf(path))
 			}
 			if n.Format == "" {
-				return usagef("the name of %s does not say what it is; say --format dotenv, json or properties", path)
+				return usagef("the name of %s does not say what it is; say --format dotenv, json, yaml, csv or properties", path)
 			}
 			content, err := os.ReadFile(path)
 			if err != nil {
@@ -48,7 +55,9 @@ the way unless --replace adds a version to them. The file itself is left as it i
 			return foundSomething{}
 		}),
 	}
-	command.Flags().StringVar(&n.Format, "format", "", "the file's `format`: dotenv, json or properties; by its name when left out")
+	command.Flags().StringVar(&n.Format, "format", "", "the file's `format`: dotenv, json, yaml, csv or properties; by its name when left out")
+	command.Flags().StringVar(&until, "not-after", "", "serve the values only until this `time` (RFC 3339) or for this long (90d)")
+	command.Flags().StringVar(&n.Note, "note", "", "why, on one line; each version has it")
 	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	command.Flags().BoolVar(&n.Each, "each", false, "put in what can be, even if not everything can")

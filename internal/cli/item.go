@@ -14,7 +14,7 @@ import (
 func (a *app) itemCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "item",
-		Short: "Change what is served: hold, promote, suspend, retire, restore, shred",
+		Short: "Change what is served: hold, promote, suspend, retire, restore, shred, move",
 		Long: `Says which version of an item is served, or that none is. Everything is effective at once and in the trail.
 
 A version that is put in with --staged waits until it is promoted. Holding an older version keeps it current whatever
@@ -30,7 +30,7 @@ served until it is restored. Shredding destroys the data keys: nobody ever reads
 		a.actCommand("resume DRAWER/ITEM[@VERSION]", "Serve it again", "  tansu item resume ticketing-prod/db-password@3"),
 		a.actCommand("retire DRAWER/ITEM", "Hide an item and serve it to nobody, until it is restored or shredded", "  tansu item retire ticketing-prod/mail-relay-login"),
 		a.actCommand("restore DRAWER/ITEM", "Bring a retired item back whole", "  tansu item restore ticketing-prod/mail-relay-login"),
-		a.shredCommand(), a.readersCommand())
+		a.shredCommand(), a.readersCommand(), a.moveCommand(), a.forgetNameCommand(), a.differenceCommand())
 	return command
 }
 

@@ -55,6 +55,7 @@ func (a *app) withReason(command *cobra.Command) *cobra.Command {
 
 func (a *app) checkCommand() *cobra.Command {
 	var equals bool
+	var sameAs, as string
 	command := a.withReason(&cobra.Command{
 		Use:   "check DRAWER/ITEM[@VERSION][#FIELD]",
 		Short: "Prove that a read works, without showing the value",
@@ -62,11 +63,21 @@ func (a *app) checkCommand() *cobra.Command {
 and until when it may be served. It is a read like any other, and in the trail like any other.
 
 With --equals a value is asked for without showing it, and the answer is only whether it is the same: exit code 0 for yes
-and 3 for no. After five wrong guesses in an hour there is no answer. Who may write an item may ask this, too.`,
+and 3 for no. After five wrong guesses in an hour there is no answer. Who may write an item may ask this, too.
+With --same-as the answer is whether two references hold the same value. With --as nothing is read: the answer is whether
+somebody else would get a value now, and why not.`,
 		Example: `  tansu check ticketing-prod/db-password
-  tansu check ticketing-prod/db-password --equals < old-password`,
+  tansu check ticketing-prod/db-password --equals < old-password
+  tansu check ticketing-prod/db-password@1 --same-as ticketing-prod/db-password@2
+  tansu check ticketing-prod/db-password --as app:ticket-api`,
 		Args: exactly("DRAWER/ITEM"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
+			if as != "" {
+				return a.checkAs(cmd, as, arguments[0])
+			}
+			if sameAs != "" {
+				return a.checkSame(cmd, arguments[0], sameAs)
+			}
 			if equals {
 				return a.checkEquals(cmd, arguments[0])
 			}
@@ -82,13 +93,69 @@ and 3 for no. After five wrong guesses in an hour there is no answer. Who may wr
 				checked["not_after"] = v.NotAfter
 				ends = "it ends " + relative(v.NotAfter, time.Now())
 			}
+			if v.Grace {
+				checked["grace"] = true
+				ends = "it ended " + relative(v.NotAfter, time.Now()) + " and is served until " + stamp(v.Until) + " by a rule: replace it"
+			}
 			return a.show(checked, func() {
 				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size), relative(v.CreatedAt, time.Now()), ends)
 			})
 		},
 	})
+	command.Flags().StringVar(&sameAs, "same-as", "", "only whether another `reference` holds the same value")
+	command.Flags().StringVar(&as, "as", "", "only whether this `subject` would get it now, such as app:ticket-api")
 	command.Flags().BoolVar(&equals, "equals", false, "only whether a value that you give is the same")
 	return command
+}
+
+// checkAs asks whether somebody else would get a value.
+func (a *app) checkAs(cmd *cobra.Command, subject, text string) error {
+	ref, err := itemArgument(text)
+	if err != nil {
+		return err
+	}
+	if ref.Version != 0 || ref.Field != "" {
+		return usagef("--as is about what is served now: leave out version and field")
+	}
+	c, err := a.connected()
+	if err != nil {
+		return err
+	}
+	q := client.Question{Subject: subject, Action: "read_value", Target: ref.String(), Reason: a.reason}
+	v, err := c.Ask(cmd.Context(), q)
+	if err != nil {
+		return err
+	}
+	if err := a.show(v, func() { a.printVerdict(q, v) }); err != nil || v.Allowed && v.NotServed == "" {
+		return err
+	}
+	return answeredNo{}
+}
+
+func (a *app) checkSame(cmd *cobra.Command, one, other string) error {
+	first, err := itemArgument(one)
+	if err != nil {
+		return err
+	}
+	second, err := itemArgument(other)
+	if err != nil {
+		return err
+	}
+	c, err := a.connected()
+	if err != nil {
+		return err
+	}
+	same, err := c.Same(cmd.Context(), first.String(), second.String())
+	if err != nil {
+		return err
+	}
+	err = a.show(map[string]any{"references": []string{first.String(), second.String()}, "equal": same}, func() {
+		fmt.Fprintln(a.Out, map[bool]string{true: "Yes, both hold the same value.", false: "No, they hold different values."}[same])
+	})
+	if err != nil || same {
+		return err
+	}
+	return answeredNo{}
 }
 
 func (a *app) checkEquals(cmd *cobra.Command, text string) error {

@@ -79,6 +79,9 @@ func (s *Service) ExportDrawer(c Caller, drawer string, n NewExport) (e Export, 
 	if err != nil {
 		return e, a.fail(err)
 	}
+	if len(a.more) == 0 {
+		return e, a.fail(&Error{Code: NotPossible, Detail: "there is nothing in " + drawer + " whose value you may read and that is served now"})
+	}
 	a.entry.Detail += fmt.Sprintf(", %d values", len(a.more))
 	content, err := file.write(n.Format)
 	if err == nil && encrypter != nil {

@@ -35,6 +35,7 @@ type RulesReport struct {
 	Items []RuledItem // only those that the caller may list
 	More  int         // how many others there are
 	Stops int         // how many items, of all, are not served any more at once
+	at    time.Time
 }
 
 // warning is how long before an end something in a drawer can be due.
@@ -196,6 +197,7 @@ const mostRuled = 200
 
 // fill says what a schedule does to the items of a drawer.
 func (r *RulesReport) fill(st *state, c Caller, d *drawer, schedule lifecycle.Schedule, now time.Time) (err error) {
+	r.at = now
 	if r.Drawer, err = describeDrawer(st, d, c, now); err != nil {
 		return err
 	}
@@ -230,7 +232,7 @@ func (r *RulesReport) surprise(n NewRules) error {
 	}
 	var names []string
 	for _, it := range r.Items {
-		if !it.Stops.IsZero() && len(names) < 3 {
+		if !it.Stops.IsZero() && !it.Stops.After(r.at) && len(names) < 3 {
 			names = append(names, it.Reference)
 		}
 	}

@@ -178,7 +178,7 @@ func (st *state) readable(target []string) error {
 	if len(target) != 2 || st.drawers[target[0]] == nil {
 		return nil
 	}
-	_, err := st.find(st.drawers[target[0]], target[1])
+	_, _, err := st.named(st.drawers[target[0]], target[1])
 	return err
 }
 

@@ -191,7 +191,7 @@ func (st *state) target(names ...string) access.Target {
 	d := st.drawers[names[0]]
 	t.Labels = d.labels
 	if len(names) == 2 {
-		if it, _ := st.find(d, names[1]); it != nil { // one that cannot be read is not decided about: see allow
+		if _, it, _ := st.named(d, names[1]); it != nil { // one that cannot be read is not decided about: see allow
 			t.Labels = it.labels
 		}
 	}
@@ -209,11 +209,11 @@ func (st *state) approval(subject string, action access.Action, now time.Time, n
 		return access.NotNeeded
 	}
 	d := st.drawers[names[0]]
-	it, err := st.find(d, names[1])
+	home, it, err := st.named(d, names[1])
 	if err != nil {
 		return access.Missing // what cannot be looked at is not given out
 	}
-	return it.approvalFor(st, d, subject, action, now)
+	return it.approvalFor(st, home, subject, action, now)
 }
 
 func (it *item) approvalFor(st *state, d *drawer, subject string, action access.Action, now time.Time) access.Approval {
@@ -224,6 +224,15 @@ func (it *item) approvalFor(st *state, d *drawer, subject string, action access.
 		return access.Given
 	}
 	return access.Missing
+}
+
+// named finds an item by its name or by one that it had before, and the drawer that it is in.
+func (st *state) named(d *drawer, name string) (*drawer, *item, error) {
+	it, err := st.find(d, name)
+	if it != nil || err != nil {
+		return d, it, err
+	}
+	return st.renamed(d, name)
 }
 
 // decide answers whether a subject may do an action on a target now.
@@ -442,14 +451,11 @@ func (st *state) item(ref reference.Reference) (*drawer, *item, error) {
 	if d == nil {
 		return nil, nil, notFound("drawer "+ref.Drawer, "")
 	}
-	it, err := st.find(d, ref.Item)
+	home, it, err := st.named(d, ref.Item)
 	if err == nil && it == nil {
-		if now, named, err := st.renamed(d, ref.Item); named != nil || err != nil {
-			return now, named, err
-		}
-		err = notFound("item "+ref.Drawer+"/"+ref.Item, "")
+		return d, nil, notFound("item "+ref.Drawer+"/"+ref.Item, "")
 	}
-	return d, it, err
+	return home, it, err
 }
 
 func subjectOf(row store.Identity) string { return row.Kind + ":" + row.Name }

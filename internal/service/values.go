@@ -20,6 +20,7 @@ type Served struct {
 	NotAfter  time.Time // when the version stops being usable; zero for never
 	Changes   time.Time // when the same question may have another answer by itself; zero for never
 	Grace     bool      // it has ended, and a rule lets it be served for a while
+	Home      string    // where the item is now, when it was asked for by an old name; else empty
 }
 
 // ReadValue serves a value: decide, find the version, check its window, decrypt, record, answer. It returns content
@@ -56,6 +57,13 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	}
 
 	a.entry.Grant = decision.Grant
+	if err == nil && served.Home != "" {
+		if denied := s.deniedAt(c, served.Home, a.entry.At); denied.Reason == access.Denied {
+			served.Content.Wipe()
+			a.entry.Detail = "an old name of " + served.Home
+			return Served{}, a.decided(denied, access.ReadValue, "")
+		}
+	}
 	if err != nil {
 		var damaged *Error
 		if !errors.As(err, &damaged) {
@@ -73,11 +81,24 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 	if served.Grace {
 		a.entry.Detail += inGrace
 	}
+	if served.Home != "" {
+		a.entry.Detail += " by an old name, now " + served.Home
+	}
 	if err := a.done(); err != nil {
 		served.Content.Wipe()
 		return Served{}, err
 	}
 	return served, nil
+}
+
+// deniedAt decides about a value under the name that it has now, for who asked by an old one: who was allowed that one may
+// go on, unless a grant denies them the new one.
+func (s *Service) deniedAt(c Caller, home string, now time.Time) (d access.Decision) {
+	_ = s.view(func(st *state) error {
+		d = st.decide(c.id, access.ReadValue, c.context(now), targetOf(home)...)
+		return nil
+	})
+	return d
 }
 
 // purpose is what a value is decrypted for.
@@ -134,6 +155,10 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	if next := it.life.Changes(now); ref.Version == 0 || it.life.VersionAt(number, now) == lifecycle.Grace {
 		changes = next
 	}
-	return Served{Changes: changes, Grace: it.life.VersionAt(number, now) == lifecycle.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+	home := ""
+	if d.row.Name != ref.Drawer || it.row.Name != ref.Item {
+		home = d.row.Name + "/" + it.row.Name
+	}
+	return Served{Home: home, Changes: changes, Grace: it.life.VersionAt(number, now) == lifecycle.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
 		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: ends}, nil
 }

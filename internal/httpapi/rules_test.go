@@ -1,0 +1,522 @@
+package httpapi_test
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+)
+
+const days = 24 * time.Hour
+
+// ruled is a chest with one item, a keeper and an app that reads it.
+type ruled struct {
+	*chesttest.Chest
+	keeper *client.Client
+	secret string
+}
+
+func startRuled(t *testing.T) *ruled {
+	t.Helper()
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "one")
+	r := &ruled{Chest: chest, keeper: chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))}
+	r.secret, _ = chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	return r
+}
+
+// at moves the clock forward and returns the app and the keeper with new tokens.
+func (r *ruled) at(t *testing.T, later time.Duration) (app, keeper *client.Client) {
+	t.Helper()
+	r.Clock.Set(-later)
+	token, _, err := r.Client(t, "").AppToken(ctx, "ticket-api", r.secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r.Client(t, token), r.Client(t, r.SignIn(t, "security-duty"))
+}
+
+func (r *ruled) set(t *testing.T, keeper *client.Client, n client.NewRules) (client.RulesReport, error) {
+	t.Helper()
+	d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d"))
+	return keeper.SetDrawerRules(ctx, "d", d.Drawer.Revision, n)
+}
+
+// A rule about age ends a version to the second, grace lets it be served marked, and both are in the answer and the trail.
+func TestAgeAndGraceByRule(t *testing.T) {
+	r := startRuled(t)
+	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{MaxAge: "30d", Grace: "2d", Warn: "7d"}}); err != nil {
+		t.Fatal(err)
+	}
+	r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"})
+	app, keeper := r.at(t, 29*days)
+	v := must[client.Value](t)(app.ReadValue(ctx, "d/i"))
+	if v.Grace || v.NotAfter.IsZero() || !v.Until.Equal(v.NotAfter) {
+		t.Errorf("before its end: %+v", v)
+	}
+	due := must[[]client.Due](t)(keeper.Due(ctx, 3*days))
+	if len(due) != 1 || due[0].State != "due" || !due[0].NotAfter.Equal(v.NotAfter) {
+		t.Errorf("a day before its end: %+v", due)
+	}
+	_, keeper = r.at(t, 31*days)
+	answer := r.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: appToken(t, r)})
+	if answer.Header.Get("Tansu-Grace") != "true" || answer.Header.Get("Sunset") == "" || answer.Header.Get("Expires") == "" || answer.Header.Get("Cache-Control") != "no-store" {
+		t.Errorf("in grace: %v", answer.Header)
+	}
+	if due := must[[]client.Due](t)(keeper.Due(ctx, 0)); len(due) != 1 || due[0].State != "grace" {
+		t.Errorf("in grace: %+v", due)
+	}
+	auditor := r.Client(t, r.SignIn(t, "audit-desk"))
+	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "read_value", Limit: 1})); !strings.Contains(page.Entries[0].Detail, "in grace") {
+		t.Errorf("the trail says %q", page.Entries[0].Detail)
+	}
+	app, _ = r.at(t, 33*days)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "ended" {
+		t.Errorf("after its grace: %v", err)
+	}
+}
+
+func appToken(t *testing.T, r *ruled) string {
+	t.Helper()
+	token, _, err := r.Client(t, "").AppToken(ctx, "ticket-api", r.secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return token
+}
+
+// Rules hold for what is there already, and yet surprise nobody.
+func TestRulesSurpriseNobody(t *testing.T) {
+	r := startRuled(t)
+	r.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "**"}, chesttest.Grant{Role: "viewer", Scope: "**"})
+	_, keeper := r.at(t, 40*days)
+	strict := client.Rules{MaxAge: "30d"}
+	preview := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: strict, Preview: true}))
+	if preview.Done || preview.Stops != 1 || len(preview.Items) != 1 || preview.Items[0].Reference != "d/i" || preview.Items[0].Because != "ended" {
+		t.Errorf("the preview says %+v", preview)
+	}
+	if _, err := r.set(t, keeper, client.NewRules{Rules: strict}); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "d/i") {
+		t.Errorf("a rule that stops something at once: %v", err)
+	}
+	if d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); d.Drawer.Rules != (client.Rules{}) {
+		t.Errorf("a refused change changed %+v", d.Drawer.Rules)
+	}
+	from := time.Now().Add(50 * days).UTC().Truncate(time.Second)
+	later := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: strict, From: from}))
+	if !later.Done || later.Drawer.NextRules == nil || !later.Drawer.RulesFrom.Equal(from) {
+		t.Errorf("a rule that begins later: %+v", later)
+	}
+	app, _ := r.at(t, 49*days)
+	if v := must[client.Value](t)(app.ReadValue(ctx, "d/i")); !v.NotAfter.Equal(from) {
+		t.Errorf("it ends %s, the rule begins %s", v.NotAfter, from)
+	}
+	app, keeper = r.at(t, 51*days)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" {
+		t.Errorf("the rule did not begin: %v", err)
+	}
+	if _, err := r.set(t, keeper, client.NewRules{Rules: client.Rules{}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := app.Read(ctx, "d/i"); err != nil {
+		t.Errorf("a rule that was taken away still decides: %v", err)
+	}
+	lead := r.Client(t, r.SignIn(t, "ticketing-lead"))
+	if _, err := r.set(t, lead, client.NewRules{Rules: strict}); chesttest.Code(err) != "refused" {
+		t.Errorf("a depositor sets rules: %v", err)
+	}
+	for field, rules := range map[string]client.Rules{"rules.max_age": {MaxAge: "90"}, "rules.grace": {Grace: "31d"}, "rules.warn": {Warn: "30d", MaxAge: "30d"}, "rules.keep": {Keep: -1}, "rules.owner": {Owner: "app"}, "rules.recipe": {Recipe: "characters:3"}} {
+		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != field {
+			t.Errorf("%+v: %v", rules, err)
+		}
+	}
+}
+
+// What nobody reads is not served any more until somebody resumes it, and reading it keeps it awake.
+func TestIdleItemsAreSuspended(t *testing.T) {
+	r := startRuled(t)
+	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{Idle: "10d"}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, later := range []time.Duration{9 * days, 18 * days, 27 * days} {
+		app, _ := r.at(t, later)
+		if _, _, err := app.Read(ctx, "d/i"); err != nil {
+			t.Fatalf("after %s: %v", later, err)
+		}
+	}
+	app, keeper := r.at(t, 38*days)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "idle" {
+		t.Errorf("nobody read it for eleven days: %v", err)
+	}
+	if due := must[[]client.Due](t)(keeper.Due(ctx, 0)); len(due) != 1 || due[0].State != "idle" {
+		t.Errorf("due: %+v", due)
+	}
+	if page := must[client.SearchPage](t)(keeper.Search(ctx, "state:idle", "")); len(page.Items) != 1 {
+		t.Errorf("search finds %+v", page.Items)
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "resume"}))
+	if _, _, err := app.Read(ctx, "d/i"); err != nil {
+		t.Errorf("after it was resumed: %v", err)
+	}
+}
+
+// What a drawer demands of new versions is demanded, of every way in.
+func TestRulesAboutWhatIsPutIn(t *testing.T) {
+	r := startRuled(t)
+	rules := client.Rules{NeedsEnd: true, Owner: "person", Recipe: "characters:40", Keep: 2}
+	if _, err := r.set(t, r.keeper, client.NewRules{Rules: rules}); err != nil {
+		t.Fatal(err)
+	}
+	end := time.Now().Add(90 * days)
+	add := func(v client.NewVersion) error {
+		_, err := r.keeper.AddVersion(ctx, "d", "i", 0, v)
+		return err
+	}
+	if err := add(client.Content([]byte("two"))); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "not_after" {
+		t.Errorf("a version without an end: %v", err)
+	}
+	if err := add(client.NewVersion{Generate: "characters:20", NotAfter: end}); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("a recipe that leaves less to chance: %v", err)
+	}
+	if err := add(client.NewVersion{Generate: "rule", NotAfter: end}); err != nil {
+		t.Errorf("the recipe of the rules: %v", err)
+	}
+	item := client.NewItem{Name: "j", Version: client.NewVersion{Generate: "rule", NotAfter: end}}
+	if _, err := r.keeper.CreateItem(ctx, "d", item); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "owner" {
+		t.Errorf("an item without an owner: %v", err)
+	}
+	item.Owner = "person:security-duty"
+	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", item))
+	report := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("A=1\n"))}))
+	if report.Done || report.Items[0].Result != "invalid" {
+		t.Errorf("an import around the rules: %+v", report)
+	}
+	stored := must[client.Stored](t)(r.keeper.AddVersion(ctx, "d", "i", 0, client.NewVersion{Generate: "rule", NotAfter: end}))
+	if len(stored.Version.Notes) != 1 || !strings.Contains(stored.Version.Notes[0], "version 1 is shredded") {
+		t.Errorf("notes: %q", stored.Version.Notes)
+	}
+	h := must[client.History](t)(r.keeper.History(ctx, "d", "i"))
+	if h.Versions[2].State != "shredded" || h.Versions[1].State != "usable" || h.Item.Current != 3 {
+		t.Errorf("with two versions kept: %+v", h.Versions)
+	}
+	if rows := r.Rows(t, "SELECT count(*) FROM contents c JOIN versions v ON v.id = c.version WHERE v.shredded_at != 0"); fmt.Sprint(rows) != "[[0]]" {
+		t.Errorf("%v ciphertexts of shredded versions are left", rows)
+	}
+	auditor := r.Client(t, r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"}))
+	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "shred_version"})); len(page.Entries) != 1 || page.Entries[0].Version != 1 {
+		t.Errorf("the trail has %+v", page.Entries)
+	}
+}
+
+// A rule can ask for a second person before anything is shredded; the first one cannot be the second.
+func TestShreddingWithASecondPerson(t *testing.T) {
+	r := startRuled(t)
+	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{TwoToShred: true, RetireFor: "2d"}}); err != nil {
+		t.Fatal(err)
+	}
+	r.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "d/**"})
+	r.Person(t, "ticketing-lead", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	shred := client.Act{Act: "shred", Name: "d/i"}
+	if _, err := r.keeper.Act(ctx, "d", "i", shred); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "retired until") {
+		t.Errorf("before its time: %v", err)
+	}
+	_, keeper := r.at(t, 3*days)
+	second, gatekeeper := r.Client(t, r.SignIn(t, "platform-oncall")), r.Client(t, r.SignIn(t, "ticketing-lead"))
+	_, err := keeper.Act(ctx, "d", "i", shred)
+	if chesttest.Code(err) != "refused" {
+		t.Fatalf("alone: %v", err)
+	}
+	request := must[client.Request](t)(keeper.AskFor(ctx, client.NewRequest{Receipt: err.(*client.Problem).Receipt, Reason: "the contract ended"}))
+	if request.Kind != "shred" || request.Target != "d/i" {
+		t.Fatalf("the request is %+v", request)
+	}
+	if _, err := keeper.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}); chesttest.Code(err) != "refused" {
+		t.Errorf("who asked answers: %v", err)
+	}
+	if _, err := gatekeeper.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}); chesttest.Code(err) != "not_found" {
+		t.Errorf("who may not shred answers: %v", err)
+	}
+	must[client.Request](t)(second.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}))
+	if _, err := second.Act(ctx, "d", "i", shred); chesttest.Code(err) != "refused" {
+		t.Errorf("the second person uses the first one's leave: %v", err)
+	}
+	must[client.History](t)(keeper.Act(ctx, "d", "i", shred))
+
+	if _, err := keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
+		t.Errorf("a drawer alone: %v", err)
+	}
+}
+
+// Shredding a drawer leaves no key and no ciphertext of it, frees its name, and says what still names it.
+func TestADrawerIsShreddedWhole(t *testing.T) {
+	r := startRuled(t)
+	if _, err := r.keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "d/i is not retired") {
+		t.Errorf("while something is served: %v", err)
+	}
+	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	if _, err := r.keeper.ShredDrawer(ctx, "d", "e"); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("another name typed: %v", err)
+	}
+	oncall := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "d/i"}))
+	if _, err := oncall.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
+		t.Errorf("by who may shred one item of it: %v", err)
+	}
+	wrapped := r.Rows(t, "SELECT wrapped_key FROM versions UNION SELECT wrapped FROM drawer_keys")
+	gone := must[client.ShreddedDrawer](t)(r.keeper.ShredDrawer(ctx, "d", "d"))
+	if gone.Items != 1 || len(gone.Grants) == 0 {
+		t.Errorf("%+v", gone)
+	}
+	for _, name := range []string{"chest.db", "chest.db-wal"} {
+		content, err := os.ReadFile(filepath.Join(r.Dir, "chest", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, row := range wrapped {
+			if key, is := row[0].([]byte); is && strings.Contains(string(content), string(key)) {
+				t.Errorf("a wrapped key is still in %s", name)
+			}
+		}
+	}
+	app, _ := r.at(t, 0)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_found" {
+		t.Errorf("a value of it: %v", err)
+	}
+	r.Restart(t)
+	keeper := r.Client(t, r.SignIn(t, "security-duty"))
+	if list := must[[]client.ShreddedDrawer](t)(keeper.ShreddedDrawers(ctx)); len(list) != 1 || list[0].Name != "d" || list[0].By != "person:security-duty" {
+		t.Errorf("its history: %+v", list)
+	}
+	must[client.Drawer](t)(keeper.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}))
+	if d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); len(d.Items) != 0 {
+		t.Errorf("a new drawer of that name has %+v", d.Items)
+	}
+}
+
+// An item that moves keeps its history, its values and, for a while, its old name; it is no way around grants.
+func TestMovingAnItem(t *testing.T) {
+	r := startRuled(t)
+	r.Fill(t, "e", "other", "x")
+	version(t, r.keeper, "d", "i", "two", nil)
+	app, _ := r.at(t, 0)
+	if _, _, err := app.Read(ctx, "d/i@1"); err != nil {
+		t.Fatal(err)
+	}
+	reader := r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "e/**"})
+	if _, err := r.keeper.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved"}); chesttest.Code(err) != "refused" {
+		t.Fatalf("a keeper opens a value up to others by moving it: %v", err)
+	}
+	if _, _, err := r.Client(t, reader).Read(ctx, "e/moved"); chesttest.Code(err) != "not_found" {
+		t.Fatal(err)
+	}
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	if _, err := both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "other"}); chesttest.Code(err) != "exists" {
+		t.Errorf("onto another item: %v", err)
+	}
+	moved := must[client.Moved](t)(both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved", Alias: "10d"}))
+	if moved.Item.Reference != "e/moved" || moved.Item.Versions != 2 || moved.Until.IsZero() || len(moved.Readers) != 1 || moved.Readers[0].Subject != "app:ticket-api" {
+		t.Errorf("%+v", moved)
+	}
+	r.Restart(t)
+	app, keeper := r.at(t, 0)
+	for reference, want := range map[string]string{"d/i": "two", "d/i@1": "one"} {
+		if value, _, err := app.Read(ctx, reference); err != nil || string(value) != want {
+			t.Errorf("%s by its old name: %q, %v", reference, value, err)
+		}
+	}
+	if _, _, err := app.Read(ctx, "e/moved"); chesttest.Code(err) != "refused" {
+		t.Errorf("the old name gave the app the new one: %v", err)
+	}
+	if value, _, err := r.Client(t, r.SignIn(t, "platform-oncall")).Read(ctx, "e/moved"); err != nil || string(value) != "two" {
+		t.Errorf("by its new name: %q, %v", value, err)
+	}
+	h := must[client.History](t)(keeper.History(ctx, "e", "moved"))
+	if len(h.Versions) != 2 || len(h.Aliases) != 1 || h.Aliases[0].Reference != "d/i" || len(h.Aliases[0].Users) != 1 {
+		t.Errorf("its history: %+v", h)
+	}
+	if _, err := keeper.CreateItem(ctx, "d", client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
+		t.Errorf("another item takes the old name while it works: %v", err)
+	}
+	both = r.Client(t, r.SignIn(t, "ticketing-lead"))
+	must[client.Given](t)(both.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: "e/moved", Effect: "deny"}))
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "refused" {
+		t.Errorf("a grant denies the new name, and the old one is served: %v", err)
+	}
+	app, _ = r.at(t, 11*days)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_found" {
+		t.Errorf("after its time: %v", err)
+	}
+}
+
+// A value for use only is compared and used, and no person gets it, whatever their grants and by no way.
+func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
+	r := startRuled(t)
+	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"}))
+	useOnly := true
+	h := must[client.History](t)(r.keeper.History(ctx, "d", "i"))
+	it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "i", h.Item.Revision, client.Described{UseOnly: &useOnly}))
+	if _, _, err := reader.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "use_only" {
+		t.Errorf("a person reads it: %v", err)
+	}
+	if _, err := reader.Export(ctx, "d", client.NewExport{Format: "json", Clear: true}); chesttest.Code(err) != "not_possible" {
+		t.Errorf("a person exports it: %v", err)
+	}
+	if same, err := reader.Equals(ctx, "d/i", []byte("one")); err != nil || !same {
+		t.Errorf("comparing it: %v, %v", same, err)
+	}
+	app, _ := r.at(t, 0)
+	if value, _, err := app.Read(ctx, "d/i"); err != nil || string(value) != "one" {
+		t.Errorf("an app: %q, %v", value, err)
+	}
+	useOnly = false
+	if _, err := reader.ChangeItem(ctx, "d", "i", it.Revision, client.Described{UseOnly: &useOnly}); chesttest.Code(err) != "not_possible" {
+		t.Errorf("undone: %v", err)
+	}
+	if v := must[client.Verdict](t)(reader.Ask(ctx, client.Question{Subject: "person:platform-oncall", Action: "read_value", Target: "d/i"})); !v.Allowed || v.NotServed == "" {
+		t.Errorf("asked before: %+v", v)
+	}
+}
+
+// An export is opened by its recipient and nobody else, and each value in it is in the trail as read.
+func TestExportIsEncryptedToItsRecipient(t *testing.T) {
+	r := startRuled(t)
+	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "odd", Version: client.Content([]byte("$x \"y\"\nz\\"))}))
+	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "bytes", Version: client.Content([]byte{0xff, 0})}))
+	token := r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"}, chesttest.Grant{Role: "viewer", Scope: "d/**"})
+	reader := r.Client(t, token)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	public := must[[]byte](t)(json.Marshal(jose.JSONWebKey{Key: &key.PublicKey}))
+	private := must[[]byte](t)(json.Marshal(jose.JSONWebKey{Key: key}))
+	e := must[client.Export](t)(reader.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}))
+	sealed := must[[]byte](t)(base64.StdEncoding.DecodeString(e.Content))
+	object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW}, []jose.ContentEncryption{jose.A256GCM})
+	if err != nil {
+		t.Fatal(err)
+	}
+	opened := must[[]byte](t)(object.Decrypt(key))
+	var values map[string]string
+	if err := json.Unmarshal(opened, &values); err != nil || values["i"] != "one" || values["odd"] != "$x \"y\"\nz\\" || len(values) != 2 {
+		t.Errorf("it holds %q, %v", opened, err)
+	}
+	left := 0
+	for _, it := range e.Items {
+		if it.Version == 0 {
+			left++
+		}
+	}
+	if left != 1 {
+		t.Errorf("%+v", e.Items)
+	}
+	auditor := r.Client(t, r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"}))
+	page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "read_value", Subject: "person:platform-oncall"}))
+	if len(page.Entries) != 2 {
+		t.Errorf("the trail has %+v", page.Entries)
+	}
+	for name, n := range map[string]client.NewExport{"no recipient": {Format: "json"}, "a private key": {Format: "json", Recipient: private}, "both": {Format: "json", Recipient: public, Clear: true},
+		"a symmetric key": {Format: "json", Recipient: []byte(`{"kty":"oct","k":"c2VjcmV0c2VjcmV0"}`)}, "another format": {Format: "xml", Clear: true}} {
+		if _, err := reader.Export(ctx, "d", n); chesttest.Code(err) != "invalid_input" || strings.Contains(fmt.Sprint(err), "c2Vj") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := r.keeper.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}); chesttest.Code(err) != "not_possible" {
+		t.Errorf("by who may read nothing: %v", err)
+	}
+}
+
+// What is pointed out about a new value must not be a way to find out about values that one may not read.
+func TestHintsTellNothingOfOtherValues(t *testing.T) {
+	r := startRuled(t)
+	add := func(c *client.Client, name, value string) []string {
+		t.Helper()
+		return must[client.Stored](t)(c.CreateItem(ctx, "d", client.NewItem{Name: name, Version: client.Content([]byte(value))})).Version.Notes
+	}
+	strong := "Rk8xq2vLp0sTz7Wb4M"
+	if notes := add(r.keeper, "a", strong); len(notes) != 0 {
+		t.Errorf("an ordinary value: %q", notes)
+	}
+	if notes := add(r.keeper, "b", strong+"\n"); len(notes) != 0 {
+		t.Errorf("who may not read the other is told of it: %q", notes)
+	}
+	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/a"}, chesttest.Grant{Role: "depositor", Scope: "d/**"}))
+	if notes := add(reader, "c", strong); len(notes) != 1 || !strings.Contains(notes[0], "d/a@1") {
+		t.Errorf("who may read the other: %q", notes)
+	}
+	if notes := add(r.keeper, "e", "changeme"); len(notes) != 1 || strings.Contains(notes[0], "changeme") {
+		t.Errorf("a value that is guessed first: %q", notes)
+	}
+	if same, err := reader.Same(ctx, "d/a", "d/c"); err != nil || !same {
+		t.Errorf("two that are the same: %v, %v", same, err)
+	}
+	if _, err := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})).Same(ctx, "d/a", "d/c"); chesttest.Code(err) != "refused" {
+		t.Errorf("a viewer compares: %v", err)
+	}
+}
+
+// A calendar's address works alone, tells no more than its person may list, and ends at once.
+func TestCalendarAddress(t *testing.T) {
+	r := startRuled(t)
+	r.Fill(t, "e", "hidden", "x")
+	end := time.Now().Add(20 * days)
+	version(t, r.keeper, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
+	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "hold", Version: 2}))
+	token := r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "d/**"})
+	lead := r.Client(t, token)
+	made := must[client.Calendar](t)(lead.NewCalendar(ctx, "phone"))
+	get := func() chesttest.Answer { return r.Do(t, chesttest.Call{Method: "GET", Path: made.Path}) }
+	answer := get()
+	if answer.Status != http.StatusOK || !strings.HasPrefix(answer.Header.Get("Content-Type"), "text/calendar") || !strings.Contains(string(answer.Body), "SUMMARY:d/i ends") || strings.Contains(string(answer.Body), "hidden") {
+		t.Errorf("%d %s", answer.Status, answer.Body)
+	}
+	if list := must[[]client.Calendar](t)(lead.Calendars(ctx)); len(list) != 1 || list[0].Path != "" {
+		t.Errorf("the list shows %+v", list)
+	}
+	if strings.Contains(r.Log.String(), made.Path) {
+		t.Error("the address is in the log")
+	}
+	if err := r.keeper.EndCalendar(ctx, made.ID); chesttest.Code(err) != "not_found" {
+		t.Errorf("somebody else ends it: %v", err)
+	}
+	if err := lead.EndCalendar(ctx, made.ID); err != nil {
+		t.Fatal(err)
+	}
+	if answer := get(); answer.Status != http.StatusNotFound {
+		t.Errorf("after its end: %d", answer.Status)
+	}
+}
+
+// A drawer is listed page by page, without gaps and repeats, while others add and take away.
+func TestADrawerIsListedInPages(t *testing.T) {
+	r := startRuled(t)
+	var file strings.Builder
+	for n := range 1201 {
+		fmt.Fprintf(&file, "K%04d=v\n", n)
+	}
+	imported := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte(file.String()))}))
+	if !imported.Done {
+		t.Fatal(imported)
+	}
+	d := must[client.DrawerContents](t)(r.keeper.Drawer(ctx, "d"))
+	if len(d.Items) != 1202 || d.Drawer.Items != 1202 || d.Items[0].Name != "i" || d.Items[1201].Name != "k1200" {
+		t.Errorf("%d items, %d counted", len(d.Items), d.Drawer.Items)
+	}
+	limits := must[client.Limits](t)(r.keeper.Limits(ctx))
+	if limits.Name != 64 || limits.Value != 256<<10 || len(limits.Formats) != 5 {
+		t.Errorf("%+v", limits)
+	}
+}
