@@ -9,6 +9,7 @@ import { MatrixPage } from "./pages/access/MatrixPage";
 import { PolicyPage } from "./pages/access/PolicyPage";
 import { TightenPage } from "./pages/access/TightenPage";
 import { ChestPage } from "./pages/chest/ChestPage";
+import { DuePage } from "./pages/due/DuePage";
 import { DrawerPage } from "./pages/drawer/DrawerPage";
 import { ItemPage } from "./pages/item/ItemPage";
 import { LockedPage } from "./pages/signin/LockedPage";
@@ -35,6 +36,7 @@ export function App() {
         <Route index element={<ChestPage />} />
         <Route path="drawers/:drawer" element={<DrawerPage />} />
         <Route path="drawers/:drawer/:item" element={<ItemPage />} />
+        <Route path="due" element={<DuePage />} />
         <Route path="search" element={<SearchPage />} />
         <Route path="access" element={<AccessPage me={me.data} />} />
         <Route path="access/:subject" element={<IdentityPage />} />

@@ -8,11 +8,17 @@ export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => data(api.
 export const useDrawers = () => useQuery({ queryKey: ["drawers"], queryFn: () => data(api.GET("/api/drawers")) });
 
 export const useDrawer = (drawer: string, retired: boolean) =>
-  useQuery({
+  useInfiniteQuery({
     queryKey: ["drawers", drawer, { retired }],
-    queryFn: () => data(api.GET("/api/drawers/{drawer}", { params: { path: { drawer }, query: retired ? { retired: true } : {} } })),
+    queryFn: ({ pageParam }) => data(api.GET("/api/drawers/{drawer}", { params: { path: { drawer }, query: { ...(retired && { retired: true }), ...(pageParam && { cursor: pageParam }) } } })),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next_cursor || undefined,
     placeholderData: keepPreviousData,
   });
+
+export const useLimits = () => useQuery({ queryKey: ["limits"], queryFn: () => data(api.GET("/api/limits")), staleTime: Infinity });
+export const useDue = (hours: number) => useQuery({ queryKey: ["due", hours], queryFn: () => data(api.GET("/api/due", { params: { query: { hours } } })) });
+export const useCalendars = () => useQuery({ queryKey: ["calendars"], queryFn: () => data(api.GET("/api/calendars")) });
 
 export const useItem = (drawer: string, item: string) =>
   useQuery({
@@ -109,6 +115,23 @@ export const useAddVersion = (drawer: string, item: string, revision: number) =>
 
 export const useAct = (drawer: string, item: string) =>
   useChange((body: Schemas["Act"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/acts", { params: { path: { drawer, item } }, body })));
+
+// Trying rules changes nothing, so nothing is asked for again.
+const rulesOf = (drawer: Schemas["Drawer"]) => (body: Schemas["NewRules"]) =>
+  data(api.PUT("/api/drawers/{drawer}/rules", { params: { path: { drawer: drawer.name }, header: { "If-Match": `"r${drawer.revision}"` } }, body }));
+export const useTryRules = (drawer: Schemas["Drawer"]) => useMutation({ mutationFn: rulesOf(drawer) });
+export const useSetRules = (drawer: Schemas["Drawer"]) => useChange(rulesOf(drawer));
+type Import = Schemas["NewImport"];
+export const useImport = (drawer: string) => useChange((body: Import) => data(api.POST("/api/drawers/{drawer}/import", { params: { path: { drawer } }, body })));
+export const useMove = (drawer: string, item: string) =>
+  useChange((body: Schemas["NewPlace"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/move", { params: { path: { drawer, item } }, body })));
+export const useEndAlias = () =>
+  useChange((reference: string) => {
+    const [drawer = "", item = ""] = reference.split("/");
+    return data(api.DELETE("/api/drawers/{drawer}/aliases/{item}", { params: { path: { drawer, item } } }));
+  });
+export const useNewCalendar = () => useChange((note: string) => data(api.POST("/api/calendars", { body: { note } })));
+export const useEndCalendar = () => useChange((calendar: string) => data(api.DELETE("/api/calendars/{calendar}", { params: { path: { calendar } } })));
 
 export const useRegister = () => useChange((body: Schemas["NewIdentity"]) => data(api.POST("/api/identities", { body })));
 export const useJoin = (subject: string) =>

@@ -72,6 +72,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The bounds of what is put in, for forms */
+        get: operations["limits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/calendar/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is due to whom a private address belongs, as iCalendar (RFC 5545) */
+        get: operations["calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/unlock": {
         parameters: {
             query?: never;
@@ -359,6 +393,160 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set what a drawer demands of its items, or see what that would do */
+        put: operations["setDrawerRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/items/{item}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set what an item demands beyond the rules of its drawer */
+        put: operations["setItemRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/items/{item}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename an item, or move it to another drawer */
+        post: operations["moveItem"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/aliases/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make an old name of an item stop working */
+        delete: operations["endAlias"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/shred": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Destroy the key of a drawer in which everything is retired */
+        post: operations["shredDrawer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shredded-drawers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is left of drawers that were shredded, for who may list everything */
+        get: operations["shreddedDrawers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The current values of a drawer in one file, encrypted to a recipient */
+        post: operations["exportDrawer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The caller's calendar addresses, without their private parts */
+        get: operations["listCalendars"];
+        put?: never;
+        /** Make a private address of a calendar of what is due */
+        post: operations["newCalendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/calendars/{calendar}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make a calendar address stop working */
+        delete: operations["endCalendar"];
         options?: never;
         head?: never;
         patch?: never;
@@ -986,6 +1174,159 @@ export interface components {
             items: number;
             due: number;
             overdue: number;
+            rules: components["schemas"]["Rules"];
+            next_rules?: components["schemas"]["Rules"];
+            /**
+             * Format: date-time
+             * @description When the next rules take the place of these.
+             */
+            rules_from?: string;
+        };
+        /** @description What a drawer demands of its items. */
+        Rules: {
+            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            max_age?: string;
+            needs_end?: boolean;
+            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            warn?: string;
+            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            grace?: string;
+            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            idle?: string;
+            keep?: number;
+            /** @enum {string} */
+            owner?: "" | "any" | "person" | "team";
+            recipe?: string;
+            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            retire_for?: string;
+            two_to_shred?: boolean;
+        };
+        NewRules: {
+            rules: components["schemas"]["Rules"];
+            /** Format: date-time */
+            from?: string;
+            /** @description Also when something that is served now stops being served at once. */
+            allow_refusals?: boolean;
+            preview?: boolean;
+        };
+        RulesReport: {
+            done: boolean;
+            drawer: components["schemas"]["Drawer"];
+            items: components["schemas"]["RuledItem"][];
+            more: number;
+            stops: number;
+        };
+        RuledItem: {
+            reference: string;
+            /** Format: date-time */
+            stops?: string;
+            /** @enum {string} */
+            because?: "ended" | "idle";
+            due?: boolean;
+            surplus?: number[];
+            no_end?: boolean;
+            ownerless?: boolean;
+        };
+        NewPlace: {
+            drawer: components["schemas"]["Name"];
+            name: components["schemas"]["Name"];
+            /** @description How long the old name goes on working, such as 30d; not at all when it is left out. */
+            alias?: string;
+        };
+        Moved: {
+            item: components["schemas"]["Item"];
+            old: string;
+            /** Format: date-time */
+            until?: string;
+            readers: components["schemas"]["Reader"][];
+        };
+        Alias: {
+            reference: string;
+            /** Format: date-time */
+            until: string;
+            by: string;
+            users: components["schemas"]["Reader"][];
+        };
+        NewExport: {
+            /** @enum {string} */
+            format: "dotenv" | "json";
+            /** @description A public key as JWK (RFC 7517). */
+            recipient?: Record<string, never>;
+            clear?: boolean;
+        };
+        Export: {
+            content: string;
+            /** @constant */
+            encoding: "base64";
+            items: components["schemas"]["Exported"][];
+        };
+        Exported: {
+            reference: string;
+            version: number;
+            why: string;
+        };
+        Calendar: {
+            id: string;
+            note: string;
+            /** Format: date-time */
+            not_after: string;
+            /** Format: date-time */
+            created_at: string;
+            path?: string;
+        };
+        ShreddedDrawer: {
+            name: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            items: number;
+            grants: string[];
+        };
+        Limits: {
+            name: number;
+            name_pattern: string;
+            name_form: string;
+            labels: number;
+            description: number;
+            note: number;
+            value: number;
+            fields: number;
+            import_file: number;
+            import_formats: string[];
+            password: number;
+        };
+        NewImport: {
+            /** @enum {string} */
+            format: "dotenv" | "json" | "properties" | "yaml" | "csv";
+            content: string;
+            /** @constant */
+            encoding: "base64";
+            /** @description Add a version to items that exist already. */
+            replace?: boolean;
+            /** @description Put in what can be, instead of nothing unless all can be. */
+            each?: boolean;
+            preview?: boolean;
+            /**
+             * Format: date-time
+             * @description The end of every version that is put in.
+             */
+            not_after?: string;
+            note?: string;
+        };
+        ImportReport: {
+            done: boolean;
+            items: {
+                line: number;
+                name: string;
+                item: string;
+                /** @enum {string} */
+                result: "new" | "changed" | "same" | "exists" | "invalid" | "refused";
+                detail: string;
+            }[];
+            problems: {
+                line: number;
+                text: string;
+            }[];
         };
         NewDrawer: {
             name: components["schemas"]["Name"];
@@ -997,6 +1338,8 @@ export interface components {
         DrawerContents: {
             drawer: components["schemas"]["Drawer"];
             items: components["schemas"]["Item"][];
+            /** @description Empty at the end. */
+            next_cursor: string;
         };
         Item: {
             reference: string;
@@ -1010,7 +1353,16 @@ export interface components {
             /** @description Whether reading it needs a second person. */
             approval: boolean;
             /** @enum {string} */
-            state: "usable" | "due" | "waiting" | "ended" | "staged" | "suspended" | "retired" | "shredded";
+            state: "usable" | "due" | "grace" | "idle" | "waiting" | "ended" | "staged" | "suspended" | "retired" | "shredded" | "empty";
+            rules: components["schemas"]["Rules"];
+            own_rules: components["schemas"]["Rules"];
+            /** @description No person is ever shown its value. */
+            use_only: boolean;
+            /**
+             * Format: date-time
+             * @description When what is served stops being usable, by its window or its age.
+             */
+            ends_at?: string;
             /** @description The version that is held as current; 0 for none. */
             held: number;
             /** @description As a whole. */
@@ -1032,7 +1384,12 @@ export interface components {
         Version: {
             version: number;
             /** @enum {string} */
-            state: "usable" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
+            state: "usable" | "grace" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
+            /**
+             * Format: date-time
+             * @description By its window or its age.
+             */
+            ends_at?: string;
             current: boolean;
             size: number;
             ends_in_newline: boolean;
@@ -1050,6 +1407,7 @@ export interface components {
         History: {
             item: components["schemas"]["Item"];
             versions: components["schemas"]["Version"][];
+            aliases: components["schemas"]["Alias"][];
         };
         NewVersion: {
             value?: string;
@@ -1088,7 +1446,7 @@ export interface components {
             reference: string;
             owner: string;
             /** @enum {string} */
-            state: "due" | "usable" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
+            state: "due" | "grace" | "idle" | "usable" | "waiting" | "ended" | "staged" | "suspended" | "shredded";
             version: number;
             /** Format: date-time */
             not_after?: string;
@@ -1126,6 +1484,8 @@ export interface components {
             shape?: components["schemas"]["Shape"];
             description?: string;
             owner?: string;
+            /** @description No person is ever shown its value. It cannot be undone. */
+            use_only?: boolean;
         };
         Stored: {
             item: components["schemas"]["Item"];
@@ -1136,6 +1496,8 @@ export interface components {
             owner?: string;
             labels?: components["schemas"]["Labels"];
             approval?: components["schemas"]["Approval"];
+            /** @description Of an item: no person is ever shown its value. It cannot be undone. */
+            use_only?: boolean;
         };
         Labels: {
             [key: string]: components["schemas"]["Name"];
@@ -1157,8 +1519,18 @@ export interface components {
             size: number;
             /** Format: date-time */
             created_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When the version stops being usable.
+             */
             not_after?: string;
+            /**
+             * Format: date-time
+             * @description When the same question may have another answer by itself.
+             */
+            valid_until?: string;
+            /** @description It has ended, and a rule lets it be served for a while. */
+            grace?: boolean;
         };
         Identity: {
             subject: string;
@@ -1344,6 +1716,10 @@ export interface components {
             reason: string;
             considered: components["schemas"]["Considered"][];
             remedy?: components["schemas"]["Remedy"];
+            /** @description Of a value that would be read. */
+            version?: number;
+            /** @description Why nothing is served, although it is allowed. */
+            not_served?: string;
         };
         Holder: {
             subject: string;
@@ -1417,7 +1793,7 @@ export interface components {
         Request: {
             id: string;
             /** @enum {string} */
-            kind: "grant" | "read";
+            kind: "grant" | "read" | "shred";
             asker: string;
             subject: string;
             action: string;
@@ -1622,6 +1998,50 @@ export interface operations {
                 };
                 content: {
                     "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    limits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Limits"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The calendar. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -1964,6 +2384,7 @@ export interface operations {
             query?: {
                 /** @description Whether retired items are listed too. */
                 retired?: boolean;
+                cursor?: components["parameters"]["cursor"];
             };
             header?: never;
             path: {
@@ -2191,7 +2612,123 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    importFile: {
+    setDrawerRules: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag that was read. */
+                "If-Match": components["parameters"]["ifMatch"];
+            };
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRules"];
+            };
+        };
+        responses: {
+            /** @description What the rules do, or would do. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setItemRules: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag that was read. */
+                "If-Match": components["parameters"]["ifMatch"];
+            };
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    rules: components["schemas"]["Rules"];
+                };
+            };
+        };
+        responses: {
+            /** @description They are set. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Item"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveItem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlace"];
+            };
+        };
+        responses: {
+            /** @description It is there. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endAlias: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shredDrawer: {
         parameters: {
             query?: never;
             header?: never;
@@ -2203,17 +2740,157 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @enum {string} */
-                    format: "dotenv" | "json" | "properties";
-                    content: string;
-                    /** @constant */
-                    encoding: "base64";
-                    /** @description Add a version to items that exist already. */
-                    replace?: boolean;
-                    /** @description Put in what can be, instead of nothing unless all can be. */
-                    each?: boolean;
-                    preview?: boolean;
+                    /** @description The exact name of the drawer. */
+                    name: string;
                 };
+            };
+        };
+        responses: {
+            /** @description It is destroyed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShreddedDrawer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shreddedDrawers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        drawers: components["schemas"]["ShreddedDrawer"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportDrawer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExport"];
+            };
+        };
+        responses: {
+            /** @description The file; each value in it is in the trail as read. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCalendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        calendars: components["schemas"]["Calendar"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    note?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is made; its path is shown once. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calendar: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewImport"];
             };
         };
         responses: {
@@ -2223,21 +2900,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        done: boolean;
-                        items: {
-                            line: number;
-                            name: string;
-                            item: string;
-                            /** @enum {string} */
-                            result: "new" | "changed" | "same" | "exists" | "invalid" | "refused";
-                            detail: string;
-                        }[];
-                        problems: {
-                            line: number;
-                            text: string;
-                        }[];
-                    };
+                    "application/json": components["schemas"]["ImportReport"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2287,6 +2950,12 @@ export interface operations {
             /** @description The value; as bytes alone when Accept asks for application/octet-stream. */
             200: {
                 headers: {
+                    /** @description When the same question may have another answer by itself (RFC 9111, section 5.3). */
+                    Expires?: string;
+                    /** @description When this version ends (RFC 8594). */
+                    Sunset?: string;
+                    /** @description The version has ended and is served for a while by a rule. */
+                    "Tansu-Grace"?: boolean;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2311,10 +2980,11 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    value: string;
+                    value?: string;
                     /** @constant */
-                    encoding: "base64";
+                    encoding?: "base64";
                     field?: string;
+                    with?: string;
                 };
             };
         };

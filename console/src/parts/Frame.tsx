@@ -1,4 +1,4 @@
-import { Archive, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
+import { Archive, CalendarClock, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, NavLink } from "react-router";
 import { api, type Schemas } from "../api/client";
@@ -8,6 +8,7 @@ import { ProblemBox } from "./ProblemBox";
 
 const places = [
   { to: "/", text: "Chest", Icon: Archive },
+  { to: "/due", text: "Due", Icon: CalendarClock },
   { to: "/access", text: "People and apps", Icon: Users },
   { to: "/refusals", text: "Refusals", Icon: ShieldX },
   { to: "/trail", text: "Trail", Icon: ScrollText },

@@ -1,4 +1,4 @@
-import { ArchiveX, Ban, Check, CircleDashed, Clock, Flame, Hourglass, Infinity as Endless, Minus, Pause, Plus, TriangleAlert, X } from "lucide-react";
+import { ArchiveX, Ban, Check, CircleDashed, Clock, Flame, Hourglass, Infinity as Endless, Minus, Moon, Pause, Plus, TriangleAlert, X } from "lucide-react";
 import type { LucideIcon } from "lucide-react";
 
 // A state has a word, a shape and a colour, so that no one of them is needed.
@@ -8,6 +8,8 @@ const marks: Record<string, [LucideIcon, string]> = {
   due: [Hourglass, "text-warning"],
   waiting: [Clock, "text-info"],
   ended: [Ban, "text-error"],
+  grace: [Hourglass, "text-error"],
+  idle: [Moon, "text-warning"],
   overdue: [Ban, "text-error"],
   empty: [CircleDashed, "text-secondary"],
   allowed: [Check, "text-success"],

@@ -9,6 +9,9 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
 import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
+import { ruleLines } from "../../parts/rules";
+import { ImportDialog } from "./ImportDialog";
+import { RulesDialog } from "./RulesDialog";
 import { PutDialog } from "../item/PutDialog";
 
 // DrawerPage lists what is in a drawer, without values.
@@ -17,29 +20,50 @@ export function DrawerPage() {
   const [retired, setRetired] = useState(false);
   const contents = useDrawer(drawer, retired);
   const [putting, setPutting] = useState(false);
-  const d = contents.data?.drawer;
+  const [dialog, setDialog] = useState<"rules" | "import">();
+  const d = contents.data?.pages[0]?.drawer;
+  const items = contents.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <>
       <PageHead
         above={{ to: "/", text: "the chest" }}
         title={<><span className="name">{drawer}</span>{d && <Environment of={d.environment} />}</>}
-        aside={d && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Put a secret in</button>}
+        aside={d && <>
+          <button type="button" className="btn btn-outline" onClick={() => setDialog("rules")}>Rules …</button>
+          <button type="button" className="btn btn-outline" onClick={() => setDialog("import")}>Move a file in …</button>
+          <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Put a secret in</button>
+        </>}
       >
         {d && <p>{d.description}{d.owner && <> · owner <span className="name">{d.owner}</span></>}</p>}
         {d && <Labels of={d.labels} />}
         {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
+        {d && <Demands drawer={d} />}
       </PageHead>
       {d && <label className="mb-3 flex items-center gap-2 text-sm"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Retired items too</label>}
       {contents.isPending && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}
-      {contents.data && contents.data.items.length === 0 && (
+      {contents.data && items.length === 0 && (
         <Empty title="Nothing in it that you may see">
           <p>Put a secret in here, or with the command line:</p>
           <code className="name">tansu put {drawer}/NAME</code>
         </Empty>
       )}
-      {contents.data && contents.data.items.length > 0 && <Items drawer={drawer} items={contents.data.items} />}
+      {items.length > 0 && <Items drawer={drawer} items={items} />}
+      {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Show more</button>}
+      {dialog === "rules" && d && <RulesDialog drawer={d} onClose={() => setDialog(undefined)} />}
+      {dialog === "import" && <ImportDialog drawer={drawer} onClose={() => setDialog(undefined)} />}
       {putting && <PutDialog drawer={drawer} onClose={() => setPutting(false)} />}
+    </>
+  );
+}
+
+// Demands says what the rules are, and which ones follow.
+function Demands({ drawer }: { drawer: Schemas["Drawer"] }) {
+  const now = ruleLines(drawer.rules);
+  return (
+    <>
+      {now.length > 0 && <ul aria-label="Rules" className="list-disc pl-5">{now.map((line) => <li key={line}>{line}</li>)}</ul>}
+      {drawer.next_rules && drawer.rules_from && <><p><Mark state="waiting" word="Other rules begin" /> <When at={drawer.rules_from} />:</p><ul className="list-disc pl-5">{ruleLines(drawer.next_rules).map((line) => <li key={line}>{line}</li>)}</ul></>}
     </>
   );
 }
@@ -60,7 +84,7 @@ function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) 
               <td className="max-w-80 min-w-44"><Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${item.name}`}>{item.name}</Link></td>
               <td><Mark state={item.state} /></td>
               <td className="whitespace-nowrap">{item.current ? `version ${item.current} of ${item.versions}` : `none of ${item.versions}`}</td>
-              <td><When at={item.not_after} none="no end" /></td>
+              <td><When at={item.ends_at} none="no end" /></td>
               <td><When at={item.changed_at} /><br /><span className="name muted text-sm">{item.changed_by}</span></td>
               <td>{item.description}</td>
             </tr>

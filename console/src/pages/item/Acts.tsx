@@ -33,7 +33,7 @@ export function Acts({ drawer, item, version }: ActsProps) {
 
 function ofItem(item: Schemas["Item"]): ActName[] {
   if (item.retired_at) return ["restore", "shred"];
-  const acts: ActName[] = [item.suspended ? "resume" : "suspend", "retire"];
+  const acts: ActName[] = [item.suspended || item.state === "idle" ? "resume" : "suspend", "retire"];
   return item.held ? ["release", ...acts] : acts;
 }
 

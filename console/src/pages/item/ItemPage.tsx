@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useItem } from "../../api/queries";
+import { useItem, useReaders } from "../../api/queries";
 import { Copy } from "../../parts/Copy";
 import { Labels } from "../../parts/Labels";
 import { Mark } from "../../parts/Mark";
@@ -10,9 +10,13 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { Loading } from "../../parts/States";
 import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
+import { ruleLines } from "../../parts/rules";
 import { Acts } from "./Acts";
+import { Aliases } from "./Aliases";
 import { Holders } from "./Holders";
+import { MoveDialog } from "./MoveDialog";
 import { PutDialog } from "./PutDialog";
+import { TimeLine } from "./TimeLine";
 import { Readers } from "./Readers";
 import { shapes } from "./shapes";
 import { Reveal } from "./Reveal";
@@ -22,17 +26,22 @@ export function ItemPage() {
   const { drawer = "", item = "" } = useParams();
   const history = useItem(drawer, item);
   const [putting, setPutting] = useState(false);
+  const [moving, setMoving] = useState(false);
+  const [asked, setAsked] = useState(false);
+  const readers = useReaders(drawer, item, asked);
   const it = history.data?.item;
   return (
     <>
       <PageHead
         above={{ to: `/drawers/${drawer}`, text: drawer }}
         title={<><span className="name">{item}</span>{it && <span className="font-sans text-base"><Mark state={it.state} /></span>}</>}
-        aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
+        aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-outline" onClick={() => setMoving(true)}>Rename or move …</button>}{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
       >
         {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
         {it && it.shape !== "text" && <p>{shapes[it.shape].text}</p>}
         {it && <Labels of={it.labels} />}
+        {it?.use_only && <p><Mark state="open" word="For use only" />: applications get its value, and no person is ever shown it</p>}
+        {it && ruleLines(it.rules).length > 0 && <p>{ruleLines(it.rules).join(" ")}</p>}
         {it?.approval && <p><Mark state="open" word="A second person agrees" /> before its value is read</p>}
         <p className="flex items-center gap-2"><code className="name text-sm">{drawer}/{item}</code><Copy text={`${drawer}/${item}`} what="the reference" /></p>
       </PageHead>
@@ -40,23 +49,26 @@ export function ItemPage() {
       {history.error && <><ProblemBox error={history.error} /><div className="mt-6"><Reveal reference={`${drawer}/${item}`} /></div></>}
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
-          <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />
-          <Versions drawer={drawer} item={it} versions={history.data.versions} />
-          <Readers drawer={drawer} item={item} current={it.current} />
+          {it.use_only ? null : <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />}
+          <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} />
+          <Aliases list={history.data.aliases} />
+          <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
           <Holders target={`${drawer}/${item}`} />
         </div>
       )}
+      {moving && <MoveDialog drawer={drawer} item={item} onClose={() => setMoving(false)} />}
       {putting && it && <PutDialog drawer={drawer} item={it} fields={history.data?.versions[0]?.fields} onClose={() => setPutting(false)} />}
     </>
   );
 }
 
-type VersionsProps = { drawer: string; item: Schemas["Item"]; versions: Schemas["Version"][] };
+type VersionsProps = { drawer: string; item: Schemas["Item"]; versions: Schemas["Version"][]; readers: Schemas["Reader"][] };
 
-function Versions({ drawer, item, versions }: VersionsProps) {
+function Versions({ drawer, item, versions, readers }: VersionsProps) {
   return (
     <section aria-labelledby="versions">
       <h2 id="versions" className="mb-2 text-xl font-semibold">Versions</h2>
+      <TimeLine versions={versions} readers={readers} />
       <Scroll label="Table of versions">
         <table className="dense table">
           <thead>
@@ -73,9 +85,9 @@ function Versions({ drawer, item, versions }: VersionsProps) {
                 <td className="whitespace-nowrap">{v.fields.length === 0 ? `${v.size} bytes` : v.fields.map((f) => <span key={f.name} className="block text-sm"><span className="name">{f.name}</span> {f.size}</span>)}{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
                 <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
                 <td><When at={v.not_before} none="at once" /></td>
-                <td><When at={v.not_after} none="no end" /></td>
+                <td><When at={v.ends_at} none="no end" />{v.ends_at !== v.not_after && <><br /><span className="muted text-sm">by its age</span></>}</td>
                 <td>{v.note}</td>
-                <td>{!v.current && v.state !== "shredded" && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
+                <td>{!v.current && v.state !== "shredded" && !item.use_only && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
                 <td><Acts drawer={drawer} item={item} version={v} /></td>
               </tr>
             ))}

@@ -1,4 +1,3 @@
-import { useState } from "react";
 import { Link } from "react-router";
 import { useReaders } from "../../api/queries";
 import { Mark } from "../../parts/Mark";
@@ -6,18 +5,17 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
 
-type ReadersProps = { drawer: string; item: string; current: number };
+type ReadersProps = { drawer: string; item: string; current: number; asked: boolean; onAsk: () => void };
 
 // Readers lists, when asked, who read which version last, and what keeps them on an older one.
-export function Readers({ drawer, item, current }: ReadersProps) {
-  const [asked, setAsked] = useState(false);
+export function Readers({ drawer, item, current, asked, onAsk }: ReadersProps) {
   const readers = useReaders(drawer, item, asked);
   const list = readers.data?.readers ?? [];
   const behind = list.filter((r) => r.version !== current).length;
   return (
     <section aria-label="Who reads which version">
       <h2 className="mb-2 text-xl font-semibold">Who reads which version</h2>
-      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Show who read it</button>}
+      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={onAsk}>Show who read it</button>}
       {readers.error && <ProblemBox error={readers.error} />}
       {readers.data && list.length === 0 && <p className="muted">Nobody in the last 90 days.</p>}
       {list.length > 0 && (

@@ -4,6 +4,7 @@ import { api, data, problemOf } from "../../api/client";
 import { Copy } from "../../parts/Copy";
 import { Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { bytesOf, viewsOf } from "./views";
 
 type RevealProps = { reference: string; version?: number; small?: boolean };
 
@@ -77,37 +78,42 @@ function ReasonForm({ onReason }: { onReason: (reason: string) => void }) {
 }
 
 // Part is a value, or one field of it.
-type Part = { name: string; text: string };
+type Part = { name: string; bytes: Uint8Array };
 
 function Shown({ text: parts, left }: { text: Part[]; left: number }) {
   return (
     <div className="grid gap-2">
-      {parts.map((p) => (
-        <div key={p.name} className="grid gap-1">
-          {p.name && <span className="name text-sm font-semibold">{p.name}</span>}
-          <pre className="bg-base-300 rounded-field name p-3 whitespace-pre-wrap" data-value>{p.text}</pre>
-          <span><Copy text={p.text} what={p.name || "the value"} /></span>
-        </div>
-      ))}
+      {parts.map((p) => <OnePart key={p.name} part={p} />)}
       <p className="muted text-sm">Hides by itself in {left} s. The read is in the trail.</p>
     </div>
   );
 }
 
-// read gets a value as text, or each of its fields; bytes that are not text are shown as base64 and said to be so.
+// OnePart shows bytes in one of the ways in which they can be written. An encoding protects nothing, and says its name.
+function OnePart({ part }: { part: Part }) {
+  const views = viewsOf(part.bytes);
+  const [chosen, setChosen] = useState(views[0]?.name ?? "base64");
+  const view = views.find((v) => v.name === chosen) ?? views[0];
+  return (
+    <div className="grid gap-1">
+      {part.name && <span className="name text-sm font-semibold">{part.name}</span>}
+      <pre className="bg-base-300 rounded-field name max-h-96 overflow-y-auto p-3 whitespace-pre-wrap" data-value>{view?.text}</pre>
+      <span className="flex flex-wrap items-center gap-2">
+        <Copy text={view?.text ?? ""} what={part.name || "the value"} />
+        <select aria-label={`How ${part.name || "the value"} is written`} className="select select-sm w-auto" value={view?.name} onChange={(e) => setChosen(e.target.value)}>
+          {views.map((v) => <option key={v.name} value={v.name}>{v.name}</option>)}
+        </select>
+        <span className="muted text-sm">{part.bytes.length} bytes</span>
+      </span>
+    </div>
+  );
+}
+
+// read gets the bytes of a value, or of each of its fields.
 async function read(reference: string, reason?: string): Promise<Part[]> {
   const [drawer = "", item = ""] = reference.split("/");
   const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } }, headers: reason ? { "Tansu-Reason": reason } : {} }));
   if (typeof value === "string") throw new Error("the answer has no value");
-  if (value.fields) return value.fields.map((f) => ({ name: f.name, text: decode(f.value) }));
-  return [{ name: "", text: decode(value.value) }];
-}
-
-function decode(encoded: string): string {
-  const bytes = Uint8Array.from(atob(encoded), (c) => c.charCodeAt(0));
-  try {
-    return new TextDecoder("utf-8", { fatal: true }).decode(bytes);
-  } catch {
-    return `(${bytes.length} bytes that are not text, in base64)\n${encoded}`;
-  }
+  if (value.fields) return value.fields.map((f) => ({ name: f.name, bytes: bytesOf(f.value) }));
+  return [{ name: "", bytes: bytesOf(value.value) }];
 }

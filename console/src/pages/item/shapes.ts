@@ -21,7 +21,7 @@ export const shapes: Record<Shape, { text: string; fields: FieldForm[] }> = {
 };
 
 export const recipes = [
-  { value: "", text: "type it" }, { value: "characters:24", text: "make it up: 24 letters and digits" }, { value: "characters:24:lower+upper+digits+symbols", text: "make it up: 24 with symbols too" },
+  { value: "", text: "type it" }, { value: "rule", text: "make it up, by the drawer's rules" }, { value: "characters:24", text: "make it up: 24 letters and digits" }, { value: "characters:24:lower+upper+digits+symbols", text: "make it up: 24 with symbols too" },
   { value: "bytes:32", text: "make it up: 32 random bytes" }, { value: "words:5", text: "make it up: 5 words that can be said" }, { value: "uuid", text: "make it up: a UUID" },
 ];
 

@@ -31,7 +31,7 @@ export function SearchPage() {
                 <tr key={it.reference}>
                   <td className="min-w-52"><Link className="link link-hover name font-medium" to={`/drawers/${it.reference}`}>{it.reference}</Link></td>
                   <td><Mark state={it.state} /></td>
-                  <td><When at={it.not_after} none="no end" /></td>
+                  <td><When at={it.ends_at} none="no end" /></td>
                   <td className="name text-sm">{it.owner}</td>
                   <td><When at={it.changed_at} /></td>
                   <td>{it.description}</td>

@@ -1,0 +1,94 @@
+import { useRef, useState, type FormEvent } from "react";
+import type { Schemas } from "../../api/client";
+import { useSetRules, useTryRules } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Choice, Field } from "../../parts/Field";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { effectLines } from "../../parts/rules";
+import { Scroll } from "../../parts/Scroll";
+import { When } from "../../parts/When";
+
+type RulesDialogProps = { drawer: Schemas["Drawer"]; onClose: () => void };
+
+const owners = [{ value: "", text: "nobody has to" }, { value: "any", text: "somebody" }, { value: "person", text: "a person" }, { value: "team", text: "a team" }];
+
+// rulesOf reads the form; what is empty demands nothing.
+function rulesOf(form: FormData): Schemas["Rules"] {
+  const text = (name: string) => String(form.get(name) ?? "").trim();
+  const rules: Schemas["Rules"] = {};
+  for (const name of ["max_age", "warn", "grace", "idle", "retire_for", "recipe"] as const) if (text(name)) rules[name] = text(name);
+  if (text("keep")) rules.keep = Number(text("keep"));
+  if (text("owner")) rules.owner = text("owner") as Schemas["Rules"]["owner"];
+  if (form.get("needs_end")) rules.needs_end = true;
+  if (form.get("two_to_shred")) rules.two_to_shred = true;
+  return rules;
+}
+
+// RulesDialog sets what a drawer demands, after a look at what that does to what is there.
+export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
+  const form = useRef<HTMLFormElement>(null);
+  const preview = useTryRules(drawer);
+  const set = useSetRules(drawer);
+  const [meant, setMeant] = useState(false);
+  const r = drawer.next_rules ?? drawer.rules;
+  const asked = (): Schemas["NewRules"] => {
+    const given = new FormData(form.current ?? undefined);
+    const from = String(given.get("from") ?? "");
+    return { rules: rulesOf(given), ...(from && { from: new Date(from).toISOString() }) };
+  };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    set.mutate({ ...asked(), ...(meant && { allow_refusals: true }) }, { onSuccess: onClose });
+  };
+  const effect = preview.data;
+  const error = set.error ?? preview.error;
+  return (
+    <Dialog title={`Rules of ${drawer.name}`} wide onClose={onClose}>
+      <form ref={form} className="grid gap-4" onSubmit={submit} onChange={() => preview.reset()} autoComplete="off">
+        <p className="muted">Lengths of time are written 90d, 12h or 1d12h. What is left empty demands nothing.</p>
+        <div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-3">
+          <Field label="Served for, after it is made" name="max_age" defaultValue={r.max_age} placeholder="90d" />
+          <Field label="Due, before its end" name="warn" defaultValue={r.warn} placeholder="14d" />
+          <Field label="Grace after its end" name="grace" defaultValue={r.grace} placeholder="none" hint="30d at most; each read is marked." />
+          <Field label="Stop serving when unread for" name="idle" defaultValue={r.idle} placeholder="never" />
+          <Field label="Versions kept" name="keep" type="number" min={0} max={1000} defaultValue={r.keep || ""} placeholder="all" />
+          <Field label="Retired, before it can be shredded" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
+          <Field label="Recipe for made-up values" name="recipe" defaultValue={r.recipe} placeholder="characters:32" className="name" />
+          <Choice label="Who must own an item" name="owner" defaultValue={r.owner ?? ""} options={owners} />
+          <Field label="Begin at" name="from" type="datetime-local" hint="Empty for at once. Until then, those of now hold." />
+        </div>
+        <label className="flex items-center gap-2"><input type="checkbox" name="needs_end" className="checkbox checkbox-sm" defaultChecked={r.needs_end} /> A new version must have an end</label>
+        <label className="flex items-center gap-2"><input type="checkbox" name="two_to_shred" className="checkbox checkbox-sm" defaultChecked={r.two_to_shred} /> A second person agrees before anything is shredded</label>
+        <div><button type="button" className="btn btn-outline" disabled={preview.isPending} onClick={() => preview.mutate({ ...asked(), preview: true })}>Show what they do</button></div>
+        {effect && <Effect report={effect} />}
+        {effect && effect.stops > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={meant} onChange={(e) => setMeant(e.target.checked)} /> It is meant that {effect.stops} are not served any more at once</label>}
+        {error && <ProblemBox error={error} />}
+        <DialogButtons onClose={onClose} action="Set the rules" busy={set.isPending} />
+      </form>
+    </Dialog>
+  );
+}
+
+function Effect({ report }: { report: Schemas["RulesReport"] }) {
+  if (report.items.length === 0) return <p role="status"><Mark state="usable" word="They change nothing" /> for what is there now.</p>;
+  return (
+    <div role="status" className="grid gap-2">
+      <Scroll label="What the rules do">
+        <table className="dense table">
+          <thead><tr><th scope="col">Item</th><th scope="col">Not served any more</th><th scope="col">Besides</th></tr></thead>
+          <tbody>
+            {report.items.map((it) => (
+              <tr key={it.reference}>
+                <td className="name">{it.reference}</td>
+                <td>{it.stops ? <><Mark state={it.because === "idle" ? "idle" : "ended"} word={it.because === "idle" ? "unread" : "too old"} /> <When at={it.stops} /></> : <span className="muted">no change</span>}</td>
+                <td>{effectLines(it).join("; ")}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Scroll>
+      {report.more > 0 && <p className="muted">and {report.more} more</p>}
+    </div>
+  );
+}

@@ -1,0 +1,32 @@
+import { useCalendars, useEndCalendar, useNewCalendar } from "../../api/queries";
+import { Copy } from "../../parts/Copy";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { When } from "../../parts/When";
+
+// Addresses are the private addresses at which a calendar program finds what is due; each is shown once.
+export function Addresses() {
+  const calendars = useCalendars();
+  const add = useNewCalendar();
+  const end = useEndCalendar();
+  const made = add.data?.path ? window.location.origin + add.data.path : "";
+  return (
+    <section className="panel grid gap-3" aria-labelledby="addresses">
+      <h2 id="addresses" className="text-xl font-semibold">In your own calendar</h2>
+      <p className="muted">A private address gives this as iCalendar, without a sign-in: whoever has it sees names and ends of what you may list, and no values. It ends after a year, and at once when you end it.</p>
+      {made && (
+        <div role="status" className="grid gap-1">
+          <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3"><code className="name">{made}</code><Copy text={made} what="the address" /></div>
+          <p className="muted text-sm">It is shown only now.</p>
+        </div>
+      )}
+      {(calendars.data?.calendars ?? []).map((c) => (
+        <p key={c.id} className="flex flex-wrap items-center justify-between gap-2">
+          <span><code className="name text-sm">{c.id}</code> {c.note} · made <When at={c.created_at} />, ends <When at={c.not_after} /></span>
+          <button type="button" className="btn btn-outline btn-sm" disabled={end.isPending} onClick={() => end.mutate(c.id)}>End<span className="sr-only"> {c.id}</span></button>
+        </p>
+      ))}
+      {(add.error ?? end.error) && <ProblemBox error={add.error ?? end.error} />}
+      <div><button type="button" className="btn btn-outline" disabled={add.isPending} onClick={() => add.mutate("console")}>Make an address</button></div>
+    </section>
+  );
+}

@@ -1,0 +1,51 @@
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+
+const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+const key = (d: Date) => d.toISOString().slice(0, 10);
+
+// daysOf lists the days of whole weeks, from Monday, that a month is in.
+function daysOf(month: Date): Date[] {
+  const first = new Date(month);
+  first.setUTCDate(1 - ((month.getUTCDay() + 6) % 7));
+  const days: Date[] = [];
+  for (let d = first; days.length % 7 !== 0 || d.getUTCMonth() === month.getUTCMonth() || days.length === 0; d = new Date(d.getTime() + 86_400_000)) days.push(d);
+  return days;
+}
+
+// Month draws one month; each day names what ends on it.
+export function Month({ month, list }: { month: Date; list: Schemas["Due"][] }) {
+  const today = key(new Date());
+  const byDay = new Map<string, Schemas["Due"][]>();
+  for (const d of list) if (d.not_after) byDay.set(key(new Date(d.not_after)), [...(byDay.get(key(new Date(d.not_after))) ?? []), d]);
+  return (
+    <table className="border-base-300 w-full table-fixed border-collapse border">
+      <thead><tr>{weekdays.map((w) => <th key={w} scope="col" className="border-base-300 border p-1 text-sm">{w}</th>)}</tr></thead>
+      <tbody>
+        {chunks(daysOf(month)).map((week) => (
+          <tr key={key(week[0] ?? month)}>
+            {week.map((d) => {
+              const there = byDay.get(key(d)) ?? [];
+              const other = d.getUTCMonth() !== month.getUTCMonth();
+              return (
+                <td key={key(d)} className={`border-base-300 h-16 border p-1 align-top ${there.length > 0 ? "bg-base-200" : ""}`}>
+                  <span className={`text-sm ${other ? "muted" : ""} ${key(d) === today ? "bg-primary text-primary-content rounded px-1 font-semibold" : ""}`}>{d.getUTCDate()}</span>
+                  {there.slice(0, 2).map((due) => (
+                    <Link key={due.reference} to={`/drawers/${due.reference}`} title={due.reference} className={`name block truncate text-xs font-medium ${due.state === "due" ? "text-warning" : "text-error"}`}>{due.reference.split("/")[1]}</Link>
+                  ))}
+                  {there.length > 2 && <span className="muted text-xs">{there.length - 2} more</span>}
+                </td>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function chunks(days: Date[]): Date[][] {
+  const weeks: Date[][] = [];
+  for (let at = 0; at < days.length; at += 7) weeks.push(days.slice(at, at + 7));
+  return weeks;
+}

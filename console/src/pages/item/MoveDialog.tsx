@@ -1,0 +1,34 @@
+import { type FormEvent } from "react";
+import { useNavigate } from "react-router";
+import { useMove } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Choice, Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
+
+const aliases = [{ value: "", text: "not any more" }, { value: "7d", text: "7 days" }, { value: "30d", text: "30 days" }, { value: "90d", text: "90 days" }];
+
+// MoveDialog renames an item or moves it to another drawer; references to the old name break or go on for a while.
+export function MoveDialog({ drawer, item, onClose }: { drawer: string; item: string; onClose: () => void }) {
+  const move = useMove(drawer, item);
+  const navigate = useNavigate();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const text = (name: string) => String(form.get(name) ?? "");
+    const to = { drawer: text("drawer"), name: text("name"), ...(text("alias") && { alias: text("alias") }) };
+    move.mutate(to, { onSuccess: () => void navigate(`/drawers/${to.drawer}/${to.name}`) });
+  };
+  return (
+    <Dialog title={`Rename or move ${item}`} onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit} autoComplete="off">
+        <p>Its history goes with it. In another drawer it is encrypted under that drawer's key.</p>
+        <Field label="Drawer" name="drawer" defaultValue={drawer} required className="name" />
+        <Field label="Name" name="name" defaultValue={item} required className="name" />
+        <Choice label="The old name works for" name="alias" defaultValue="30d" options={aliases} />
+        <p className="muted text-sm">Meanwhile who may read the old name still may, and this page shows who does.</p>
+        {move.error && <ProblemBox error={move.error} />}
+        <DialogButtons onClose={onClose} action="Move it" busy={move.isPending} />
+      </form>
+    </Dialog>
+  );
+}
