@@ -132,7 +132,7 @@ const (
 func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
 	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.recent, f.ask,
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.order, f.recent, f.ask,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
@@ -434,6 +434,52 @@ func expected(err error) bool {
 	var known *service.Error
 	return errors.As(err, &known) && (known.Code == service.Refused || known.Code == service.NotFound || known.Code == service.NotServable || known.Code == service.SignInFailed)
 }
+
+// order: two days ago the duty looked at how long things live: rules, one of them for later, a better name, and a value
+// that no person needs to see.
+func (f *filler) order() error {
+	f.clock.Set(2 * day)
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	for _, r := range []struct {
+		drawer string
+		from   time.Duration
+		rules  lifecycle.Rules
+	}{
+		{"ticketing-prod", 0, lifecycle.Rules{Warn: span(14), Keep: 5}},
+		{"ticketing-prod", 32 * day, lifecycle.Rules{MaxAge: span(120), Warn: span(14), Grace: span(3), Keep: 5}},
+		{"fuel-billing-prod", 0, lifecycle.Rules{NeedsEnd: true, Owner: lifecycle.OwnedByAny, Warn: span(21), TwoToShred: true}},
+		{"crew-rota-prod", 0, lifecycle.Rules{Idle: span(100), RetireFor: span(7), Recipe: "characters:32"}},
+	} {
+		d, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired, "", 1)
+		if err != nil {
+			return err
+		}
+		n := service.NewRules{Rules: r.rules}
+		if r.from != 0 {
+			n.From = f.clock.Now().Add(r.from)
+		}
+		if _, err := f.s.SetDrawerRules(duty, r.drawer, d.Revision, n); err != nil {
+			return err
+		}
+	}
+	tiles := reference.Reference{Drawer: "fleet-telemetry-prod", Item: "map-tiles-key"}
+	if _, err := f.s.Move(duty, tiles, service.NewPlace{To: reference.Reference{Drawer: tiles.Drawer, Item: "chart-server-key"}, Alias: 60 * day}); err != nil {
+		return err
+	}
+	seat := reference.Reference{Drawer: "ticketing-prod", Item: "seat-map-signing-key"}
+	it, _, err := f.s.History(duty, seat)
+	if err != nil {
+		return err
+	}
+	useOnly := true
+	_, err = f.s.ChangeItem(duty, seat, it.Revision, service.Described{UseOnly: &useOnly})
+	return err
+}
+
+func span(days int) lifecycle.Span { return lifecycle.Span(time.Duration(days) * day) }
 
 // recent is what happened in the last day: refusals that wait for somebody, a failed sign-in, a look around.
 func (f *filler) recent() error {

@@ -70,10 +70,15 @@ func run(dir string) error {
 		return err
 	}
 	shots := []page{
-		{name: "signin", ready: `input[name=person]`},
+		{name: "signin", extra: true, ready: `input[name=person]`},
 		{name: "chest", ready: `.chest`, steps: signIn("security-duty", string(password.Reveal()))},
 		{name: "drawer", path: "/drawers/harbour-gates-prod", ready: `tbody`},
 		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
+		{name: "due", path: "/due", ready: `tbody`},
+		{name: "ruled", extra: true, path: "/drawers/ticketing-prod", ready: `tbody`},
+		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,
+			chromedp.Click(`//button[contains(., "Show what they do")]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "moved", extra: true, path: "/drawers/fleet-telemetry-prod/chart-server-key", ready: `tbody`},
 		{name: "put", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "put-login", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Put a secret in")]`), chromedp.WaitVisible(`dialog[open]`),
 			chromedp.SendKeys(`dialog select`, "login"), chromedp.WaitVisible(`//label[contains(., "User")]`)}},
@@ -106,6 +111,12 @@ var (
 	edited   = typed(`.replace("scope: ticketing-prod/db-password", "scope: ticketing-prod/*").replace(/ {2}- id: [^ ]+\n {4}subject: app:map-printer(\n {4}.*)+/, "")`)
 	misspelt = typed(`.replace("role: consumer", "role: consumr").replace("scope: fuel", "scop: fuel")`)
 )
+
+// agedSixty fills in a rule that touches most of what is there.
+var agedSixty = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+	_, err := chromedp.Evaluate[string](`document.querySelector("input[name=from]").value = ""; document.querySelector("input[name=max_age]").value = "60d"`)(ctx, t)
+	return err
+})
 
 func typed(change string) step {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {

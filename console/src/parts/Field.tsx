@@ -6,7 +6,7 @@ type FieldProps = ComponentProps<"input"> & { label: string; hint?: ReactNode };
 export function Field({ label, hint, className = "", ...input }: FieldProps) {
   const id = useId();
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="text-sm font-semibold">{label}</label>
       <input id={id} className={`input w-full ${className}`} aria-describedby={hint ? `${id}-hint` : undefined} {...input} />
       {hint && <p id={`${id}-hint`} className="muted text-sm">{hint}</p>}
@@ -19,7 +19,7 @@ type ChoiceProps = ComponentProps<"select"> & { label: string; options: { value:
 export function Choice({ label, options, ...select }: ChoiceProps) {
   const id = useId();
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="text-sm font-semibold">{label}</label>
       <select id={id} className="select w-full" {...select}>
         {options.map((o) => <option key={o.value} value={o.value}>{o.text}</option>)}

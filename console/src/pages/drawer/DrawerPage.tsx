@@ -37,8 +37,8 @@ export function DrawerPage() {
         {d && <p>{d.description}{d.owner && <> · owner <span className="name">{d.owner}</span></>}</p>}
         {d && <Labels of={d.labels} />}
         {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
-        {d && <Demands drawer={d} />}
       </PageHead>
+      {d && <Demands drawer={d} />}
       {d && <label className="mb-3 flex items-center gap-2 text-sm"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Retired items too</label>}
       {contents.isPending && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}
@@ -60,12 +60,18 @@ export function DrawerPage() {
 // Demands says what the rules are, and which ones follow.
 function Demands({ drawer }: { drawer: Schemas["Drawer"] }) {
   const now = ruleLines(drawer.rules);
+  if (now.length === 0 && !drawer.next_rules) return null;
   return (
-    <>
-      {now.length > 0 && <ul aria-label="Rules" className="list-disc pl-5">{now.map((line) => <li key={line}>{line}</li>)}</ul>}
-      {drawer.next_rules && drawer.rules_from && <><p><Mark state="waiting" word="Other rules begin" /> <When at={drawer.rules_from} />:</p><ul className="list-disc pl-5">{ruleLines(drawer.next_rules).map((line) => <li key={line}>{line}</li>)}</ul></>}
-    </>
+    <section aria-label="Rules" className="panel mb-4 grid gap-x-8 gap-y-3 text-sm md:grid-cols-2">
+      <div><h2 className="mb-1 text-base font-semibold">Rules</h2><Lines of={now} /></div>
+      {drawer.next_rules && <div><h2 className="mb-1 text-base font-semibold"><Mark state="waiting" word="Others begin" /> <When at={drawer.rules_from} /></h2><Lines of={ruleLines(drawer.next_rules)} /></div>}
+    </section>
   );
+}
+
+function Lines({ of }: { of: string[] }) {
+  if (of.length === 0) return <p className="muted">Nothing is demanded.</p>;
+  return <ul className="list-disc pl-5">{of.map((line) => <li key={line}>{line}</li>)}</ul>;
 }
 
 function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) {

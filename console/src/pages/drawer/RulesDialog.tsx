@@ -13,6 +13,13 @@ type RulesDialogProps = { drawer: Schemas["Drawer"]; onClose: () => void };
 
 const owners = [{ value: "", text: "nobody has to" }, { value: "any", text: "somebody" }, { value: "person", text: "a person" }, { value: "team", text: "a team" }];
 
+// localTime writes a time as an input for it takes it; nothing for none.
+function localTime(at?: string): string | undefined {
+  if (!at) return undefined;
+  const time = new Date(at);
+  return new Date(time.getTime() - time.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
 // rulesOf reads the form; what is empty demands nothing.
 function rulesOf(form: FormData): Schemas["Rules"] {
   const text = (name: string) => String(form.get(name) ?? "").trim();
@@ -56,7 +63,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
           <Field label="Retired, before it can be shredded" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
           <Field label="Recipe for made-up values" name="recipe" defaultValue={r.recipe} placeholder="characters:32" className="name" />
           <Choice label="Who must own an item" name="owner" defaultValue={r.owner ?? ""} options={owners} />
-          <Field label="Begin at" name="from" type="datetime-local" hint="Empty for at once. Until then, those of now hold." />
+          <Field label="Begin at" name="from" type="datetime-local" defaultValue={localTime(drawer.rules_from)} hint="Empty for at once. Until then, those of now hold." />
         </div>
         <label className="flex items-center gap-2"><input type="checkbox" name="needs_end" className="checkbox checkbox-sm" defaultChecked={r.needs_end} /> A new version must have an end</label>
         <label className="flex items-center gap-2"><input type="checkbox" name="two_to_shred" className="checkbox checkbox-sm" defaultChecked={r.two_to_shred} /> A second person agrees before anything is shredded</label>
@@ -70,6 +77,12 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
   );
 }
 
+// Stops says when, or that it is at once: the chest gives the moment of its answer then.
+function Stops({ at }: { at: string }) {
+  const [now] = useState(() => Date.now());
+  return new Date(at).getTime() <= now + 1000 ? <>at once</> : <When at={at} />;
+}
+
 function Effect({ report }: { report: Schemas["RulesReport"] }) {
   if (report.items.length === 0) return <p role="status"><Mark state="usable" word="They change nothing" /> for what is there now.</p>;
   return (
@@ -81,7 +94,7 @@ function Effect({ report }: { report: Schemas["RulesReport"] }) {
             {report.items.map((it) => (
               <tr key={it.reference}>
                 <td className="name">{it.reference}</td>
-                <td>{it.stops ? <><Mark state={it.because === "idle" ? "idle" : "ended"} word={it.because === "idle" ? "unread" : "too old"} /> <When at={it.stops} /></> : <span className="muted">no change</span>}</td>
+                <td>{it.stops ? <><Mark state={it.because === "idle" ? "idle" : "ended"} word={it.because === "idle" ? "unread" : "too old"} /> <Stops at={it.stops} /></> : <span className="muted">no change</span>}</td>
                 <td>{effectLines(it).join("; ")}</td>
               </tr>
             ))}

@@ -59,14 +59,13 @@ function List({ list }: { list: Schemas["Due"][] }) {
   return (
     <Scroll label="Table of what is due">
       <table className="dense table">
-        <thead><tr><th scope="col">Item</th><th scope="col">State</th><th scope="col">Ends</th><th scope="col">Owner</th></tr></thead>
+        <thead><tr><th scope="col">Item</th><th scope="col">State</th><th scope="col">Ends</th></tr></thead>
         <tbody>
           {list.map((d) => (
             <tr key={d.reference}>
-              <td className="min-w-52"><Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>{d.reference}</Link></td>
+              <td className="min-w-52"><Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>{d.reference}</Link>{d.owner && <span className="name muted block text-sm">{d.owner}</span>}</td>
               <td><Mark state={d.state} word={d.state === "due" ? "ends" : undefined} /></td>
               <td><When at={d.not_after} none="no end" /></td>
-              <td className="name text-sm">{d.owner}</td>
             </tr>
           ))}
         </tbody>

@@ -32,7 +32,7 @@ export function TimeLine({ versions, readers }: TimeLineProps) {
   return (
     <figure className="mb-4" aria-label="When each version may be served">
       <div className="relative grid gap-1.5 pt-6 pb-1">
-        <span className="border-base-content absolute top-0 bottom-0 border-l border-dashed" style={{ left: `calc(9rem + (100% - 9rem) * ${(now - left) / (right - left)})` }}>
+        <span className="border-base-content pointer-events-none absolute top-0 bottom-0 z-1 border-l border-dashed" style={{ left: `calc(9rem + (100% - 9rem) * ${(now - left) / (right - left)})` }}>
           <span className="bg-base-100 absolute top-0 left-1 text-sm font-semibold">now</span>
         </span>
         {barsOf(versions, readers, right).map(({ v, from, to, open, readers: count }) => {
