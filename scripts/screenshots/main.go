@@ -98,7 +98,7 @@ func run(dir string) error {
 		{name: "identity", path: "/access/app:nightly-ledger", ready: `tbody`},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "refusals", path: "/refusals", ready: `tbody`},
-		{name: "receipt", path: "/receipts/" + receipt, ready: `dl`},
+		{name: "receipt", path: "/receipts/" + receipt, ready: `section dl`},
 		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`, steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"), chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
 		{name: "own-access", extra: true, path: "/access", ready: `[role=alert]`},
 		{name: "missing", extra: true, path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
@@ -202,7 +202,8 @@ func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 		steps = append([]step{chromedp.WaitVisible(shot.ready)}, shot.steps...)
 	}
 	if err := chromedp.Do(ctx, steps...); err != nil {
-		return nil, err
+		shown, _ := chromedp.Run(context.WithoutCancel(ctx), chromedp.Evaluate[string](`document.body.innerText`))
+		return nil, fmt.Errorf("%w; the page shows: %s", err, shown)
 	}
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise)); err != nil {
 		return nil, err
