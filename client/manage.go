@@ -100,6 +100,11 @@ func (c *Client) EndAlias(ctx context.Context, drawer, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/drawers/"+url.PathEscape(drawer)+"/aliases/"+url.PathEscape(name), nil, nil, nil)
 }
 
+// RotateKey gives a drawer another key, for a few seconds; until it is done, ask again to go on.
+func (c *Client) RotateKey(ctx context.Context, drawer string) (r Rotation, err error) {
+	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/key", nil, &r)
+}
+
 // ShredDrawer destroys a drawer's key; typed is its exact name.
 func (c *Client) ShredDrawer(ctx context.Context, name, typed string) (r ShreddedDrawer, err error) {
 	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(name)+"/shred", map[string]string{"name": typed}, &r)

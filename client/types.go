@@ -157,6 +157,13 @@ type Calendar struct {
 	Path      string    `json:"path,omitempty"` // shown once; whoever has it sees what is due
 }
 
+// Rotation is how far the change of a drawer's key has come.
+type Rotation struct {
+	Key  int  `json:"key"`  // the number of the key that new versions are under
+	Left int  `json:"left"` // versions that are still under an older one
+	Done bool `json:"done"`
+}
+
 // ShreddedDrawer is what is left of a drawer.
 type ShreddedDrawer struct {
 	Name   string    `json:"name"`

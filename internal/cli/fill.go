@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) drawerCommand() *cobra.Command {
-	command := &cobra.Command{Use: "drawer", Short: "Make and shred drawers", RunE: noSubcommand}
+	command := &cobra.Command{Use: "drawer", Short: "Make drawers, change their keys, shred them", RunE: noSubcommand}
 	var n client.NewDrawer
 	add := &cobra.Command{
 		Use:     "add NAME --env ENVIRONMENT",
@@ -39,7 +39,7 @@ func (a *app) drawerCommand() *cobra.Command {
 	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	_ = add.MarkFlagRequired("env")
-	command.AddCommand(add, a.shredDrawerCommand())
+	command.AddCommand(add, a.rotateKeyCommand(), a.shredDrawerCommand())
 	return command
 }
 

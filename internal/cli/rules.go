@@ -376,6 +376,29 @@ func yesNo(b bool) string {
 	return "no"
 }
 
+func (a *app) rotateKeyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rotate-key NAME",
+		Short: "Give a drawer another key, while it is in use",
+		Long: `Makes a new key for a drawer and wraps the keys of its versions under it; then the old one is destroyed. Nothing waits for
+it. When it is interrupted, do it again: it goes on where it stopped.`,
+		Example: "  tansu drawer rotate-key ticketing-prod",
+		Args:    exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			for {
+				r, err := c.RotateKey(ctx, arguments[0])
+				if err != nil {
+					return err
+				}
+				if r.Done {
+					return a.show(r, func() { fmt.Fprintf(a.Out, "%s is under key %d, and the old key is destroyed.\n", arguments[0], r.Key) })
+				}
+				a.say("key %d: %d versions left", r.Key, r.Left)
+			}
+		}),
+	}
+}
+
 func (a *app) shredDrawerCommand() *cobra.Command {
 	var name string
 	command := &cobra.Command{

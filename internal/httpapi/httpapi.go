@@ -109,6 +109,7 @@ var routes = []route{
 	{"POST", "/api/drawers/:drawer/items/:item/move", identified, (*api).move},
 	{"DELETE", "/api/drawers/:drawer/aliases/:item", identified, (*api).endAlias},
 	{"PUT", "/api/drawers/:drawer/rules", identified, (*api).setDrawerRules},
+	{"POST", "/api/drawers/:drawer/key", identified, (*api).rotateKey},
 	{"POST", "/api/drawers/:drawer/shred", identified, (*api).shredDrawer},
 	{"GET", "/api/shredded-drawers", identified, (*api).shreddedDrawers},
 	{"POST", "/api/drawers/:drawer/export", identified, (*api).exportDrawer},

@@ -142,6 +142,17 @@ func (a *api) endAlias(c *call) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
+// rotationTime is how long one request wraps keys anew; whoever asked asks again until it is done.
+const rotationTime = 3 * time.Second
+
+func (a *api) rotateKey(c *call) error {
+	r, err := a.service.RotateKey(c.caller, c.param("drawer"), rotationTime)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Rotation(r))
+}
+
 func (a *api) shredDrawer(c *call) error {
 	var body struct {
 		Name string `json:"name"`

@@ -520,3 +520,42 @@ func TestADrawerIsListedInPages(t *testing.T) {
 		t.Errorf("%+v", limits)
 	}
 }
+
+// A drawer's key is changed while it is used, goes on after a restart, and leaves nothing of the old one.
+func TestADrawersKeyIsChanged(t *testing.T) {
+	r := startRuled(t)
+	old := r.Rows(t, "SELECT wrapped FROM drawer_keys")[0][0].([]byte)
+	before := must[[]byte](t)(os.ReadFile(filepath.Join(r.Dir, "chest", "chest.db-wal")))
+	if !strings.Contains(string(before), string(old)) {
+		t.Fatal("the wrapped key is not where it is looked for")
+	}
+	version(t, r.keeper, "d", "i", "two", nil)
+	lead := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}))
+	if _, err := lead.RotateKey(ctx, "d"); chesttest.Code(err) != "refused" {
+		t.Errorf("a viewer changes it: %v", err)
+	}
+	for round := 2; round <= 3; round++ {
+		done := must[client.Rotation](t)(r.keeper.RotateKey(ctx, "d"))
+		if !done.Done || done.Key != round || done.Left != 0 {
+			t.Errorf("%+v", done)
+		}
+	}
+	app, _ := r.at(t, 0)
+	read := func() {
+		t.Helper()
+		for reference, want := range map[string]string{"d/i@1": "one", "d/i": "two"} {
+			if value, _, err := app.Read(ctx, reference); err != nil || string(value) != want {
+				t.Errorf("%s: %q, %v", reference, value, err)
+			}
+		}
+	}
+	read()
+	for _, name := range []string{"chest.db", "chest.db-wal"} {
+		if content := must[[]byte](t)(os.ReadFile(filepath.Join(r.Dir, "chest", name))); strings.Contains(string(content), string(old)) {
+			t.Errorf("the old wrapped key is still in %s", name)
+		}
+	}
+	r.Restart(t)
+	app, _ = r.at(t, 0)
+	read()
+}

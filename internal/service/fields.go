@@ -149,7 +149,7 @@ func (s *Service) openVersion(d *drawer, it *item, number int) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return envelope.OpenVersion(d.key, s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
+	return envelope.OpenVersion(d.keyOf(row.DrawerKey), s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
 }
 
 // currentFields opens the fields of the current version, for a new one that keeps some of them.

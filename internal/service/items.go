@@ -158,6 +158,8 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	if n.Shape != secretvalue.Text {
 		row.Shape = string(n.Shape)
 	}
+	s.keys.RLock()
+	defer s.keys.RUnlock()
 	var version store.Version
 	var sealed envelope.SealedVersion
 	err = s.view(func(st *state) error {

@@ -35,6 +35,7 @@ type Records interface {
 	ItemsNamed(drawer string, names []string) (map[string]store.Shelved, error)
 	Items(store.ItemFilter, func(store.Shelved) bool) error
 	ItemByID(id string) (store.Shelved, error)
+	WrappedUnder(drawer string, key, most int) ([]store.Version, int, error)
 	Alike(likeness, most int) ([]string, error)
 	Rare([]store.Said) (map[string][]int64, bool, error)
 	CountItems(store.ItemFilter) (int, error)
@@ -63,8 +64,9 @@ type Service struct {
 	usage    *usage
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
-	unlocking sync.Mutex // one unlock or lock at a time
-	changing  sync.Mutex // one change of access or of an existing item at a time: what was checked before it still holds when it is made
+	unlocking sync.Mutex   // one unlock or lock at a time
+	changing  sync.Mutex   // one change of access or of an existing item at a time: what was checked before it still holds when it is made
+	keys      sync.RWMutex // held for reading while something sealed under a drawer's key is on its way into the file, for writing while a key is destroyed
 	mu        sync.RWMutex
 	state     *state // nil while locked; guarded by mu, which is held as long as anything of it is used
 }

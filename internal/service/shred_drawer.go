@@ -45,6 +45,8 @@ func (s *Service) ShredDrawer(c Caller, name, typed string) (r ShreddedDrawer, e
 	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
+	s.keys.Lock()
+	defer s.keys.Unlock()
 	var shred drawerShredding
 	agreed := true
 	err = s.view(func(st *state) error {
@@ -100,13 +102,16 @@ func (s *Service) ShredDrawer(c Caller, name, typed string) (r ShreddedDrawer, e
 // drawerShredding is what shredding a drawer does to rows.
 type drawerShredding struct {
 	before, drawer store.Drawer
-	key            store.DrawerKey
+	keys           []store.DrawerKey
 	items          []store.Shelved // that are not shredded yet
 	aliases        []store.Alias
 }
 
 func (st *state) planDrawer(d *drawer, a *attempt) (ds drawerShredding, err error) {
-	ds.before, ds.drawer, ds.key = d.row, d.row, d.keyRow
+	ds.before, ds.drawer, ds.keys = d.row, d.row, []store.DrawerKey{d.keyRow}
+	for _, old := range d.old {
+		ds.keys = append(ds.keys, old.row)
+	}
 	ds.drawer.ShreddedAt, ds.drawer.ShreddedBy, ds.drawer.ShreddedName, ds.drawer.Name = micros(a.entry.At), a.entry.Subject, d.row.Name, d.row.ID
 	for _, alias := range st.aliases {
 		if alias.Drawer == d.row.ID {
@@ -133,10 +138,12 @@ func (ds *drawerShredding) rows(tx *store.Tx) (err error) {
 	if ds.drawer, err = store.Update(tx, ds.before, ds.drawer); err != nil {
 		return err
 	}
-	destroyed := ds.key
-	destroyed.Wrapped = noKey
-	if _, err := store.Update(tx, ds.key, destroyed); err != nil {
-		return err
+	for _, key := range ds.keys {
+		destroyed := key
+		destroyed.Wrapped = noKey
+		if _, err := store.Update(tx, key, destroyed); err != nil {
+			return err
+		}
 	}
 	for _, alias := range ds.aliases {
 		if err := store.Delete(tx, alias); err != nil {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
 	"slices"
@@ -46,6 +47,7 @@ type drawer struct {
 	key       *envelope.Key
 	keyNumber int
 	keyRow    store.DrawerKey
+	old       map[int]oldKey // keys that some versions still are under, by number, while a rotation is not finished
 	labels    reference.Labels
 	approval  []reference.Pattern // over drawer/item
 	schedule  lifecycle.Schedule  // of rules
@@ -122,12 +124,14 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 		if drawers[row.Drawer] == nil {
 			continue // shredded, and its key with it
 		}
+		if bytes.Equal(row.Wrapped, noKey) {
+			continue // nothing is under it any more
+		}
 		key, err := st.root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)
 		if err != nil {
 			return fmt.Errorf("open the key of drawer %s: %w", row.Drawer, err)
 		}
-		d := drawers[row.Drawer]
-		d.key, d.keyNumber, d.keyRow = key, row.Number, row
+		drawers[row.Drawer].rotate(key, row)
 	}
 	return nil
 }
@@ -425,6 +429,9 @@ func (st *state) erase() {
 	for _, d := range st.drawers {
 		if d.key != nil {
 			d.key.Erase()
+		}
+		for _, old := range d.old {
+			old.key.Erase()
 		}
 	}
 	st.root.Erase()

@@ -325,6 +325,19 @@ func (s *Store) Alike(likeness, most int) (items []string, err error) {
 	return items, nil
 }
 
+// WrappedUnder reads versions in a drawer whose data key is wrapped under one of its keys, at most so many, and counts all
+// of them.
+func (s *Store) WrappedUnder(drawer string, key, most int) (versions []Version, count int, err error) {
+	const where = " FROM versions WHERE drawer_key = ? AND shredded_at = 0 AND item IN (SELECT id FROM items WHERE drawer = ?)"
+	if err := s.read.Get(&count, "SELECT count(*)"+where, key, drawer); err != nil {
+		return nil, 0, fmt.Errorf("count versions: %w", err)
+	}
+	if err := s.read.Select(&versions, "SELECT "+versionColumns+where+" LIMIT ?", key, drawer, most); err != nil {
+		return nil, 0, fmt.Errorf("read versions: %w", err)
+	}
+	return versions, count, s.verify(nil, versions)
+}
+
 // Content reads the ciphertext of a version.
 func (s *Store) Content(version string) ([]byte, error) {
 	var ciphertext []byte

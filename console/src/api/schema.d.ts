@@ -466,6 +466,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a drawer another key, for a few seconds; ask again until it is done */
+        post: operations["rotateKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}/shred": {
         parameters: {
             query?: never;
@@ -1273,6 +1290,11 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             path?: string;
+        };
+        Rotation: {
+            key: number;
+            left: number;
+            done: boolean;
         };
         ShreddedDrawer: {
             name: string;
@@ -2724,6 +2746,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How far it has come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
+                };
             };
             default: components["responses"]["Problem"];
         };

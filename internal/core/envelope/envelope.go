@@ -267,6 +267,17 @@ func OpenVersion(drawerKey *Key, place Place, sealed SealedVersion) ([]byte, err
 	return dataKey.Open(contentPlace, sealed.Ciphertext)
 }
 
+// RewrapVersion wraps a version's data key under another key of its drawer. What it encrypts stays as it is.
+func RewrapVersion(from, to *Key, place Place, wrapped []byte) ([]byte, error) {
+	keyPlace, _ := versionPlaces(place)
+	dataKey, err := from.Unwrap(keyPlace, wrapped)
+	if err != nil {
+		return nil, err
+	}
+	defer dataKey.Erase()
+	return to.Wrap(keyPlace, dataKey), nil
+}
+
 func versionPlaces(place Place) (key, content Place) {
 	key, content = place, place
 	key.Purpose, content.Purpose = PurposeDataKey, PurposeContent

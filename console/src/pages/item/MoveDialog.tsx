@@ -16,7 +16,7 @@ export function MoveDialog({ drawer, item, onClose }: { drawer: string; item: st
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
     const to = { drawer: text("drawer"), name: text("name"), ...(text("alias") && { alias: text("alias") }) };
-    move.mutate(to, { onSuccess: () => void navigate(`/drawers/${to.drawer}/${to.name}`) });
+    move.mutate(to, { onSuccess: () => { onClose(); void navigate(`/drawers/${to.drawer}/${to.name}`); } });
   };
   return (
     <Dialog title={`Rename or move ${item}`} onClose={onClose}>

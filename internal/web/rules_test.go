@@ -1,0 +1,62 @@
+package web_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// A keeper sees what a rule would do before it does it, sets it, and finds what it does in the calendar.
+func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "20"), press("Show what they do", "dialog"), see("is not a length of time"),
+		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Show what they do", "dialog"), see("ticketing-prod/db-password"), see("too old"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Set the rules", "dialog"), see("served for 20d after it is made"), see("in 20 days"))
+	b.visit("/due", "In your own calendar")
+	b.do(see("ends"), press("Make an address"), see("It is shown only now"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.clean()
+}
+
+// A plaintext file is moved in after a look at what becomes of each line, and an item gets a better name.
+func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
+	b := open(t)
+	steward := b.chest.Client(t, b.chest.Steward)
+	file := filepath.Join(t.TempDir(), "values.yaml")
+	if err := os.WriteFile(file, []byte("smtp_key: hidden-in-the-file\ndb-password: another\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Move a file in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{file}), see("smtp_key"), see("exists"),
+		chromedp.Click(`dialog input[type=checkbox]`), see("changed"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Move it in", "dialog"), see("Left to do"), press("Close", "dialog"))
+	if h, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err != nil || h.Item.Current != 1 {
+		t.Errorf("%+v, %v", h, err)
+	}
+	b.visit("/drawers/ticketing-prod/smtp_key", "Versions")
+	name := `//dialog//input[@name="name"]`
+	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"), see("Old names that still work"), see("nobody uses it"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("End it now"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
+	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err == nil {
+		t.Error("the old name still works")
+	}
+	b.clean()
+}
