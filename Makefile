@@ -1,6 +1,6 @@
 # make alone lists what there is.
 .DEFAULT_GOAL := help
-.PHONY: help demo test build console bench screenshots fuzz clean
+.PHONY: help demo test build console bench screenshots properties fuzz clean
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -33,6 +33,9 @@ screenshots: build ## take the pictures in docs/screenshots anew
 	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
 	@scripts/screenshots/terminal.sh docs/screenshots
 
+properties: ## try a million random histories of items instead of two thousand
+	@TANSU_HISTORIES=1000000 go test -run TestRandomHistories -timeout 60m ./internal/core/lifecycle
+
 fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference
 	@go test -fuzz FuzzEncodingReadsBack -fuzztime 60s ./internal/core/trail
@@ -40,6 +43,8 @@ fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParseScope -fuzztime 60s ./internal/core/access
 	@go test -fuzz FuzzParsePolicy -fuzztime 60s ./internal/core/policytext
 	@go test -fuzz FuzzRead -fuzztime 60s ./internal/core/importfile
+	@go test -fuzz FuzzDotenvLineReadsBack -fuzztime 60s ./internal/core/importfile
+	@go test -fuzz FuzzParseSpan -fuzztime 60s ./internal/core/lifecycle
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/search
 	@go test -fuzz FuzzDecodeIsStrict -fuzztime 60s ./internal/httpapi
 

@@ -347,6 +347,10 @@ func TestMovingAnItem(t *testing.T) {
 	if len(h.Versions) != 2 || len(h.Aliases) != 1 || h.Aliases[0].Reference != "d/i" || len(h.Aliases[0].Users) != 1 {
 		t.Errorf("its history: %+v", h)
 	}
+	holders := must[[]client.Holder](t)(r.Client(t, r.SignIn(t, "ticketing-lead")).Holders(ctx, "read_value", "e/moved"))
+	if len(holders) < 2 || holders[0].Subject != "app:ticket-api" {
+		t.Errorf("who can read it leaves out who reads it by its old name: %+v", holders)
+	}
 	if _, err := keeper.CreateItem(ctx, "d", client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
 		t.Errorf("another item takes the old name while it works: %v", err)
 	}

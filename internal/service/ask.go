@@ -172,9 +172,14 @@ func (s *Service) Holders(c Caller, actionName, targetText string) (list []Holde
 		return nil, err
 	}
 	err = s.view(func(st *state) error {
-		for _, h := range st.policy.Holders(request.Action, st.target(request.Target.Names...), a.entry.At) {
-			row := st.identities[h.Subject]
-			list = append(list, Holder{Subject: subjectOf(row), State: row.State, Grants: st.describeGrants(h.Grants, a.entry.At), Unless: st.describeGrants(h.Unless, a.entry.At)})
+		for _, target := range st.namesOf(request, a.entry.At) {
+			for _, h := range st.policy.Holders(request.Action, target, a.entry.At) {
+				row := st.identities[h.Subject]
+				at := slices.IndexFunc(list, func(other Holder) bool { return other.Subject == subjectOf(row) })
+				if at < 0 {
+					list = append(list, Holder{Subject: subjectOf(row), State: row.State, Grants: st.describeGrants(h.Grants, a.entry.At), Unless: st.describeGrants(h.Unless, a.entry.At)})
+				}
+			}
 		}
 		slices.SortFunc(list, func(x, y Holder) int { return cmp.Compare(x.Subject, y.Subject) })
 		return nil
@@ -183,6 +188,24 @@ func (s *Service) Holders(c Caller, actionName, targetText string) (list []Holde
 		return nil, err
 	}
 	return answer(a, list)
+}
+
+// namesOf is a target under its own name and, when it is an item whose value is asked about, under those that it had before
+// and that still work.
+func (st *state) namesOf(request access.Request, now time.Time) []access.Target {
+	names := request.Target.Names
+	targets := []access.Target{st.target(names...)}
+	if len(names) != 2 || request.Action&(access.ReadValue|access.UseKey) == 0 {
+		return targets
+	}
+	_, it, err := st.item(reference.Reference{Drawer: names[0], Item: names[1]})
+	if err != nil {
+		return targets
+	}
+	for _, alias := range st.aliasesOf(it, now) {
+		targets = append(targets, st.target(targetOf(alias.Reference)...))
+	}
+	return targets
 }
 
 func (st *state) describeGrants(ids []string, now time.Time) (list []Grant) {

@@ -145,6 +145,9 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 	if err != nil {
 		return it, made, err
 	}
+	if secretvalue.LooksLikeValue(n.Description) {
+		f.notes = append(f.notes, "the description has something in it that looks like a value, and everybody who lists the item sees it")
+	}
 	a, err := s.allow(c, access.WriteVersion, ref.Drawer, ref.Item)
 	if err != nil {
 		return it, made, err

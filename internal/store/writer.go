@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/subtle"
 	"database/sql"
@@ -306,20 +307,23 @@ func (w *writer) ForgetJournal() error {
 type Tx struct {
 	tx     *sqlx.Tx
 	writer *writer
-	added  []string // items that are new, by their ids
-	said   []string // items about which something else is said than before
+	added  [2]int64 // the first and the last row of items that are new; there are no others between them
+	said   []string // items about which something else is said than before, by their ids
 }
+
+const toWords = ` INTO items_words (rowid, name, description, owner, labels, shape, created_by)
+	SELECT rowid, name, description, owner, labels, shape, created_by FROM items WHERE `
 
 // indexWords makes what is said about items findable. It is done once for all items of a change, because each statement
 // that touches the index by itself costs much more.
 func (tx *Tx) indexWords() error {
-	return errors.Join(tx.index("INSERT", tx.added), tx.index("INSERT OR REPLACE", tx.said))
-}
-
-func (tx *Tx) index(verb string, items []string) error {
-	for part := range slices.Chunk(items, pageSize) {
-		statement, ids, err := sqlx.In(verb+` INTO items_words (rowid, name, description, owner, labels, shape, created_by)
-			SELECT rowid, name, description, owner, labels, shape, created_by FROM items WHERE id IN (?)`, part)
+	if tx.added[0] != 0 {
+		if _, err := tx.tx.Exec("INSERT"+toWords+"rowid BETWEEN ? AND ?", tx.added[0], tx.added[1]); err != nil {
+			return err
+		}
+	}
+	for part := range slices.Chunk(tx.said, pageSize) {
+		statement, ids, err := sqlx.In("INSERT OR REPLACE"+toWords+"id IN (?)", part)
 		if err != nil {
 			return err
 		}
@@ -332,19 +336,24 @@ func (tx *Tx) index(verb string, items []string) error {
 
 // Insert stores a new row with revision 1 and returns it as stored. A row with the same id or name is [ErrExists].
 func Insert[R Row](tx *Tx, row R) (R, error) {
-	sealed, err := tx.sealed(row, 1)
+	sealed, content, err := tx.sealed(row, 1)
 	if err != nil {
 		return row, err
 	}
-	if _, err := tx.tx.NamedStmt(tx.writer.changes[row.table()].insert).Exec(sealed); err != nil {
-		if isConstraint(err) {
-			return row, ErrExists
-		}
+	result, err := tx.tx.NamedStmt(tx.writer.changes[row.table()].insert).Exec(sealed)
+	if isConstraint(err) {
+		return row, ErrExists
+	}
+	if err != nil {
 		return row, err
 	}
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
-	if it, is := sealed.(Item); is {
-		tx.added = append(tx.added, it.ID)
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(content))
+	if _, is := sealed.(Item); is {
+		at, err := result.LastInsertId()
+		if err != nil {
+			return row, err
+		}
+		tx.added = [2]int64{cmp.Or(tx.added[0], at), at}
 	}
 	return sealed.(R), nil
 }
@@ -352,7 +361,7 @@ func Insert[R Row](tx *Tx, row R) (R, error) {
 // Update replaces a row and returns it as stored; both have the same id. If the stored row is not before any more, it
 // is [ErrStale].
 func Update[R Row](tx *Tx, before, after R) (R, error) {
-	sealed, err := tx.sealed(after, before.seal().Revision+1)
+	sealed, content, err := tx.sealed(after, before.seal().Revision+1)
 	if err != nil {
 		return after, err
 	}
@@ -363,7 +372,7 @@ func Update[R Row](tx *Tx, before, after R) (R, error) {
 		tx.said = append(tx.said, was.ID)
 	}
 	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(before)))
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(sealed)))
+	tx.writer.tally.toggle(tx.writer.sealer.RowTally(content))
 	return sealed.(R), nil
 }
 
@@ -406,13 +415,15 @@ func (tx *Tx) InsertChest(c Chest) error {
 	return err
 }
 
-func (tx *Tx) sealed(row Row, revision int64) (Row, error) {
+// sealed gives a row its revision and its MAC, and returns besides what the MAC covers.
+func (tx *Tx) sealed(row Row, revision int64) (sealed Row, content []byte, err error) {
 	if tx.writer.sealer == nil {
-		return nil, ErrNotBound
+		return nil, nil, ErrNotBound
 	}
 	row = row.withSeal(Seal{Revision: revision})
-	mac := tx.writer.sealer.RowMAC(authenticated(row))
-	return row.withSeal(Seal{Revision: revision, MAC: mac[:]}), nil
+	content = authenticated(row)
+	mac := tx.writer.sealer.RowMAC(content)
+	return row.withSeal(Seal{Revision: revision, MAC: mac[:]}), content, nil
 }
 
 func (tx *Tx) one(statement *sqlx.NamedStmt, row Row) error {
