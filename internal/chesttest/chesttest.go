@@ -95,7 +95,7 @@ func (c *Chest) Restart(t testing.TB) {
 	if err := c.Stop(); err != nil {
 		t.Errorf("stop: %v", err)
 	}
-	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now})
+	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,7 @@
 package httpapi_test
 
 import (
+	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -562,4 +563,35 @@ func TestADrawersKeyIsChanged(t *testing.T) {
 	r.Restart(t)
 	app, _ = r.at(t, 0)
 	read()
+}
+
+// Items are read from the file when they are needed: one that was edited there meanwhile is not served, not listed, and the
+// others still are.
+func TestAnItemEditedInTheFileWhileTheChestRunsIsNotServed(t *testing.T) {
+	r := startRuled(t)
+	end := time.Now().Add(time.Hour)
+	version(t, r.keeper, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
+	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "j", Version: client.Content([]byte("other"))}))
+	r.Restart(t) // nothing is in memory
+	db := must[*sql.DB](t)(sql.Open("sqlite", "file:"+filepath.Join(r.Dir, "chest", "chest.db")))
+	defer func() { _ = db.Close() }()
+	if _, err := db.Exec("UPDATE versions SET not_after = 0 WHERE number = 2"); err != nil {
+		t.Fatal(err)
+	}
+	app, keeper := r.at(t, 2*time.Hour)
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "internal" || strings.Contains(err.Error(), "two") {
+		t.Errorf("an edited row: %v", err)
+	}
+	if value, _, err := app.Read(ctx, "d/j"); err != nil || string(value) != "other" {
+		t.Errorf("the one beside it: %q, %v", value, err)
+	}
+	if _, err := keeper.Drawer(ctx, "d"); chesttest.Code(err) != "internal" {
+		t.Errorf("a list with it: %v", err)
+	}
+	if _, err := keeper.AddVersion(ctx, "d", "i", 0, client.Content([]byte("three"))); chesttest.Code(err) != "internal" {
+		t.Errorf("a new version of it: %v", err)
+	}
+	if !strings.Contains(r.Log.String(), "is not what was stored") {
+		t.Error("the log does not say it")
+	}
 }

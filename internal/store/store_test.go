@@ -4,8 +4,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -42,6 +44,8 @@ func newStore(t *testing.T) (*Store, string) {
 			insert(tx, Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"}),
 			insert(tx, Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}}),
 			insert(tx, Role{ID: "ro_1", Name: "rotator", Actions: "write_version"}),
+			insert(tx, Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7}),
+			insert(tx, Feed{ID: "fd_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7}),
 			insert(tx, Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"}),
 			tx.InsertContent("it_1/1", []byte{5}),
 		)
@@ -84,7 +88,7 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 	}
 	defer func() { _ = db.Close() }()
 	tried := 0
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}} {
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Feed{}} {
 		var id string
 		if err := db.QueryRow("SELECT id FROM " + row.table() + " ORDER BY id LIMIT 1").Scan(&id); err != nil {
 			t.Fatal(row.table(), err)
@@ -128,6 +132,8 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		"DELETE FROM versions",
 		"DELETE FROM roles",
 		"DELETE FROM requests",
+		"DELETE FROM aliases",
+		"DELETE FROM feeds",
 		"CREATE TABLE copy AS SELECT * FROM grants WHERE id = 'gr_1'; UPDATE copy SET id = 'gr_3'; INSERT INTO grants SELECT * FROM copy",
 		"UPDATE grants SET id = CASE id WHEN 'gr_1' THEN 'gr_x' ELSE 'gr_1' END; UPDATE grants SET id = 'gr_2' WHERE id = 'gr_x'",
 		"UPDATE grants SET scope = '**', mac = (SELECT mac FROM grants WHERE id = 'gr_2') WHERE id = 'gr_1'",
@@ -383,7 +389,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	snapshot, err := s.Bind(root)
 	must(t, err)
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: func(tx *Tx) error {
-		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]))
+		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]), Delete(tx, snapshot.Aliases[0]), Delete(tx, snapshot.Feeds[0]))
 	}}))
 	must(t, s.Close())
 	for _, table := range []string{"members", "roles", "requests"} {
@@ -453,5 +459,86 @@ func TestFilterSelects(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%+v: got %v, want %s", c.filter, got, c.want)
 		}
+	}
+}
+
+// What is found by an index is what looking at every item would find, whatever the filter; and it comes in the order of
+// names, each once, also across pages.
+func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
+	s, _ := newStore(t)
+	random := rand.New(rand.NewPCG(4, 2))
+	words := []string{"gate", "Radio", "ledger", "north_quay", "50%", "ramp-key", "é"}
+	var all []Item
+	must(t, s.Submit(&Work{Entry: entry("fill"), Change: func(tx *Tx) error {
+		for n := range 900 {
+			row := Item{ID: fmt.Sprintf("it_%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("%s-%04d", words[random.IntN(len(words))], n), Kind: "secret",
+				Description: words[random.IntN(len(words))], ServedUntil: int64(random.IntN(50)), ServedSince: int64(random.IntN(50))}
+			switch random.IntN(6) {
+			case 0:
+				row.Labels = "team=" + words[random.IntN(3)]
+			case 1:
+				row.Owner = "person:harbour-master"
+			case 2:
+				row.RetiredAt = 9
+			case 3:
+				row.ShreddedAt, row.ShreddedName = 9, row.Name
+			}
+			stored, err := Insert(tx, row)
+			if err != nil {
+				return err
+			}
+			all = append(all, stored)
+		}
+		return nil
+	}}))
+	has := func(text, word string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(word)) }
+	for name, c := range map[string]struct {
+		filter ItemFilter
+		naive  func(Item) bool
+	}{
+		"all":       {ItemFilter{}, func(Item) bool { return true }},
+		"after":     {ItemFilter{After: "ledger"}, func(r Item) bool { return r.Name > "ledger" }},
+		"labelled":  {ItemFilter{Labelled: true}, func(r Item) bool { return r.Labels != "" }},
+		"owned":     {ItemFilter{Owner: "person:harbour-master"}, func(r Item) bool { return r.Owner != "" }},
+		"retired":   {ItemFilter{Retired: true}, func(r Item) bool { return r.RetiredAt != 0 }},
+		"due":       {ItemFilter{ServedUntil: 7}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 7 || r.ServedSince <= 0) }},
+		"aged":      {ItemFilter{ServedUntil: 3, ServedSince: 9}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 3 || r.ServedSince <= 9) }},
+		"a word":    {ItemFilter{Said: []Said{{[]string{"name", "description"}, "*radio*"}}}, func(r Item) bool { return has(r.Name, "radio") || has(r.Description, "radio") }},
+		"two words": {ItemFilter{Said: []Said{{[]string{"name"}, "*gate*"}, {[]string{"description"}, "*north_quay*"}}}, func(r Item) bool { return has(r.Name, "gate") && has(r.Description, "north_quay") }},
+		"a sign":    {ItemFilter{Said: []Said{{[]string{"description"}, "*0%*"}}}, func(r Item) bool { return has(r.Description, "0%") }},
+	} {
+		c.filter.Drawer = "dr_1"
+		var want, got, rare []string
+		for _, r := range all {
+			if r.ShreddedAt == 0 && c.naive(r) {
+				want = append(want, r.Name)
+			}
+		}
+		if name == "all" {
+			want = append(want, "b")
+		}
+		slices.Sort(want)
+		must(t, s.Items(c.filter, func(it Shelved) bool { got = append(got, it.Item.Name); return true }))
+		got = slices.DeleteFunc(got, func(n string) bool { return n == "b" && name != "all" })
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: found %d, there are %d", name, len(got), len(want))
+		}
+		rows, ok, err := s.Rare(c.filter.Said)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.filter.Rows = rows["dr_1"]; ok && c.filter.Rows != nil {
+			must(t, s.Items(c.filter, func(it Shelved) bool { rare = append(rare, it.Item.Name); return true }))
+			if !slices.Equal(rare, want) {
+				t.Errorf("%s, by its letters: found %d, there are %d", name, len(rare), len(want))
+			}
+		}
+	}
+	before := all[slices.IndexFunc(all, func(r Item) bool { return r.ShreddedAt == 0 })]
+	after := before
+	after.Description = "zeppelin"
+	must(t, s.Submit(&Work{Entry: entry("describe"), Change: func(tx *Tx) error { _, err := Update(tx, before, after); return err }}))
+	if rows, ok, err := s.Rare([]Said{{[]string{"description"}, "zeppel*"}}); err != nil || !ok || len(rows["dr_1"]) != 1 {
+		t.Errorf("a word that was just written: %v, %v, %v", rows, ok, err)
 	}
 }

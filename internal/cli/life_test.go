@@ -1,0 +1,143 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tansu/client"
+)
+
+// withDrawer is somebody who keeps the drawer d and may read it.
+func withDrawer(t *testing.T) user {
+	t.Helper()
+	u, _ := signedIn(t)
+	u.ok(t, "", "drawer", "add", "d", "--env", "staging")
+	u.ok(t, "", "grant", "give", "person:steward", "consumer", "**")
+	return u
+}
+
+// The life of a secret as its keeper lives it, by the commands of the documentation and their exit codes.
+func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
+	u := withDrawer(t)
+	u.ok(t, "first", "put", "d/db-password")
+	if out := u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--keep", "1", "--preview"); !strings.Contains(out, "d/db-password") || !strings.Contains(out, "nothing is changed") {
+		t.Errorf("a preview: %s", out)
+	}
+	u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--warn", "80d")
+	u.ok(t, "", "rules", "set", "d", "--keep", "1", "--needs-end")
+	if out := u.ok(t, "", "rules", "show", "d"); !strings.Contains(out, "served for 90d") || !strings.Contains(out, "1 versions are kept") {
+		t.Errorf("rules that were set one after the other: %s", out)
+	}
+	if r := u.run(t, "second", "put", "d/db-password", "--new-version"); r.code != 2 || !strings.Contains(r.talk, "demand an end") {
+		t.Errorf("a version without an end: %d %s", r.code, r.talk)
+	}
+	if r := u.run(t, "second", "put", "d/db-password", "--new-version", "--not-after", "30d"); r.code != 0 || !strings.Contains(r.talk, "version 1 is shredded") {
+		t.Errorf("a version too many: %d %s", r.code, r.talk)
+	}
+	if r := u.run(t, "", "due", "--within", "31d"); r.code != 5 || !strings.Contains(r.out, "d/db-password") {
+		t.Errorf("due: %d %s", r.code, r.out)
+	}
+	u.ok(t, "", "rules", "set", "d/db-password", "--max-age", "20d")
+	if out := u.ok(t, "", "rules", "show", "d/db-password"); !strings.Contains(out, "served for 20d") {
+		t.Errorf("a stricter rule of its own: %s", out)
+	}
+	if out := u.ok(t, "", "item", "difference", "d/db-password@1", "d/db-password@2"); !strings.Contains(out, "shredded") || !strings.Contains(out, "5 bytes") {
+		t.Errorf("two versions side by side: %s", out)
+	}
+	u.ok(t, "", "item", "move", "d/db-password", "d/db-main-password", "--old-name-works", "30d")
+	if out := u.ok(t, "", "read", "d/db-password"); out != "second" {
+		t.Errorf("by the old name: %q", out)
+	}
+	if out := u.ok(t, "", "history", "d/db-main-password"); !strings.Contains(out, "also served as d/db-password") || !strings.Contains(out, "person:steward") {
+		t.Errorf("its history: %s", out)
+	}
+	u.ok(t, "", "item", "forget-name", "d/db-password")
+	if r := u.run(t, "", "read", "d/db-password"); r.code != 4 {
+		t.Errorf("the old name after it was ended: %d %s", r.code, r.talk)
+	}
+	for _, wrong := range [][]string{{"rules", "set", "d", "--max-age", "3w"}, {"rules", "set", "d", "--grace", "31d"}, {"rules", "set", "d/db-main-password", "--keep", "2"}, {"rules", "set", "d", "--from", "yesterday"},
+		{"item", "move", "d/db-main-password@1", "d/x"}, {"item", "difference", "d/db-main-password@1", "d/db-main-password@9"}, {"rules"}} {
+		if r := u.run(t, "", wrong...); r.code != 2 {
+			t.Errorf("%q: exit %d, %s", wrong, r.code, r.talk)
+		}
+	}
+}
+
+// A drawer is given out encrypted, opened by its key alone, moved into another one, and shredded.
+func TestADrawerIsGivenOutAndShreddedOnTheCommandLine(t *testing.T) {
+	u := withDrawer(t)
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	u.ok(t, "$x and \"y\"\n", "put", "d/odd")
+	u.ok(t, "", "recipient", at("key"))
+	u.ok(t, "", "recipient", at("other"))
+	if info, err := os.Stat(at("key")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the private key: %v, %v", info.Mode(), err)
+	}
+	if r := u.run(t, "", "recipient", at("key")); r.code == 0 {
+		t.Error("a key was written over another")
+	}
+	u.ok(t, "", "export", "d", "--for", at("key.pub"), "--out", at("d.jwe"))
+	if content, err := os.ReadFile(at("d.jwe")); err != nil || strings.Contains(string(content), "odd") || strings.Count(string(content), ".") != 4 {
+		t.Errorf("the file is %q, %v", content, err)
+	}
+	if r := u.run(t, "", "open", at("d.jwe"), "--key", at("other")); r.code == 0 || r.out != "" {
+		t.Errorf("opened by another key: %s", r.out)
+	}
+	u.ok(t, "", "open", at("d.jwe"), "--key", at("key"), "--out", at("d.env"))
+	u.ok(t, "", "drawer", "add", "e", "--env", "staging")
+	u.ok(t, "", "import", "e", at("d.env"), "--not-after", "90d")
+	if out := u.ok(t, "", "check", "d/odd", "--same-as", "e/odd"); !strings.Contains(out, "Yes") {
+		t.Errorf("there and back: %s", out)
+	}
+	for _, wrong := range [][]string{{"export", "d"}, {"export", "d", "--in-clear"}, {"export", "d", "--for", at("key.pub"), "--in-clear", "--out", at("x")}, {"export", "d", "--for", at("d.env")}, {"open", at("d.jwe"), "--key", at("key.pub")}} {
+		if r := u.run(t, "", wrong...); r.code != 2 || r.out != "" {
+			t.Errorf("%q: exit %d, %s%s", wrong, r.code, r.out, r.talk)
+		}
+	}
+	u.ok(t, "", "drawer", "rotate-key", "e")
+	u.ok(t, "", "check", "e/odd")
+	u.ok(t, "", "item", "retire", "e/odd")
+	if r := u.run(t, "", "drawer", "shred", "e", "--name", "d"); r.code != 2 {
+		t.Errorf("another name: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "drawer", "shred", "e", "--name", "e")
+	if r := u.run(t, "", "list", "e"); r.code != 4 {
+		t.Errorf("after it was shredded: %d %s", r.code, r.talk)
+	}
+}
+
+// Whether somebody would get a value is answered without reading it, and a calendar's address is shown once.
+func TestAskingBeforeAndTheCalendarOnTheCommandLine(t *testing.T) {
+	u := withDrawer(t)
+	u.ok(t, "v", "put", "d/soon", "--not-after", "7d", "--use-only")
+	u.ok(t, "", "app", "add", "ticket-api")
+	if r := u.run(t, "", "check", "d/soon", "--as", "app:ticket-api"); r.code != 3 || !strings.Contains(r.out, "No:") {
+		t.Errorf("without a grant: %d %s", r.code, r.out)
+	}
+	u.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "d/soon")
+	if out := u.ok(t, "", "check", "d/soon", "--as", "app:ticket-api"); !strings.Contains(out, "Version 1 would be served") {
+		t.Errorf("with a grant: %s", out)
+	}
+	if r := u.run(t, "", "check", "d/soon", "--as", "person:steward"); r.code != 3 || !strings.Contains(r.out, "shown to no person") {
+		t.Errorf("a person: %d %s", r.code, r.out)
+	}
+	u.ok(t, "", "item", "suspend", "d/soon")
+	if r := u.run(t, "", "check", "d/soon", "--as", "app:ticket-api"); r.code != 3 || !strings.Contains(r.out, "suspended") {
+		t.Errorf("suspended: %d %s", r.code, r.out)
+	}
+	var made client.Calendar
+	if err := json.Unmarshal([]byte(u.ok(t, "", "calendar", "add", "--note", "phone", "-o", "json")), &made); err != nil || made.Path == "" {
+		t.Fatalf("%+v, %v", made, err)
+	}
+	if out := u.ok(t, "", "calendar", "list"); !strings.Contains(out, made.ID) || strings.Contains(out, made.Path) {
+		t.Errorf("the list: %s", out)
+	}
+	u.ok(t, "", "calendar", "end", made.ID)
+	if r := u.run(t, "", "calendar", "end", made.ID); r.code != 4 {
+		t.Errorf("ended twice: %d %s", r.code, r.talk)
+	}
+}
