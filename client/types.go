@@ -50,6 +50,7 @@ type Drawer struct {
 	Items       int       `json:"items"`
 	Due         int       `json:"due"`
 	Overdue     int       `json:"overdue"`
+	Notes       []string  `json:"notes,omitempty"` // what is unusual about what was just said about it
 }
 
 // Labels are words about a drawer or an item, which scopes of grants can ask for.
@@ -224,6 +225,7 @@ type Item struct {
 	Rules       Rules     `json:"rules"`            // in force for it
 	OwnRules    Rules     `json:"own_rules"`        // stricter ones of its own
 	UseOnly     bool      `json:"use_only"`         // no person is ever shown its value
+	Notes       []string  `json:"notes,omitempty"`  // what is unusual about what was just said about it
 	ChangedAt   time.Time `json:"changed_at"`
 	ChangedBy   string    `json:"changed_by"`
 	CreatedAt   time.Time `json:"created_at"`

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -10,7 +11,7 @@ import (
 )
 
 func (a *app) dueCommand() *cobra.Command {
-	var within, owner string
+	var within, owner, drawer string
 	command := &cobra.Command{
 		Use:   "due",
 		Short: "List what has ended, what ends soon, and what is not served",
@@ -30,7 +31,7 @@ as far as you may list them. The exit code is 0 when there is none and 5 when th
 			list := []client.Due{}
 			t := table{head: []string{"ITEM", "STATE", "ENDS", "NEXT VERSION", "OWNER"}}
 			for _, d := range all {
-				if owner != "" && d.Owner != owner {
+				if owner != "" && d.Owner != owner || drawer != "" && !strings.HasPrefix(d.Reference, drawer+"/") {
 					continue
 				}
 				list = append(list, d)
@@ -50,6 +51,7 @@ as far as you may list them. The exit code is 0 when there is none and 5 when th
 		}),
 	}
 	command.Flags().StringVar(&within, "within", "14d", "how soon: a `duration` such as 12h or 30d")
+	command.Flags().StringVar(&drawer, "drawer", "", "only what is in this `drawer`")
 	command.Flags().StringVar(&owner, "owner", "", "only what this `subject` answers for")
 	return command
 }

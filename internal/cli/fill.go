@@ -403,6 +403,9 @@ func (a *app) describe(cmd *cobra.Command, c *client.Client, target string, chan
 		if err != nil {
 			return err
 		}
+		for _, note := range d.Notes {
+			a.say("note: %s", note)
+		}
 		return a.show(d, func() { fmt.Fprintf(a.Out, "Drawer %s is changed.\n", d.Name) })
 	}
 	ref, err := itemArgument(target)
@@ -416,6 +419,9 @@ func (a *app) describe(cmd *cobra.Command, c *client.Client, target string, chan
 	it, err := c.ChangeItem(cmd.Context(), ref.Drawer, ref.Item, history.Item.Revision, changes)
 	if err != nil {
 		return err
+	}
+	for _, note := range it.Notes {
+		a.say("note: %s", note)
 	}
 	return a.show(it, func() { fmt.Fprintf(a.Out, "Item %s is changed.\n", it.Reference) })
 }

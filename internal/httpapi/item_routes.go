@@ -110,7 +110,7 @@ func drawerJSON(d service.Drawer) client.Drawer {
 		rules := rulesJSON(d.NextRules)
 		next = &rules
 	}
-	return client.Drawer{Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name, Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
+	return client.Drawer{Notes: d.Notes, Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name, Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
 		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
 }
@@ -410,7 +410,7 @@ func ifMatch(c *call) (int64, error) {
 }
 
 func itemJSON(it service.Item) client.Item {
-	return client.Item{Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules), OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
+	return client.Item{Notes: it.Notes, Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner, Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules), OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }

@@ -69,6 +69,14 @@ func TestAgeAndGraceByRule(t *testing.T) {
 	if v.Grace || v.NotAfter.IsZero() || !v.Until.Equal(v.NotAfter) {
 		t.Errorf("before its end: %+v", v)
 	}
+	for query, want := range map[string]int{"ends:3d": 1, "ends:12h": 0, "-ends:12h": 1, "unread:1d": 0, "unread:0s": 1, "i ends:3d": 1} {
+		if page := must[client.SearchPage](t)(keeper.Search(ctx, query, "")); len(page.Items) != want {
+			t.Errorf("%s finds %d", query, len(page.Items))
+		}
+	}
+	if _, err := keeper.Search(ctx, "ends:soon", ""); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("a length of time that is none: %v", err)
+	}
 	due := must[[]client.Due](t)(keeper.Due(ctx, 3*days))
 	if len(due) != 1 || due[0].State != "due" || !due[0].NotAfter.Equal(v.NotAfter) {
 		t.Errorf("a day before its end: %+v", due)
@@ -464,6 +472,10 @@ func TestHintsTellNothingOfOtherValues(t *testing.T) {
 	}
 	if notes := add(r.keeper, "e", "changeme"); len(notes) != 1 || strings.Contains(notes[0], "changeme") {
 		t.Errorf("a value that is guessed first: %q", notes)
+	}
+	h := must[client.History](t)(r.keeper.History(ctx, "d", "a"))
+	if it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "a", h.Item.Revision, client.Described{Labels: client.Labels{"key": "rk8xq2vlp0stz7wb4m"}})); len(it.Notes) != 1 {
+		t.Errorf("a label that looks like a value: %q", it.Notes)
 	}
 	if same, err := reader.Same(ctx, "d/a", "d/c"); err != nil || !same {
 		t.Errorf("two that are the same: %v, %v", same, err)

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
 	"tansu/internal/store"
 )
 
@@ -33,8 +34,9 @@ type Drawer struct {
 	CreatedBy   string
 	Revision    int64
 	Items       int
-	Due         int // items whose current version ends within 14 days
-	Overdue     int // items without a usable version
+	Due         int      // items whose current version ends within 14 days
+	Overdue     int      // items without a usable version
+	Notes       []string // what is unusual about what was just said about it
 }
 
 // NewDrawer is what making a drawer needs.
@@ -292,6 +294,7 @@ func (s *Service) ChangeDrawer(c Caller, name string, revision int64, changes De
 		func(st *state) {
 			_ = st.putDrawer(st.drawers[name], after) // labels were checked above
 			d, err = describeDrawer(st, st.drawers[name], c, a.entry.At)
+			d.Notes = changes.notes()
 		})
 	return d, err
 }
@@ -323,6 +326,23 @@ func (ch Described) check() error {
 		return checkText("description", *ch.Description, MaxDescription)
 	}
 	return nil
+}
+
+// notes point out that something that everybody who may list it can see looks like a value.
+func (ch Described) notes() (notes []string) {
+	texts := map[string]string{}
+	if ch.Description != nil {
+		texts["description"] = *ch.Description
+	}
+	for key, value := range ch.Labels {
+		texts["label "+key] = value
+	}
+	for _, where := range sortedKeys(texts) {
+		if secretvalue.LooksLikeValue(texts[where]) {
+			notes = append(notes, "the "+where+" looks as if it had a value in it, and everybody who lists it sees it")
+		}
+	}
+	return notes
 }
 
 // detail says in the trail what was changed.

@@ -45,6 +45,7 @@ type Item struct {
 	OwnRules    lifecycle.Rules // stricter ones of its own
 	UseOnly     bool            // no person is ever shown its value
 	Aliases     []Alias         // names under which it is served besides; only in its history
+	Notes       []string        // what is unusual about what was just said about it
 }
 
 // Version is a version as others see it, without its value.
@@ -401,6 +402,7 @@ func (s *Service) ChangeItem(c Caller, ref reference.Reference, revision int64, 
 		func(st *state) {
 			d := st.drawers[ref.Drawer]
 			it = describeItem(d, st.keep(d, after, versions), a.entry.At)
+			it.Notes = changes.notes()
 		})
 	return it, err
 }

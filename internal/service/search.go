@@ -14,7 +14,38 @@ import (
 )
 
 // SearchKeys are what items can be looked for by, besides words.
-var SearchKeys = []string{"drawer", "name", "owner", "label", "shape", "state", "environment", "by", "read"}
+var SearchKeys = []string{"drawer", "name", "owner", "label", "shape", "state", "environment", "by", "read", "ends", "unread"}
+
+// within is a term about a length of time: "ends:30d" for what ends within it, "unread:90d" for what nobody read in it.
+type within struct {
+	key  string
+	span time.Duration
+	not  bool
+}
+
+// spans takes the terms about lengths of time out of a query.
+func spans(query search.Query) (rest search.Query, list []within, err error) {
+	for _, t := range query {
+		if t.Key != "ends" && t.Key != "unread" {
+			rest = append(rest, t)
+			continue
+		}
+		span, err := lifecycle.ParseSpan(t.Value)
+		if err != nil {
+			return nil, nil, invalid("q", "%s: %s", t.Key, err)
+		}
+		list = append(list, within{t.Key, time.Duration(span), t.Not})
+	}
+	return rest, list, nil
+}
+
+func (w within) holds(f found) bool {
+	if w.key == "unread" {
+		return f.read.lastRead(f.d.row.Name+"/"+f.it.row.Name).Before(f.now.Add(-w.span)) != w.not
+	}
+	_, ends := f.it.life.Due(f.now, w.span)
+	return ends != w.not
+}
 
 // found is an item as search sees it. Its read is "never" or "ever".
 type found struct {
@@ -70,6 +101,10 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 	if err != nil {
 		return page, invalid("q", "%s", err)
 	}
+	query, lengths, err := spans(query)
+	if err != nil {
+		return page, err
+	}
 	if after != "" {
 		if _, err := reference.Parse(after); err != nil {
 			return page, invalid("cursor", "cursor is not one that a page gave")
@@ -80,7 +115,7 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 		return page, err
 	}
 	a.entry.Action, a.entry.Detail = "search", ""
-	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" }) {
+	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" }) || slices.ContainsFunc(lengths, func(w within) bool { return w.key == "unread" }) {
 		err = s.catchUp(func(*usage) {})
 	} else {
 		err = s.countReads()
@@ -88,14 +123,14 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 	if err != nil {
 		return page, a.fail(err)
 	}
-	err = s.view(func(st *state) error { return page.fill(st, c, query, after, most, a.entry.At) })
+	err = s.view(func(st *state) error { return page.fill(st, c, query, lengths, after, most, a.entry.At) })
 	if err != nil {
 		return page, a.fail(err)
 	}
 	return answer(a, page)
 }
 
-func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string, most int, now time.Time) error {
+func (p *SearchPage) fill(st *state, c Caller, query search.Query, lengths []within, after string, most int, now time.Time) error {
 	afterDrawer, afterItem, _ := strings.Cut(after, "/")
 	looked := map[string]rare{}
 	for _, name := range sortedKeys(st.drawers) {
@@ -104,6 +139,11 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string,
 		}
 		d := st.drawers[name]
 		filter := narrowed(query, d, now)
+		for _, w := range lengths {
+			if w.key == "ends" && !w.not && filter.ServedUntil == 0 {
+				filter.ServedUntil, filter.ServedSince = d.candidates(now, w.span)
+			}
+		}
 		few, err := st.rare(filter.Said, looked)
 		if err != nil {
 			return err
@@ -117,7 +157,8 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string,
 			filter.After = afterItem
 		}
 		err = st.each(d, filter, func(it *item) bool {
-			if !query.Matches(found{d, it, now, st.items.usage}) || !st.mayList(c, d, it, now) {
+			f := found{d, it, now, st.items.usage}
+			if !query.Matches(f) || slices.ContainsFunc(lengths, func(w within) bool { return !w.holds(f) }) || !st.mayList(c, d, it, now) {
 				return true
 			}
 			if len(p.Items) == most {

@@ -20,6 +20,10 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("Set the rules", "dialog"), see("served for 20d after it is made"), see("in 20 days"))
+	b.do(press("Change its key"), see("It is under key 2"))
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"), press("Set them", "dialog"), see("served for 10d after it is made"))
+	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only", "dialog"), see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "In your own calendar")
 	b.do(see("ends"), press("Make an address"), see("It is shown only now"))
 	if found := b.axe(); found != "" {

@@ -10,10 +10,10 @@ bin/tansu demo --dir "$work/demo" --listen 127.0.0.1:8297 >"$work/out" 2>&1 & de
 trap 'kill $demo $xvfb 2>/dev/null || true; wait 2>/dev/null || true; rm -rf "$work"' EXIT
 until grep -q 'Ctrl-C ends' "$work/out"; do kill -0 $demo; sleep 0.2; done
 
-# shot NAME COMMANDS: each line of COMMANDS is shown after a prompt and run. A line may use $receipt, the newest receipt
+# shot NAME COMMANDS [FONT-SIZE]: each line of COMMANDS is shown after a prompt and run. A line may use $receipt, the newest receipt
 # that a line before it printed.
 shot() {
-  local name=$1 line
+  local name=$1 size=${3:-9} line
   {
     echo "export TANSU_HOME='$work/demo' PATH='$PWD/bin:$PATH'; clear"
     while IFS= read -r line; do
@@ -22,7 +22,7 @@ shot() {
     done <<<"$2"
     echo "touch '$work/$name.done'; sleep 60"
   } >"$work/$name.sh"
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 9 -geometry 200x68+0+0 -bw 0 -b 14 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "$size" -geometry 200x68+0+0 -bw 0 -b 14 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
   until [ -e "$work/$name.done" ]; do sleep 0.1; done
   sleep 0.5 # the window draws what was written
   DISPLAY=$display import -window root "$dir/$name.png"
@@ -30,7 +30,7 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-shot cli-help 'tansu --help'
+shot cli-help 'tansu --help' 7.5
 shot cli-story 'tansu demo --story'
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password

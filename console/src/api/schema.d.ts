@@ -1198,6 +1198,7 @@ export interface components {
              * @description When the next rules take the place of these.
              */
             rules_from?: string;
+            notes?: string[];
         };
         /** @description What a drawer demands of its items. */
         Rules: {
@@ -1378,6 +1379,7 @@ export interface components {
             state: "usable" | "due" | "grace" | "idle" | "waiting" | "ended" | "staged" | "suspended" | "retired" | "shredded" | "empty";
             rules: components["schemas"]["Rules"];
             own_rules: components["schemas"]["Rules"];
+            notes?: string[];
             /** @description No person is ever shown its value. */
             use_only: boolean;
             /**
@@ -2350,7 +2352,7 @@ export interface operations {
     search: {
         parameters: {
             query?: {
-                /** @description Words, and terms such as owner:person:ticketing-lead, label:tier=*, -state:usable or read:never. */
+                /** @description Words, and terms such as owner:person:ticketing-lead, label:tier=*, -state:usable or read:never, ends:30d or unread:90d. */
                 q?: string;
                 cursor?: components["parameters"]["cursor"];
             };

@@ -12,6 +12,7 @@ import { When } from "../../parts/When";
 import { ruleLines } from "../../parts/rules";
 import { ImportDialog } from "./ImportDialog";
 import { RulesDialog } from "./RulesDialog";
+import { Upkeep } from "./Upkeep";
 import { PutDialog } from "../item/PutDialog";
 
 // DrawerPage lists what is in a drawer, without values.
@@ -50,6 +51,7 @@ export function DrawerPage() {
       )}
       {items.length > 0 && <Items drawer={drawer} items={items} />}
       {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Show more</button>}
+      {d && <Upkeep drawer={drawer} />}
       {dialog === "rules" && d && <RulesDialog drawer={d} onClose={() => setDialog(undefined)} />}
       {dialog === "import" && <ImportDialog drawer={drawer} onClose={() => setDialog(undefined)} />}
       {putting && <PutDialog drawer={drawer} onClose={() => setPutting(false)} />}

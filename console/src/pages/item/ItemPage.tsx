@@ -16,6 +16,7 @@ import { Aliases } from "./Aliases";
 import { Holders } from "./Holders";
 import { MoveDialog } from "./MoveDialog";
 import { PutDialog } from "./PutDialog";
+import { StricterDialog } from "./StricterDialog";
 import { TimeLine } from "./TimeLine";
 import { Readers } from "./Readers";
 import { shapes } from "./shapes";
@@ -27,6 +28,7 @@ export function ItemPage() {
   const history = useItem(drawer, item);
   const [putting, setPutting] = useState(false);
   const [moving, setMoving] = useState(false);
+  const [stricter, setStricter] = useState(false);
   const [asked, setAsked] = useState(false);
   const readers = useReaders(drawer, item, asked);
   const it = history.data?.item;
@@ -35,7 +37,7 @@ export function ItemPage() {
       <PageHead
         above={{ to: `/drawers/${drawer}`, text: drawer }}
         title={<><span className="name">{item}</span>{it && <span className="font-sans text-base"><Mark state={it.state} /></span>}</>}
-        aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-outline" onClick={() => setMoving(true)}>Rename or move …</button>}{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
+        aside={it && <><Acts drawer={drawer} item={it} />{!it.retired_at && <button type="button" className="btn btn-outline" onClick={() => setStricter(true)}>Stricter …</button>}{!it.retired_at && <button type="button" className="btn btn-outline" onClick={() => setMoving(true)}>Rename or move …</button>}{!it.retired_at && <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Add a version</button>}</>}
       >
         {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
         {it && it.shape !== "text" && <p>{shapes[it.shape].text}</p>}
@@ -56,6 +58,7 @@ export function ItemPage() {
           <Holders target={`${drawer}/${item}`} />
         </div>
       )}
+      {stricter && it && <StricterDialog drawer={drawer} item={it} onClose={() => setStricter(false)} />}
       {moving && <MoveDialog drawer={drawer} item={item} onClose={() => setMoving(false)} />}
       {putting && it && <PutDialog drawer={drawer} item={it} fields={history.data?.versions[0]?.fields} onClose={() => setPutting(false)} />}
     </>

@@ -1,0 +1,53 @@
+import { useState, type FormEvent } from "react";
+import { Link, useNavigate } from "react-router";
+import { useRotateKey, useShredDrawer } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Field } from "../../parts/Field";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+
+// Upkeep is what is rarely done with a drawer: another key, and its end.
+export function Upkeep({ drawer }: { drawer: string }) {
+  const rotate = useRotateKey(drawer);
+  const [shredding, setShredding] = useState(false);
+  return (
+    <section aria-label="Upkeep" className="border-base-300 mt-8 flex flex-wrap items-center gap-3 border-t pt-4">
+      <button type="button" className="btn btn-outline btn-sm" disabled={rotate.isPending} onClick={() => rotate.mutate()}>Change its key</button>
+      <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>Shred the drawer …</button>
+      {rotate.data && <p role="status"><Mark state={rotate.data.done ? "usable" : "waiting"} word={rotate.data.done ? `It is under key ${rotate.data.key}, and the old one is destroyed` : `${rotate.data.left} versions left: press again`} /></p>}
+      {rotate.error && <ProblemBox error={rotate.error} />}
+      {shredding && <ShredDrawerDialog drawer={drawer} onClose={() => setShredding(false)} />}
+    </section>
+  );
+}
+
+function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () => void }) {
+  const shred = useShredDrawer(drawer);
+  const navigate = useNavigate();
+  const left = shred.data?.grants ?? [];
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    shred.mutate(String(new FormData(event.currentTarget).get("name")), { onSuccess: (r) => { if (r.grants.length === 0) void navigate("/"); } });
+  };
+  if (shred.data) {
+    return (
+      <Dialog title={`${drawer} is shredded`} onClose={() => void navigate("/")}>
+        <div className="grid gap-4" role="status">
+          <p>Grants that name it are left, and would hold for another drawer of its name. End them first:</p>
+          <ul className="list-disc pl-6">{left.map((scope, i) => <li key={`${scope} ${i}`} className="name">{scope}</li>)}</ul>
+          <div className="flex justify-end"><Link className="btn btn-primary" to="/access">To the grants</Link></div>
+        </div>
+      </Dialog>
+    );
+  }
+  return (
+    <Dialog title="Destroy the drawer for good" onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit}>
+        <p>Its key is destroyed, and with it all that was ever in it. Nothing brings it back from this database. <b>Backups made before still hold it.</b> Everything in it must be retired first.</p>
+        <Field label={`Type ${drawer}`} name="name" required className="name" autoComplete="off" />
+        {shred.error && <ProblemBox error={shred.error} />}
+        <DialogButtons onClose={onClose} action="Shred" busy={shred.isPending} />
+      </form>
+    </Dialog>
+  );
+}
