@@ -22,7 +22,7 @@ shot() {
     done <<<"$2"
     echo "touch '$work/$name.done'; sleep 60"
   } >"$work/$name.sh"
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "$size" -geometry 200x68+0+0 -bw 0 -b 14 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "$size" -geometry 240x68+0+0 -bw 0 -b 14 -bg '#f7f1e6' -fg '#33291f' -e bash "$work/$name.sh" & local window=$!
   until [ -e "$work/$name.done" ]; do sleep 0.1; done
   sleep 0.5 # the window draws what was written
   DISPLAY=$display import -window root "$dir/$name.png"
@@ -30,7 +30,7 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-shot cli-help 'tansu --help' 7.5
+shot cli-help 'tansu --help | head -67 | tail -54' 8
 shot cli-story 'tansu demo --story'
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
