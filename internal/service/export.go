@@ -73,11 +73,14 @@ func (s *Service) ExportDrawer(c Caller, drawer string, n NewExport) (e Export, 
 			if it.life.RetiredAt.IsZero() && st.mayList(c, d, it, a.entry.At) {
 				s.exportOne(st, c, a, &file, &e, reference.Reference{Drawer: drawer, Item: it.row.Name})
 			}
-			return len(e.Items) < mostExported
+			return len(e.Items) <= mostExported
 		})
 	})
+	if err == nil && len(e.Items) > mostExported {
+		err = &Error{Code: NotPossible, Detail: fmt.Sprintf("there are more than %d items in %s, which is the most that one file takes", mostExported, drawer)}
+	}
 	if err != nil {
-		return e, a.fail(err)
+		return Export{}, a.fail(err)
 	}
 	if len(a.more) == 0 {
 		return e, a.fail(&Error{Code: NotPossible, Detail: "there is nothing in " + drawer + " whose value you may read and that is served now"})
