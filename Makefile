@@ -33,8 +33,8 @@ screenshots: build ## take the pictures in docs/screenshots anew
 	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
 	@scripts/screenshots/terminal.sh docs/screenshots
 
-properties: ## try a million random histories of items instead of two thousand
-	@TANSU_HISTORIES=1000000 go test -run TestRandomHistories -timeout 60m ./internal/core/lifecycle
+properties: ## try four million random steps of items instead of eighty thousand
+	@TANSU_HISTORIES=100000 go test -run TestRandomHistories -timeout 60m ./internal/core/lifecycle
 
 fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/reference
