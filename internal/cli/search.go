@@ -47,8 +47,8 @@ state, environment, by (who made it), read (never or ever). Only what you may li
 				t := table{head: []string{"ITEM", "STATE", "ENDS", "OWNER", "CHANGED", "DESCRIPTION"}}
 				for _, it := range list {
 					ends := "-"
-					if !it.NotAfter.IsZero() {
-						ends = relative(it.NotAfter, time.Now())
+					if !it.EndsAt.IsZero() {
+						ends = relative(it.EndsAt, time.Now())
 					}
 					t.add(it.Reference, it.State, ends, it.Owner, relative(it.ChangedAt, time.Now()), it.Description)
 				}

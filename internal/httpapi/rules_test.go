@@ -207,6 +207,13 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	if _, err := r.keeper.CreateItem(ctx, "d", item); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "owner" {
 		t.Errorf("an item without an owner: %v", err)
 	}
+	stranger := r.Client(t, r.Person(t, "rota-trainee"))
+	for _, drawer := range []string{"d", "not-there"} {
+		file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=1\nNEW=1\n"))}
+		if told := must[client.ImportReport](t)(stranger.Import(ctx, drawer, file)); told.Items[0].Result != "refused" || told.Items[1].Result != "refused" || strings.Contains(told.Items[1].Detail, "rules") {
+			t.Errorf("an import tells a stranger of %s: %+v", drawer, told.Items)
+		}
+	}
 	item.Owner = "person:security-duty"
 	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", item))
 	report := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("A=1\n"))}))
@@ -224,8 +231,15 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	if rows := r.Rows(t, "SELECT count(*) FROM contents c JOIN versions v ON v.id = c.version WHERE v.shredded_at != 0"); fmt.Sprint(rows) != "[[0]]" {
 		t.Errorf("%v ciphertexts of shredded versions are left", rows)
 	}
+	file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=imported\n")), Replace: true, NotAfter: end}
+	if again := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", file)); !again.Done {
+		t.Errorf("%+v", again)
+	}
+	if h := must[client.History](t)(r.keeper.History(ctx, "d", "i")); h.Versions[2].State != "shredded" || h.Item.Current != 4 {
+		t.Errorf("an import leaves more versions than are kept: %+v", h.Versions)
+	}
 	auditor := r.Client(t, r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"}))
-	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "shred_version"})); len(page.Entries) != 1 || page.Entries[0].Version != 1 {
+	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "shred_version"})); len(page.Entries) != 2 || page.Entries[1].Version != 1 || page.Entries[0].Version != 2 || page.Entries[0].Target != "d/i" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
 }
@@ -362,6 +376,38 @@ func TestMovingAnItem(t *testing.T) {
 	}
 	if _, err := keeper.CreateItem(ctx, "d", client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
 		t.Errorf("another item takes the old name while it works: %v", err)
+	}
+	depositor := r.Client(t, r.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "d/**"}))
+	report := must[client.ImportReport](t)(depositor.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("i=squatter\n")), Replace: true}))
+	if report.Done || report.Items[0].Result != "invalid" {
+		t.Errorf("an import takes the old name while it works: %+v", report)
+	}
+	useOnly := true
+	for what, write := range map[string]func() error{
+		"a version": func() error {
+			_, err := depositor.AddVersion(ctx, "d", "i", 0, client.Content([]byte("planted")))
+			return err
+		},
+		"words": func() error {
+			_, err := depositor.ChangeItem(ctx, "d", "i", h.Item.Revision, client.Described{UseOnly: &useOnly})
+			return err
+		},
+		"rules": func() error {
+			_, err := depositor.SetItemRules(ctx, "d", "i", h.Item.Revision, client.Rules{MaxAge: "1d"})
+			return err
+		},
+		"an act": func() error { _, err := depositor.Act(ctx, "d", "i", client.Act{Act: "suspend"}); return err },
+		"another move": func() error {
+			_, err := depositor.Move(ctx, "d", "i", client.NewPlace{Drawer: "d", Name: "back"})
+			return err
+		},
+	} {
+		if err := write(); chesttest.Code(err) != "invalid_input" || !strings.Contains(err.Error(), "old name of e/moved") {
+			t.Errorf("%s by the old name: %v", what, err)
+		}
+	}
+	if value, _, err := app.Read(ctx, "d/i"); err != nil || string(value) != "two" {
+		t.Errorf("after these: %q, %v", value, err)
 	}
 	both = r.Client(t, r.SignIn(t, "ticketing-lead"))
 	must[client.Given](t)(both.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: "e/moved", Effect: "deny"}))

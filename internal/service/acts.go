@@ -43,12 +43,9 @@ func (s *Service) Act(c Caller, ref reference.Reference, act lifecycle.Act, type
 	var change itemChange
 	agreed := true
 	err = s.view(func(st *state) error {
-		d, found, err := st.item(ref)
+		_, found, err := st.item(ref)
 		if err != nil {
 			return s.hint(st, c, ref, err, a.entry.At)
-		}
-		if d.row.Name != ref.Drawer || found.row.Name != ref.Item {
-			return invalid("reference", "%s/%s is an old name of %s/%s: do it with that", ref.Drawer, ref.Item, d.row.Name, found.row.Name)
 		}
 		if act == lifecycle.Shred && found.life.Rules.At(a.entry.At).TwoToShred {
 			agreed = st.agreed(c, ref.String(), a.entry.At)
@@ -231,7 +228,7 @@ func (s *Service) Readers(c Caller, ref reference.Reference, since time.Time) (l
 	}
 	a.entry.Detail = "who reads it"
 	err = s.view(func(st *state) error {
-		if _, _, err := st.item(ref); err != nil {
+		if _, _, err := st.readItem(ref); err != nil {
 			return s.hint(st, c, ref, err, a.entry.At)
 		}
 		return nil

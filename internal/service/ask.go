@@ -147,7 +147,7 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 
 // wouldServe says what somebody who is allowed to read a value would get, without opening it.
 func (st *state) wouldServe(row store.Identity, request access.Request) (version int, problem string) {
-	_, it, err := st.item(reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]})
+	_, it, err := st.readItem(reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]})
 	if err != nil {
 		return 0, err.Error()
 	}
@@ -198,7 +198,7 @@ func (st *state) namesOf(request access.Request, now time.Time) []access.Target 
 	if len(names) != 2 || request.Action&(access.ReadValue|access.UseKey) == 0 {
 		return targets
 	}
-	_, it, err := st.item(reference.Reference{Drawer: names[0], Item: names[1]})
+	_, it, err := st.readItem(reference.Reference{Drawer: names[0], Item: names[1]})
 	if err != nil {
 		return targets
 	}

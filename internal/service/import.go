@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/importfile"
@@ -95,15 +96,21 @@ func (s *Service) Import(c Caller, drawer string, n NewImport) (report ImportRep
 	for _, p := range puts {
 		entry := a.entry
 		entry.Action, entry.Target, entry.Version, entry.Grant, entry.Detail, entry.Outcome = access.WriteVersion.String(), drawer+"/"+p.Item, p.version.Number, p.grant, "by import", trail.Allowed
-		a.more = append(a.more, entry)
+		a.more = append(append(a.more, entry), p.more...)
 	}
 	err = a.change("the import", func(tx *store.Tx) error { return storeAll(tx, puts) }, func(st *state) {
 		d := st.drawers[drawer]
 		for _, p := range puts {
 			st.items.forget(d, p.Item) // they are read again when somebody wants them
+			p.pruned.forget(s)
 		}
 	})
 	report.Done = err == nil
+	var pruned pruning
+	for _, p := range puts {
+		pruned.becomes = append(pruned.becomes, p.pruned.becomes...)
+	}
+	pruned.forgetJournal(s, err)
 	return report, err
 }
 
@@ -114,11 +121,14 @@ var drawer0 drawer
 type putting struct {
 	Imported
 	isNew   bool
-	grant   string // that allows it
+	more    []trail.Entry // about what a rule shreds along with it
+	grant   string        // that allows it
 	before  store.Item
 	row     store.Item
 	version store.Version
 	sealed  []byte
+	rows    []store.Version // all versions of the item afterwards
+	pruned  pruning         // those of them that a rule does not keep any more
 }
 
 // blocks reports whether an entry keeps the others from being put in.
@@ -141,6 +151,9 @@ func storeAll(tx *store.Tx, puts []putting) (err error) {
 			return err
 		}
 		if err := tx.InsertContent(p.version.ID, p.sealed); err != nil {
+			return err
+		}
+		if err := p.pruned.rows(tx, p.rows); err != nil {
 			return err
 		}
 	}
@@ -182,17 +195,6 @@ func (s *Service) importPlan(st *state, c Caller, a *attempt, d *drawer, drawerN
 
 func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName string, it *item, e importfile.Entry, n NewImport, p *putting) {
 	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note}
-	if it == nil && d != &drawer0 {
-		if err := errors.Join(v.checkRules(d, lifecycle.Item{Rules: d.schedule}, a.entry.At), checkOwned(d, "", a.entry.At)); err != nil {
-			p.Result, p.Detail = ImportInvalid, err.Error()
-			return
-		}
-	} else if it != nil {
-		if err := v.checkRules(d, it.life, a.entry.At); err != nil {
-			p.Result, p.Detail = ImportInvalid, err.Error()
-			return
-		}
-	}
 	f, err := v.fill(secretvalue.Text, nil)
 	if nameErr := reference.CheckName(p.Item); nameErr != nil {
 		p.Result, p.Detail = ImportInvalid, nameErr.Error()
@@ -217,6 +219,10 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 		p.Result, p.Detail = ImportInvalid, "there is no drawer "+drawerName
 		return
 	}
+	if err := v.mayEnter(st, d, it, p.Item, a.entry.At); err != nil {
+		p.Result, p.Detail = ImportInvalid, err.Error()
+		return
+	}
 	switch {
 	case it == nil:
 		p.Result, p.isNew = ImportNew, true
@@ -239,7 +245,20 @@ func (s *Service) planOne(st *state, c Caller, a *attempt, d *drawer, drawerName
 	}
 	version, sealed := s.seal(st, d, p.row, len(versions)+1, v, f, a)
 	p.version, p.sealed = version, sealed.Ciphertext
-	p.row = withHorizon(p.row, append(versions, version), a.entry.At)
+	p.rows = append(versions, version)
+	one := &attempt{s: s, entry: a.entry}
+	one.entry.Target = drawerName + "/" + p.Item
+	p.pruned = prune(d, p.row, p.rows, one)
+	p.more = one.more
+	p.row = withHorizon(p.row, p.rows, a.entry.At)
+}
+
+// mayEnter refuses a value for an item, or for one that is not there yet, that the drawer's rules or an old name do not allow.
+func (v NewVersion) mayEnter(st *state, d *drawer, it *item, name string, now time.Time) error {
+	if it != nil {
+		return v.checkRules(d, it.life, now)
+	}
+	return errors.Join(st.unused(d, name, now), v.checkRules(d, lifecycle.Item{Rules: d.schedule}, now), checkOwned(d, "", now))
 }
 
 // sameValue reports whether the current version has a certain value.

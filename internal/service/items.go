@@ -175,8 +175,8 @@ func (s *Service) CreateItem(c Caller, ref reference.Reference, n NewItem, v New
 		if err != nil {
 			return err
 		}
-		if alias, works := st.aliasOf(d, ref.Item, a.entry.At); works && existing == nil {
-			return &Error{Code: Exists, Detail: fmt.Sprintf("%s is still an old name of another item, until %s; end that first (tansu item forget-name)", ref, fromMicros(alias.NotAfter).Format(time.RFC3339))}
+		if err := st.unused(d, ref.Item, a.entry.At); err != nil {
+			return err
 		}
 		if existing != nil {
 			if !existing.life.RetiredAt.IsZero() {
@@ -323,7 +323,7 @@ func (s *Service) History(c Caller, ref reference.Reference) (it Item, versions 
 		return it, nil, a.fail(err)
 	}
 	err = s.view(func(st *state) error {
-		d, found, err := st.item(ref)
+		d, found, err := st.readItem(ref)
 		if err != nil {
 			return s.hint(st, c, ref, err, a.entry.At)
 		}

@@ -28,6 +28,16 @@ func (st *state) aliasOf(d *drawer, name string, now time.Time) (store.Alias, bo
 	return alias, known && now.Before(fromMicros(alias.NotAfter))
 }
 
+// unused refuses a name that still is an old one of an item: whoever reads it would get something else.
+func (st *state) unused(d *drawer, name string, now time.Time) error {
+	alias, works := st.aliasOf(d, name, now)
+	if !works {
+		return nil
+	}
+	return &Error{Code: Exists, Detail: fmt.Sprintf("%s/%s is still an old name of another item, until %s; end that first (tansu item forget-name)",
+		d.row.Name, name, fromMicros(alias.NotAfter).Format(time.RFC3339))}
+}
+
 // renamed finds the item that once had a name, and where it is now; nil when there is none.
 func (st *state) renamed(old *drawer, name string) (*drawer, *item, error) {
 	alias, known := st.aliasOf(old, name, st.items.now())
@@ -112,7 +122,9 @@ func (s *Service) Move(c Caller, ref reference.Reference, n NewPlace) (m Moved, 
 	err = a.change("item "+n.To.String(), mv.rows, func(st *state) {
 		from, to := st.drawers[ref.Drawer], st.drawers[n.To.Drawer]
 		st.items.forget(from, ref.Item)
-		delete(st.aliases, [2]string{to.row.ID, n.To.Item})
+		for _, ended := range mv.ended {
+			delete(st.aliases, [2]string{ended.Drawer, ended.Name})
+		}
 		if mv.alias.ID != "" {
 			st.aliases[[2]string{mv.alias.Drawer, mv.alias.Name}] = mv.alias
 			m.Until = fromMicros(mv.alias.NotAfter)
@@ -132,16 +144,13 @@ type moving struct {
 	was, versions []store.Version
 	contents      map[string][]byte // by version, when it goes to another drawer
 	alias         store.Alias       // without an id for none
-	replaced      store.Alias       // the alias in whose place the item comes
+	ended         []store.Alias     // in whose place the item, or its old name, comes
 }
 
 func (s *Service) planMove(st *state, c Caller, ref reference.Reference, n NewPlace, a *attempt) (mv moving, err error) {
 	from, it, err := st.item(ref)
 	if err != nil {
 		return mv, s.hint(st, c, ref, err, a.entry.At)
-	}
-	if from.row.Name != ref.Drawer || it.row.Name != ref.Item {
-		return mv, invalid("reference", "%s is an old name of %s/%s: move that", ref, from.row.Name, it.row.Name)
 	}
 	to := st.drawers[n.To.Drawer]
 	if to == nil {
@@ -150,11 +159,16 @@ func (s *Service) planMove(st *state, c Caller, ref reference.Reference, n NewPl
 	if there, err := st.find(to, n.To.Item); there != nil || err != nil {
 		return mv, errorOr(err, &Error{Code: Exists, Detail: "item " + n.To.String() + " exists already; its name is free when it is shredded"})
 	}
-	if alias, known := st.aliases[[2]string{to.row.ID, n.To.Item}]; known {
-		if _, works := st.aliasOf(to, n.To.Item, a.entry.At); works && alias.Item != it.row.ID {
-			return mv, &Error{Code: Exists, Detail: fmt.Sprintf("%s is still an old name of another item, until %s", n.To, fromMicros(alias.NotAfter).Format(time.RFC3339))}
+	alias := st.aliases[[2]string{to.row.ID, n.To.Item}]
+	if alias.ID != "" && alias.Item != it.row.ID {
+		if err := st.unused(to, n.To.Item, a.entry.At); err != nil {
+			return mv, err
 		}
-		mv.replaced = alias
+	}
+	for _, ended := range []store.Alias{alias, st.aliases[[2]string{from.row.ID, ref.Item}]} {
+		if ended.ID != "" {
+			mv.ended = append(mv.ended, ended)
+		}
 	}
 	if err := checkOwned(to, it.row.Owner, a.entry.At); err != nil {
 		return mv, err
@@ -202,8 +216,8 @@ func (s *Service) rewrap(from, to *drawer, it *item, mv *moving) error {
 }
 
 func (mv *moving) rows(tx *store.Tx) (err error) {
-	if mv.replaced.ID != "" {
-		if err := store.Delete(tx, mv.replaced); err != nil {
+	for _, ended := range mv.ended {
+		if err := store.Delete(tx, ended); err != nil {
 			return err
 		}
 	}

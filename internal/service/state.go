@@ -452,8 +452,18 @@ func (st *state) identity(subject string) (store.Identity, bool) {
 	return row, found
 }
 
-// item finds an item; the error is a NotFound for somebody who may know what exists in the drawer.
+// item finds an item by its name; the error is a NotFound for somebody who may know what exists in the drawer. An old name
+// is for reading only: whatever changes an item names it as it is called now.
 func (st *state) item(ref reference.Reference) (*drawer, *item, error) {
+	d, it, err := st.readItem(ref)
+	if err == nil && (d.row.Name != ref.Drawer || it.row.Name != ref.Item) {
+		return nil, nil, invalid("reference", "%s/%s is an old name of %s/%s: do it with that", ref.Drawer, ref.Item, d.row.Name, it.row.Name)
+	}
+	return d, it, err
+}
+
+// readItem finds an item by its name, or by one that it had before and that still works.
+func (st *state) readItem(ref reference.Reference) (*drawer, *item, error) {
 	d := st.drawers[ref.Drawer]
 	if d == nil {
 		return nil, nil, notFound("drawer "+ref.Drawer, "")

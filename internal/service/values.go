@@ -123,7 +123,7 @@ func (s *Service) decryptAwake(c Caller, ref reference.Reference, now time.Time)
 
 // decrypt finds the version to serve and opens it. The caller holds the lock on the state.
 func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
-	d, it, err := st.item(ref)
+	d, it, err := st.readItem(ref)
 	if err != nil {
 		return Served{}, s.hint(st, c, ref, err, now)
 	}
