@@ -203,7 +203,7 @@ func (a *api) exportDrawer(c *call) error {
 // calendarPath is where calendars are; the private part of an address follows it.
 const calendarPath = "/api/calendar/"
 
-func calendarJSON(f service.Feed) client.Calendar {
+func calendarJSON(f service.Calendar) client.Calendar {
 	answer := client.Calendar{ID: f.ID, Note: f.Note, NotAfter: f.NotAfter, CreatedAt: f.CreatedAt}
 	if f.Address.Len() > 0 {
 		answer.Path = calendarPath + string(f.Address.Reveal())
@@ -212,7 +212,7 @@ func calendarJSON(f service.Feed) client.Calendar {
 }
 
 func (a *api) listCalendars(c *call) error {
-	list, err := a.service.Feeds(c.caller)
+	list, err := a.service.Calendars(c.caller)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func (a *api) newCalendar(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	f, err := a.service.NewFeed(c.caller, body.Note)
+	f, err := a.service.NewCalendar(c.caller, body.Note)
 	if err != nil {
 		return err
 	}
@@ -238,7 +238,7 @@ func (a *api) newCalendar(c *call) error {
 }
 
 func (a *api) endCalendar(c *call) error {
-	if err := a.service.EndFeed(c.caller, c.param("calendar")); err != nil {
+	if err := a.service.EndCalendar(c.caller, c.param("calendar")); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

@@ -373,8 +373,7 @@ func (s *Service) mayMove(c Caller, a *attempt, changes Described, scopeText str
 	if err != nil {
 		return a.fail(err)
 	}
-	var opens, own, steward bool
-	var decision access.Decision
+	var o opening
 	err = s.view(func(st *state) error {
 		after := st.shadow()
 		if err := change(after); err != nil {
@@ -385,27 +384,40 @@ func (s *Service) mayMove(c Caller, a *attempt, changes Described, scopeText str
 			return err
 		}
 		for _, change := range access.Compare(st.policy, after.policy, was, becomes, a.entry.At) {
-			opens = opens || change.Gained != 0 || change.Altered != 0 && st.loosens(change, after)
+			o.opens = o.opens || change.Gained != 0 || change.Altered != 0 && st.loosens(change, after)
 		}
-		steward = st.isSteward(c, a.entry.At)
-		decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
-		own, err = st.widens(c, after, a.entry.At)
+		o.steward = st.isSteward(c, a.entry.At)
+		o.decision = st.policy.DecideScope(c.id, access.GrantAccess, scope, c.context(a.entry.At))
+		o.own, err = st.widens(c, after, a.entry.At)
 		return err
 	})
-	switch {
-	case err != nil:
+	if err != nil {
 		return a.fail(err)
-	case !opens:
-		return nil
-	case own && !steward:
-		return a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "this lets you, or an app you own, do more than before; another gatekeeper can change it"})
 	}
-	if decision.Allowed {
+	return a.mayOpen(o, scope.String(), "let others do more by labels or rules of "+scope.String())
+}
+
+// opening is what a change that is not a grant does to who may do what.
+type opening struct {
+	opens    bool            // somebody can do more by it
+	own      bool            // who makes it can, or an app of theirs
+	steward  bool            // who makes it is a steward
+	decision access.Decision // whether they may give access there
+}
+
+// mayOpen refuses a change that opens something up to who makes it, or to others without the right to give access to the
+// target. What is missing is that right: that is what the entry and its receipt are about then.
+func (a *attempt) mayOpen(o opening, target, what string) error {
+	switch {
+	case !o.opens:
+		return nil
+	case o.own && !o.steward:
+		return a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "this lets you, or an app you own, do more than before; another gatekeeper can do it"})
+	case o.decision.Allowed:
 		return nil
 	}
-	// What is missing is the right to give access there: that is what the entry and its receipt are about.
-	a.entry.Action, a.entry.Target = access.GrantAccess.String(), scope.String()
-	return a.answered(decision, "let others do more by labels or rules of "+a.entry.Target, "", a.remedy(access.GrantAccess))
+	a.entry.Action, a.entry.Target = access.GrantAccess.String(), target
+	return a.answered(o.decision, what, "", a.remedy(access.GrantAccess))
 }
 
 func (ch Described) apply(description, owner string) (string, string) {

@@ -245,8 +245,7 @@ func (mv *moving) rows(tx *store.Tx) (err error) {
 // mayOpenUp keeps a move from being a way around grants: one that lets anybody do more with the item takes the right to
 // give access to it, and nobody lets themselves do more by one.
 func (s *Service) mayOpenUp(c Caller, a *attempt, from, to reference.Reference) error {
-	var opens, own, steward bool
-	var decision access.Decision
+	var o opening
 	err := s.view(func(st *state) error {
 		_, it, err := st.item(from)
 		if err != nil {
@@ -267,26 +266,18 @@ func (s *Service) mayOpenUp(c Caller, a *attempt, from, to reference.Reference) 
 				more |= st.policy.Actions(id, new, a.entry.At) & (access.ReadValue | access.UseKey)
 			}
 			if more != 0 {
-				opens = true
-				own = own || id == c.id || c.controls(row)
+				o.opens = true
+				o.own = o.own || id == c.id || c.controls(row)
 			}
 		}
-		steward = st.isSteward(c, a.entry.At)
-		decision = st.decide(c.id, access.GrantAccess, c.context(a.entry.At), from.Drawer, from.Item)
+		o.steward = st.isSteward(c, a.entry.At)
+		o.decision = st.decide(c.id, access.GrantAccess, c.context(a.entry.At), from.Drawer, from.Item)
 		return nil
 	})
-	switch {
-	case err != nil:
+	if err != nil {
 		return a.fail(err)
-	case !opens:
-		return nil
-	case own && !steward:
-		return a.refuse(&Error{Code: Refused, Reason: ownAccess, Detail: "there you, or an app you own, could do more with it than here; another gatekeeper can move it"})
-	case decision.Allowed:
-		return nil
 	}
-	a.entry.Action = access.GrantAccess.String()
-	return a.answered(decision, "let others do more with "+from.String()+" by moving it", "", a.remedy(access.GrantAccess))
+	return a.mayOpen(o, from.String(), "let others do more with "+from.String()+" by moving it")
 }
 
 func renamedRow(row store.Item, name string) store.Item {

@@ -16,35 +16,14 @@ import (
 // SearchKeys are what items can be looked for by, besides words.
 var SearchKeys = []string{"drawer", "name", "owner", "label", "shape", "state", "environment", "by", "read", "ends", "unread"}
 
-// within is a term about a length of time: "ends:30d" for what ends within it, "unread:90d" for what nobody read in it.
-type within struct {
-	key  string
-	span time.Duration
-	not  bool
-}
-
-// spans takes the terms about lengths of time out of a query.
-func spans(query search.Query) (rest search.Query, list []within, err error) {
-	for _, t := range query {
-		if t.Key != "ends" && t.Key != "unread" {
-			rest = append(rest, t)
-			continue
-		}
-		span, err := lifecycle.ParseSpan(t.Value)
-		if err != nil {
-			return nil, nil, invalid("q", "%s: %s", t.Key, err)
-		}
-		list = append(list, within{t.Key, time.Duration(span), t.Not})
+// spanOf is the length of time that a term is about: "ends:30d" for what ends within it, "unread:90d" for what nobody read
+// in it.
+func spanOf(t search.Term) (span lifecycle.Span, is bool, err error) {
+	if t.Key != "ends" && t.Key != "unread" {
+		return 0, false, nil
 	}
-	return rest, list, nil
-}
-
-func (w within) holds(f found) bool {
-	if w.key == "unread" {
-		return f.read.lastRead(f.d.row.Name+"/"+f.it.row.Name).Before(f.now.Add(-w.span)) != w.not
-	}
-	_, ends := f.it.life.Due(f.now, w.span)
-	return ends != w.not
+	span, err = lifecycle.ParseSpan(t.Value)
+	return span, true, err
 }
 
 // found is an item as search sees it. Its read is "never" or "ever".
@@ -59,33 +38,37 @@ func (f found) Texts() []string {
 	return []string{f.d.row.Name + "/" + f.it.row.Name, f.it.row.Description}
 }
 
-func (f found) Values(key string) []string {
+func (f found) Has(key, value string) bool {
 	switch key {
 	case "drawer":
-		return []string{f.d.row.Name}
+		return search.Any(value, f.d.row.Name)
 	case "name":
-		return []string{f.it.row.Name}
+		return search.Any(value, f.it.row.Name)
 	case "owner":
-		return []string{f.it.row.Owner, f.d.row.Owner}
+		return search.Any(value, f.it.row.Owner, f.d.row.Owner)
 	case "label":
-		return strings.Split(f.it.labels.String(), ",")
+		return search.Any(value, strings.Split(f.it.labels.String(), ",")...)
 	case "shape":
-		return []string{string(shapeOf(f.it.row))}
+		return search.Any(value, string(shapeOf(f.it.row)))
 	case "environment":
-		return []string{f.d.row.Environment}
+		return search.Any(value, f.d.row.Environment)
 	case "by":
-		return []string{f.it.row.CreatedBy}
+		return search.Any(value, f.it.row.CreatedBy)
 	case "state":
 		_, state := itemState(f.it.life, f.now)
-		return []string{state}
+		return search.Any(value, state)
 	case "read":
-		if f.read.lastRead(f.d.row.Name + "/" + f.it.row.Name).IsZero() {
-			return []string{"never"}
-		}
-		return []string{"ever"}
+		return search.Any(value, map[bool]string{true: "never", false: "ever"}[f.lastRead().IsZero()])
 	}
-	return nil
+	span, _ := lifecycle.ParseSpan(value) // it was checked when the query was read
+	if key == "unread" {
+		return f.lastRead().Before(f.now.Add(-time.Duration(span)))
+	}
+	_, ends := f.it.life.Due(f.now, time.Duration(span))
+	return ends
 }
+
+func (f found) lastRead() time.Time { return f.read.lastRead(f.d.row.Name + "/" + f.it.row.Name) }
 
 // SearchPage is a part of what was found, in the order of references. Next is where the page after it begins; empty at
 // the end. What is added or taken away meanwhile moves nothing from one page to another.
@@ -101,9 +84,10 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 	if err != nil {
 		return page, invalid("q", "%s", err)
 	}
-	query, lengths, err := spans(query)
-	if err != nil {
-		return page, err
+	for _, t := range query {
+		if _, _, err := spanOf(t); err != nil {
+			return page, invalid("q", "%s: %s", t.Key, err)
+		}
 	}
 	if after != "" {
 		if _, err := reference.Parse(after); err != nil {
@@ -115,7 +99,7 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 		return page, err
 	}
 	a.entry.Action, a.entry.Detail = "search", ""
-	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" }) || slices.ContainsFunc(lengths, func(w within) bool { return w.key == "unread" }) {
+	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" || t.Key == "unread" }) {
 		err = s.catchUp(func(*usage) {})
 	} else {
 		err = s.countReads()
@@ -123,14 +107,14 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 	if err != nil {
 		return page, a.fail(err)
 	}
-	err = s.view(func(st *state) error { return page.fill(st, c, query, lengths, after, most, a.entry.At) })
+	err = s.view(func(st *state) error { return page.fill(st, c, query, after, most, a.entry.At) })
 	if err != nil {
 		return page, a.fail(err)
 	}
 	return answer(a, page)
 }
 
-func (p *SearchPage) fill(st *state, c Caller, query search.Query, lengths []within, after string, most int, now time.Time) error {
+func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string, most int, now time.Time) error {
 	afterDrawer, afterItem, _ := strings.Cut(after, "/")
 	looked := map[string]rare{}
 	for _, name := range sortedKeys(st.drawers) {
@@ -139,11 +123,6 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, lengths []wit
 		}
 		d := st.drawers[name]
 		filter := narrowed(query, d, now)
-		for _, w := range lengths {
-			if w.key == "ends" && !w.not && filter.ServedUntil == 0 {
-				filter.ServedUntil, filter.ServedSince = d.candidates(now, w.span)
-			}
-		}
 		few, err := st.rare(filter.Said, looked)
 		if err != nil {
 			return err
@@ -157,8 +136,7 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, lengths []wit
 			filter.After = afterItem
 		}
 		err = st.each(d, filter, func(it *item) bool {
-			f := found{d, it, now, st.items.usage}
-			if !query.Matches(f) || slices.ContainsFunc(lengths, func(w within) bool { return !w.holds(f) }) || !st.mayList(c, d, it, now) {
+			if !query.Matches(found{d, it, now, st.items.usage}) || !st.mayList(c, d, it, now) {
 				return true
 			}
 			if len(p.Items) == most {
@@ -205,6 +183,9 @@ func narrowed(query search.Query, d *drawer, now time.Time) (f store.ItemFilter)
 			f.Retired = true
 		case t.Key == "state" && slices.Contains([]string{dueState, string(lifecycle.Ended), string(lifecycle.Grace), string(lifecycle.Idle), string(lifecycle.Waiting), string(lifecycle.Staged)}, t.Value):
 			f.ServedUntil, f.ServedSince = d.candidates(now, d.warning(now))
+		case t.Key == "ends" && f.ServedUntil == 0:
+			span, _, _ := spanOf(t) // it was checked when the query was read
+			f.ServedUntil, f.ServedSince = d.candidates(now, time.Duration(span))
 		case t.Key == "" && !strings.Contains(t.Value, "*") && !strings.Contains(t.Value, "/") && !strings.Contains(d.row.Name, t.Value):
 			say("*"+t.Value+"*", "name", "description")
 		case t.Key == "name" || t.Key == "by":

@@ -36,7 +36,7 @@ type state struct {
 	approved    map[[2]string]int64         // until when a subject may read a target that needs approval, by their ids and names
 	drawers     map[string]*drawer          // by name
 	aliases     map[[2]string]store.Alias   // by the drawer's id and the name
-	feeds       map[string]store.Feed       // by hash
+	calendars   map[string]store.Calendar   // by hash
 	shredded    []store.Drawer              // what is left of drawers
 	items       *itemCache
 	tried       map[itemKey]*item // in a shadow, items as a change would make them; nil in the state itself
@@ -71,7 +71,7 @@ func newState(root *envelope.Root, snapshot *store.Snapshot, items *itemCache) (
 		approved:    map[[2]string]int64{},
 		drawers:     map[string]*drawer{},
 		aliases:     map[[2]string]store.Alias{},
-		feeds:       map[string]store.Feed{},
+		calendars:   map[string]store.Calendar{},
 		items:       items,
 	}
 	for _, row := range snapshot.Identities {
@@ -106,8 +106,8 @@ func (st *state) fill(snapshot *store.Snapshot) error {
 	for _, row := range snapshot.Aliases {
 		st.aliases[[2]string{row.Drawer, row.Name}] = row
 	}
-	for _, row := range snapshot.Feeds {
-		st.feeds[string(row.Hash)] = row
+	for _, row := range snapshot.Calendars {
+		st.calendars[string(row.Hash)] = row
 	}
 	for _, row := range snapshot.Drawers {
 		if row.ShreddedAt != 0 {

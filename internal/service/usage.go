@@ -21,8 +21,7 @@ type usage struct {
 	readers     map[string]map[string]reading   // by item and subject
 	targets     map[string]map[string]time.Time // by grant: what it was used on, and when last
 
-	reads     sync.RWMutex         // guards lastReads, so that it can be asked while the others are looked at
-	lastReads map[string]time.Time // by item
+	reads sync.RWMutex // guards readers against being asked while it is written: see lastRead
 }
 
 // use is how one action was used.
@@ -46,7 +45,7 @@ type Seen struct {
 }
 
 func newUsage() *usage {
-	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}, lastReads: map[string]time.Time{}}
+	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}}
 }
 
 // mostTargets bounds what is remembered of one grant: beyond it, narrowing its scope would not be proposed anyway.
@@ -78,13 +77,12 @@ func (u *usage) count(e trail.Entry) {
 		u.credentials["cr_"+id] = e.At
 	}
 	if e.Action == access.ReadValue.String() {
+		u.reads.Lock()
 		if u.readers[e.Target] == nil {
 			u.readers[e.Target] = map[string]reading{}
 		}
-		u.reads.Lock()
-		u.lastReads[e.Target] = e.At
-		u.reads.Unlock()
 		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: strings.HasPrefix(e.Detail, byNumber)}
+		u.reads.Unlock()
 	}
 	if e.Grant == "" {
 		return
@@ -121,11 +119,17 @@ func actionUsed(e trail.Entry) string {
 	return e.Action
 }
 
-// lastRead is when an item was last read, as far as the trail was counted; zero for never.
-func (u *usage) lastRead(target string) time.Time {
+// lastRead is when an item was last read, as far as the trail was counted; zero for never. It may be asked while the
+// usage is looked at.
+func (u *usage) lastRead(target string) (last time.Time) {
 	u.reads.RLock()
 	defer u.reads.RUnlock()
-	return u.lastReads[target]
+	for _, r := range u.readers[target] {
+		if r.Last.After(last) {
+			last = r.Last
+		}
+	}
+	return last
 }
 
 // lastUse is when a grant was last used for anything; zero for never.

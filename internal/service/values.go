@@ -151,14 +151,14 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 		return Served{}, err
 	}
 	ends := it.life.Ends(number, now)
-	changes := ends
-	if next := it.life.Changes(now); ref.Version == 0 || it.life.VersionAt(number, now) == lifecycle.Grace {
-		changes = next
+	changes, grace := ends, it.life.VersionAt(number, now) == lifecycle.Grace
+	if ref.Version == 0 || grace {
+		changes = it.life.Changes(now)
 	}
 	home := ""
 	if d.row.Name != ref.Drawer || it.row.Name != ref.Item {
 		home = d.row.Name + "/" + it.row.Name
 	}
-	return Served{Home: home, Changes: changes, Grace: it.life.VersionAt(number, now) == lifecycle.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+	return Served{Home: home, Changes: changes, Grace: grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
 		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: ends}, nil
 }

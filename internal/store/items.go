@@ -127,21 +127,12 @@ const pageSize = 500
 // Items calls visit with items, in the order of names, until it returns false or none is left. No connection is held
 // while visit runs, and each page is of its own moment: what is added or removed meanwhile may be seen or not.
 func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
+	if f.Rows != nil {
+		return s.chosen(f, visit)
+	}
 	size := 60 // the first page is often all that is wanted
 	for {
 		where, arguments := f.where()
-		if f.Rows != nil {
-			page, err := s.chosen(f, where, arguments)
-			if err != nil {
-				return err
-			}
-			for _, it := range page {
-				if !visit(it) {
-					break
-				}
-			}
-			return nil
-		}
 		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(), where, size), arguments...)
 		if err != nil {
 			return err
@@ -158,13 +149,17 @@ func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
 	}
 }
 
-// chosen reads those of a filter's rows that it selects.
-func (s *Store) chosen(f ItemFilter, where string, arguments []any) ([]Shelved, error) {
+// chosen visits those of a filter's rows that it selects.
+func (s *Store) chosen(f ItemFilter, visit func(Shelved) bool) error {
+	where, arguments := f.where()
 	in, rows, err := sqlx.In(" AND rowid IN (?) ORDER BY name", f.Rows)
 	if err != nil {
-		return nil, fmt.Errorf("read items: %w", err)
+		return fmt.Errorf("read items: %w", err)
 	}
-	return s.shelved(where+in, append(arguments, rows...)...)
+	list, err := s.shelved(where+in, append(arguments, rows...)...)
+	for i := 0; err == nil && i < len(list) && visit(list[i]); i++ {
+	}
+	return err
 }
 
 // CountItems counts what a filter selects.
@@ -189,8 +184,6 @@ func (s *Store) Names(drawer, near string, most int) (names []string, err error)
 // index says which one leads to what is selected without looking at much else.
 func (f ItemFilter) index() string {
 	switch {
-	case f.Rows != nil:
-		return ""
 	case f.ServedUntil != 0: // the rows are chosen by an index of their own
 		return "NOT INDEXED"
 	case f.Shredded:

@@ -52,7 +52,7 @@ type Snapshot struct {
 	Roles       []Role
 	Requests    []Request
 	Aliases     []Alias
-	Feeds       []Feed
+	Calendars   []Calendar
 }
 
 // TamperedError says that the file was changed by something else than Tansu.
@@ -145,7 +145,7 @@ func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
 		load(l, &snapshot.Roles, "name"),
 		load(l, &snapshot.Requests, "created_at, id"),
 		load(l, &snapshot.Aliases, "id"),
-		load(l, &snapshot.Feeds, "id"),
+		load(l, &snapshot.Calendars, "id"),
 	)
 	if err != nil {
 		return nil, t, err

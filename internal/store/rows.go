@@ -222,8 +222,8 @@ type Alias struct {
 	Seal
 }
 
-// Feed is a private address of a calendar of what is due to somebody.
-type Feed struct {
+// Calendar is a private address of a calendar of what is due to somebody.
+type Calendar struct {
 	ID        string `db:"id" json:"id"`
 	Identity  string `db:"identity" json:"identity"`
 	Hash      []byte `db:"hash" json:"hash"`
@@ -245,7 +245,7 @@ func (Version) table() string    { return "versions" }
 func (Role) table() string       { return "roles" }
 func (Request) table() string    { return "requests" }
 func (Alias) table() string      { return "aliases" }
-func (Feed) table() string       { return "feeds" }
+func (Calendar) table() string   { return "calendars" }
 
 func (s Seal) seal() Seal { return s }
 
@@ -261,7 +261,7 @@ func (r Version) withSeal(s Seal) Row    { r.Seal = s; return r }
 func (r Role) withSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Request) withSeal(s Seal) Row    { r.Seal = s; return r }
 func (r Alias) withSeal(s Seal) Row      { r.Seal = s; return r }
-func (r Feed) withSeal(s Seal) Row       { r.Seal = s; return r }
+func (r Calendar) withSeal(s Seal) Row   { r.Seal = s; return r }
 
 // authenticated is what the MAC covers: the table, and every column but the MAC. A column added by a later migration
 // gets a json "omitempty", so that the MACs of rows from before stay good.

@@ -45,7 +45,7 @@ func newStore(t *testing.T) (*Store, string) {
 			insert(tx, Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}}),
 			insert(tx, Role{ID: "ro_1", Name: "rotator", Actions: "write_version"}),
 			insert(tx, Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7}),
-			insert(tx, Feed{ID: "fd_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7}),
+			insert(tx, Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7}),
 			insert(tx, Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"}),
 			tx.InsertContent("it_1/1", []byte{5}),
 		)
@@ -88,7 +88,7 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 	}
 	defer func() { _ = db.Close() }()
 	tried := 0
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Feed{}} {
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Calendar{}} {
 		var id string
 		if err := db.QueryRow("SELECT id FROM " + row.table() + " ORDER BY id LIMIT 1").Scan(&id); err != nil {
 			t.Fatal(row.table(), err)
@@ -133,7 +133,7 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		"DELETE FROM roles",
 		"DELETE FROM requests",
 		"DELETE FROM aliases",
-		"DELETE FROM feeds",
+		"DELETE FROM calendars",
 		"CREATE TABLE copy AS SELECT * FROM grants WHERE id = 'gr_1'; UPDATE copy SET id = 'gr_3'; INSERT INTO grants SELECT * FROM copy",
 		"UPDATE grants SET id = CASE id WHEN 'gr_1' THEN 'gr_x' ELSE 'gr_1' END; UPDATE grants SET id = 'gr_2' WHERE id = 'gr_x'",
 		"UPDATE grants SET scope = '**', mac = (SELECT mac FROM grants WHERE id = 'gr_2') WHERE id = 'gr_1'",
@@ -389,13 +389,13 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	snapshot, err := s.Bind(root)
 	must(t, err)
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: func(tx *Tx) error {
-		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]), Delete(tx, snapshot.Aliases[0]), Delete(tx, snapshot.Feeds[0]))
+		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]), Delete(tx, snapshot.Aliases[0]), Delete(tx, snapshot.Calendars[0]))
 	}}))
 	must(t, s.Close())
 	for _, table := range []string{"members", "roles", "requests"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
-	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE feeds", "INDEX versions_likeness"} {
+	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE calendars", "INDEX versions_likeness"} {
 		edit(t, dir, "DROP "+drop)
 	}
 	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {

@@ -107,7 +107,7 @@ func (w *writer) start() (err error) {
 		w.inserts[size] = stmt
 	}
 	w.changes = make(map[string]changes)
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Feed{}} {
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Calendar{}} {
 		prepared, err := prepare(w.db, row)
 		if err != nil {
 			return fmt.Errorf("prepare: %w", err)

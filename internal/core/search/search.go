@@ -95,11 +95,11 @@ func split(text string) (parts []part, err error) {
 	return parts, nil
 }
 
-// Thing is what is known of something that is looked for: the texts that words are looked for in, and the values of a
-// key, of which it may have several.
+// Thing is what is known of something that is looked for: the texts that words are looked for in, and whether a value is
+// one that it has for a key; the value may have "*" for anything and is in lower case.
 type Thing interface {
 	Texts() []string
-	Values(key string) []string
+	Has(key, value string) bool
 }
 
 // Matches reports whether all terms hold for a thing.
@@ -116,5 +116,10 @@ func (t Term) holds(thing Thing) bool {
 	if t.Key == "" {
 		return slices.ContainsFunc(thing.Texts(), func(text string) bool { return strings.Contains(strings.ToLower(text), t.Value) })
 	}
-	return slices.ContainsFunc(thing.Values(t.Key), func(value string) bool { return reference.Like(t.Value, strings.ToLower(value)) })
+	return thing.Has(t.Key, t.Value)
+}
+
+// Any reports whether one of some values is like a term's.
+func Any(term string, values ...string) bool {
+	return slices.ContainsFunc(values, func(value string) bool { return reference.Like(term, strings.ToLower(value)) })
 }

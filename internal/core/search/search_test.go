@@ -7,13 +7,8 @@ import (
 
 type thing map[string]string
 
-func (t thing) Texts() []string { return []string{t["name"], t["description"]} }
-func (t thing) Values(key string) []string {
-	if t[key] == "" {
-		return nil
-	}
-	return strings.Fields(t[key])
-}
+func (t thing) Texts() []string            { return []string{t["name"], t["description"]} }
+func (t thing) Has(key, value string) bool { return Any(value, strings.Fields(t[key])...) }
 
 var keys = []string{"name", "owner", "state", "label"}
 

@@ -95,12 +95,14 @@ func digitsInOrder(text string) bool {
 	return step >= -1 && step <= 1
 }
 
+var urlPassword = regexp.MustCompile(`://[^/\s:@]+:[^/\s@]+@`)
+
 var longToken = regexp.MustCompile(`[A-Za-z0-9+/_=.~-]{16,}`)
 
 // LooksLikeValue reports whether a text that everybody can see, such as a description or a label, has something in it
 // that looks like a value: a key block, a URL with a password, or a long token of mixed characters.
 func LooksLikeValue(text string) bool {
-	if strings.Contains(text, "-----BEGIN") || regexp.MustCompile(`://[^/\s:@]+:[^/\s@]+@`).MatchString(text) {
+	if strings.Contains(text, "-----BEGIN") || urlPassword.MatchString(text) {
 		return true
 	}
 	for _, token := range longToken.FindAllString(text, -1) {

@@ -40,7 +40,7 @@ CREATE TABLE aliases (
 ) STRICT;
 
 -- A private address under which somebody's calendar of what is due is given without a sign-in; only its hash is kept.
-CREATE TABLE feeds (
+CREATE TABLE calendars (
     id TEXT PRIMARY KEY,
     identity TEXT NOT NULL REFERENCES identities (id),
     hash BLOB NOT NULL UNIQUE,

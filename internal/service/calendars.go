@@ -12,11 +12,11 @@ import (
 	"tansu/internal/store"
 )
 
-// viaFeed is how who fetches a calendar has proved themselves: by its private address.
-const viaFeed = "calendar_address"
+// viaCalendar is how who fetches a calendar has proved themselves: by its private address.
+const viaCalendar = "calendar_address"
 
-// Feed is a private address of a calendar of what is due. Whoever has it sees what its person may list, and no values.
-type Feed struct {
+// Calendar is a private address of a calendar of what is due. Whoever has it sees what its person may list, and no values.
+type Calendar struct {
 	ID        string
 	Note      string
 	NotAfter  time.Time
@@ -24,15 +24,15 @@ type Feed struct {
 	Address   secretvalue.Value // the secret part; only when it is made
 }
 
-// Bounds of feeds.
+// Bounds of calendars.
 const (
-	feedLife  = 365 * 24 * time.Hour
-	mostFeeds = 10 // of one person
-	feedAhead = 400 * 24 * time.Hour
+	calendarLife  = 365 * 24 * time.Hour
+	mostCalendars = 10 // of one person
+	calendarAhead = 400 * 24 * time.Hour
 )
 
-// NewFeed makes a private address for the caller, who is a person. It ends after a year.
-func (s *Service) NewFeed(c Caller, note string) (f Feed, err error) {
+// NewCalendar makes a private address for the caller, who is a person. It ends after a year.
+func (s *Service) NewCalendar(c Caller, note string) (f Calendar, err error) {
 	if err := checkText("note", note, MaxNote); err != nil {
 		return f, err
 	}
@@ -42,43 +42,43 @@ func (s *Service) NewFeed(c Caller, note string) (f Feed, err error) {
 		if st.identities[c.id].Kind != reference.Person {
 			return invalid("note", "a calendar is for a person")
 		}
-		for _, row := range st.feeds {
+		for _, row := range st.calendars {
 			if row.Identity == c.id {
 				own++
 			}
 		}
 		return nil
 	})
-	if err == nil && own >= mostFeeds {
+	if err == nil && own >= mostCalendars {
 		err = &Error{Code: NotPossible, Detail: fmt.Sprintf("you have %d calendar addresses; end one first", own)}
 	}
 	if err != nil {
 		return f, a.fail(err)
 	}
 	address, hash := credential.New(credential.Calendar)
-	row := store.Feed{ID: newID("fd_"), Identity: c.id, Hash: hash[:], Note: note, NotAfter: micros(a.entry.At.Add(feedLife)), CreatedAt: micros(a.entry.At)}
+	row := store.Calendar{ID: newID("ca_"), Identity: c.id, Hash: hash[:], Note: note, NotAfter: micros(a.entry.At.Add(calendarLife)), CreatedAt: micros(a.entry.At)}
 	a.entry.Detail = "calendar " + row.ID
 	err = a.change("calendar", func(tx *store.Tx) (err error) { row, err = store.Insert(tx, row); return err },
-		func(st *state) { st.feeds[string(row.Hash)] = row })
+		func(st *state) { st.calendars[string(row.Hash)] = row })
 	if err != nil {
 		return f, err
 	}
-	f = describeFeed(row)
+	f = describeCalendar(row)
 	f.Address = address
 	return f, nil
 }
 
-func describeFeed(row store.Feed) Feed {
-	return Feed{ID: row.ID, Note: row.Note, NotAfter: fromMicros(row.NotAfter), CreatedAt: fromMicros(row.CreatedAt)}
+func describeCalendar(row store.Calendar) Calendar {
+	return Calendar{ID: row.ID, Note: row.Note, NotAfter: fromMicros(row.NotAfter), CreatedAt: fromMicros(row.CreatedAt)}
 }
 
-// Feeds lists the caller's calendar addresses, without their secret parts.
-func (s *Service) Feeds(c Caller) (list []Feed, err error) {
+// Calendars lists the caller's calendar addresses, without their secret parts.
+func (s *Service) Calendars(c Caller) (list []Calendar, err error) {
 	a := s.attempt(c, "list_calendars", "")
 	err = s.view(func(st *state) error {
-		for _, row := range st.feeds {
+		for _, row := range st.calendars {
 			if row.Identity == c.id {
-				list = append(list, describeFeed(row))
+				list = append(list, describeCalendar(row))
 			}
 		}
 		return nil
@@ -86,19 +86,19 @@ func (s *Service) Feeds(c Caller) (list []Feed, err error) {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(list, func(x, y Feed) int { return x.CreatedAt.Compare(y.CreatedAt) })
+	slices.SortFunc(list, func(x, y Calendar) int { return x.CreatedAt.Compare(y.CreatedAt) })
 	return answer(a, list)
 }
 
-// EndFeed makes a calendar address of the caller's own stop working at once.
-func (s *Service) EndFeed(c Caller, id string) error {
+// EndCalendar makes a calendar address of the caller's own stop working at once.
+func (s *Service) EndCalendar(c Caller, id string) error {
 	a := s.attempt(c, "end_calendar", "")
 	a.entry.Detail = "calendar " + id
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	var row store.Feed
+	var row store.Calendar
 	err := s.view(func(st *state) error {
-		for _, candidate := range st.feeds {
+		for _, candidate := range st.calendars {
 			if candidate.ID == id && candidate.Identity == c.id {
 				row = candidate
 				return nil
@@ -110,19 +110,19 @@ func (s *Service) EndFeed(c Caller, id string) error {
 		return a.fail(err)
 	}
 	return a.change("calendar", func(tx *store.Tx) error { return store.Delete(tx, row) },
-		func(st *state) { delete(st.feeds, string(row.Hash)) })
+		func(st *state) { delete(st.calendars, string(row.Hash)) })
 }
 
 // Calendar is what is due to whom a private address belongs, as iCalendar. An address that does not work is not told
 // from one that never was.
 func (s *Service) Calendar(origin Origin, address string) ([]byte, error) {
-	c := Caller{Origin: origin, name: unknown, via: viaFeed}
+	c := Caller{Origin: origin, name: unknown, via: viaCalendar}
 	a := s.attempt(c, "read_calendar", "")
 	hash, err := credential.Parse(credential.Calendar, address)
 	known := false
 	if err == nil {
 		err = s.view(func(st *state) error {
-			row, found := st.feeds[string(hash[:])]
+			row, found := st.calendars[string(hash[:])]
 			owner := st.identities[row.Identity]
 			if known = found && a.entry.At.Before(fromMicros(row.NotAfter)) && owner.State == stateActive; known {
 				c.id, c.name = owner.ID, subjectOf(owner)
@@ -140,7 +140,7 @@ func (s *Service) Calendar(origin Origin, address string) ([]byte, error) {
 		}
 		return nil, a.fail(notFound("calendar at this address", ""))
 	}
-	list, err := s.DueItems(c, feedAhead)
+	list, err := s.DueItems(c, calendarAhead)
 	if err != nil {
 		return nil, err
 	}
