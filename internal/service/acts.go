@@ -244,13 +244,10 @@ func (s *Service) Readers(c Caller, ref reference.Reference, since time.Time) (l
 
 // readersOf lists who read an item under a name since a moment.
 func (s *Service) readersOf(target string, since time.Time) (list []Reader, err error) {
-	err = s.catchUp(func(u *usage) {
-		for subject, r := range u.readers[target] {
-			if !r.Last.Before(since) {
-				list = append(list, Reader{Subject: subject, Version: r.Version, Last: r.Last, Pinned: r.Pinned})
-			}
-		}
-	})
+	uses, err := s.uses(store.UseFilter{Kind: useRead, Keys: []string{target}, Since: micros(since)})
+	for _, use := range uses {
+		list = append(list, readingOf(use))
+	}
 	slices.SortFunc(list, func(x, y Reader) int {
 		if x.Version != y.Version {
 			return x.Version - y.Version

@@ -23,7 +23,6 @@ import (
 // that an item read before a change cannot come in after it.
 type itemCache struct {
 	records Records
-	usage   *usage
 	now     func() time.Time
 	log     *slog.Logger
 	mu      sync.RWMutex
@@ -40,8 +39,8 @@ type itemKey struct {
 // cachedRows bounds the cache. A row takes about 700 bytes with what hangs on it.
 const cachedRows = 40_000
 
-func newItemCache(records Records, usage *usage, now func() time.Time, log *slog.Logger) *itemCache {
-	return &itemCache{records: records, usage: usage, now: now, log: log, limit: cachedRows, entries: map[itemKey]*item{}}
+func newItemCache(records Records, now func() time.Time, log *slog.Logger) *itemCache {
+	return &itemCache{records: records, now: now, log: log, limit: cachedRows, entries: map[itemKey]*item{}}
 }
 
 func (c *itemCache) get(key itemKey) *item {
@@ -98,18 +97,29 @@ type item struct {
 	versions []store.Version  // element i is version i+1
 	life     lifecycle.Item   // the same, as what decides
 	canIdle  bool             // whether a rule looks at when it was last read
+	read     time.Time        // when that was, if it was asked for
 }
 
-// awake is the item with what is known of when it was last read, which only a rule about idle items asks for.
-func (it *item) awake(d *drawer, u *usage) *item {
-	if it == nil || !it.canIdle {
-		return it
-	}
+// awake is the item with when it was last read.
+func (it *item) awake(read time.Time) *item {
 	awake := *it
-	if read := u.lastRead(d.row.Name + "/" + it.row.Name); read.After(it.life.Used) {
+	if awake.read = read; read.After(it.life.Used) {
 		awake.life.Used = read
 	}
 	return &awake
+}
+
+// awake is an item with what is known of when it was last read, if a rule about idle items asks for it.
+func (st *state) awake(d *drawer, it *item) (*item, error) {
+	if !it.canIdle {
+		return it, nil
+	}
+	read, err := lastRead(st.items.records, d.row.Name+"/"+it.row.Name)
+	if err != nil {
+		st.items.log.Error("reads cannot be counted", "item", d.row.Name+"/"+it.row.Name, "error", err)
+		return nil, errDamaged
+	}
+	return it.awake(read), nil
 }
 
 func (it *item) weight() int { return 1 + len(it.versions) }
@@ -184,7 +194,7 @@ func (st *state) find(d *drawer, name string) (*item, error) {
 		return it, nil
 	}
 	if it := st.items.get(key); it != nil {
-		return it.awake(d, st.items.usage), nil
+		return st.awake(d, it)
 	}
 	rows, err := st.items.records.Item(d.row.ID, name)
 	if err == nil && rows.Item.ID == "" {
@@ -199,13 +209,16 @@ func (st *state) find(d *drawer, name string) (*item, error) {
 		return nil, errDamaged
 	}
 	st.items.put(d, it)
-	return it.awake(d, st.items.usage), nil
+	return st.awake(d, it)
 }
 
 // each calls visit with a drawer's items that a filter selects, in the order of names, until it returns false. A state on
 // which changes are tried is looked at with them. Without an error all were visited that visit asked for.
 func (st *state) each(d *drawer, f store.ItemFilter, visit func(*item) bool) error {
 	f.Drawer = d.row.ID
+	if _, idle := d.schedule.Shortest(); idle != 0 {
+		f.ReadIn = d.row.Name
+	}
 	var problem error
 	err := st.items.records.Items(f, func(rows store.Shelved) bool {
 		it := st.tried[itemKey{d, rows.Item.Name}]
@@ -214,7 +227,12 @@ func (st *state) each(d *drawer, f store.ItemFilter, visit func(*item) bool) err
 				return false
 			}
 		}
-		return visit(it.awake(d, st.items.usage))
+		if f.ReadIn != "" {
+			it = it.awake(fromMicros(rows.ReadAt))
+		} else if it, problem = st.awake(d, it); problem != nil {
+			return false
+		}
+		return visit(it)
 	})
 	if err = errors.Join(err, problem); err != nil {
 		st.items.log.Error("items cannot be read", "drawer", d.row.Name, "error", err)
@@ -239,7 +257,10 @@ func (st *state) keep(d *drawer, row store.Item, versions []store.Version) *item
 	} else {
 		st.items.put(d, it)
 	}
-	return it.awake(d, st.items.usage)
+	if now, err := st.awake(d, it); err == nil {
+		return now
+	}
+	return it
 }
 
 // revise brings an item in line with its row, the versions staying as they are.

@@ -70,7 +70,7 @@ func (s *Service) open(a *attempt, root *envelope.Root) error {
 	snapshot, err := s.records.Bind(root)
 	var st *state
 	if err == nil {
-		st, err = newState(root, snapshot, newItemCache(s.records, s.usage, s.now, s.options.Log))
+		st, err = newState(root, snapshot, newItemCache(s.records, s.now, s.options.Log))
 	}
 	if err != nil {
 		s.records.Unbind()

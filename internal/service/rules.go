@@ -70,7 +70,7 @@ func (s *Service) countReads() error {
 	if err != nil || !asks {
 		return err
 	}
-	return s.catchUp(func(*usage) {})
+	return s.records.CatchUp()
 }
 
 // SetDrawerRules sets the rules of a drawer that still has a revision, or says what they would do.

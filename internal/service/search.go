@@ -28,10 +28,9 @@ func spanOf(t search.Term) (span lifecycle.Span, is bool, err error) {
 
 // found is an item as search sees it. Its read is "never" or "ever".
 type found struct {
-	d    *drawer
-	it   *item
-	now  time.Time
-	read *usage
+	d   *drawer
+	it  *item
+	now time.Time
 }
 
 func (f found) Texts() []string {
@@ -58,17 +57,15 @@ func (f found) Has(key, value string) bool {
 		_, state := itemState(f.it.life, f.now)
 		return search.Any(value, state)
 	case "read":
-		return search.Any(value, map[bool]string{true: "never", false: "ever"}[f.lastRead().IsZero()])
+		return search.Any(value, map[bool]string{true: "never", false: "ever"}[f.it.read.IsZero()])
 	}
 	span, _ := lifecycle.ParseSpan(value) // it was checked when the query was read
 	if key == "unread" {
-		return f.lastRead().Before(f.now.Add(-time.Duration(span)))
+		return f.it.read.Before(f.now.Add(-time.Duration(span)))
 	}
 	_, ends := f.it.life.Due(f.now, time.Duration(span))
 	return ends
 }
-
-func (f found) lastRead() time.Time { return f.read.lastRead(f.d.row.Name + "/" + f.it.row.Name) }
 
 // SearchPage is a part of what was found, in the order of references. Next is where the page after it begins; empty at
 // the end. What is added or taken away meanwhile moves nothing from one page to another.
@@ -99,8 +96,8 @@ func (s *Service) Search(c Caller, text, after string, most int) (page SearchPag
 		return page, err
 	}
 	a.entry.Action, a.entry.Detail = "search", ""
-	if slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" || t.Key == "unread" }) {
-		err = s.catchUp(func(*usage) {})
+	if asksReads(query) {
+		err = s.records.CatchUp()
 	} else {
 		err = s.countReads()
 	}
@@ -123,6 +120,9 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string,
 		}
 		d := st.drawers[name]
 		filter := narrowed(query, d, now)
+		if asksReads(query) {
+			filter.ReadIn = name
+		}
 		few, err := st.rare(filter.Said, looked)
 		if err != nil {
 			return err
@@ -136,7 +136,7 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string,
 			filter.After = afterItem
 		}
 		err = st.each(d, filter, func(it *item) bool {
-			if !query.Matches(found{d, it, now, st.items.usage}) || !st.mayList(c, d, it, now) {
+			if !query.Matches(found{d, it, now}) || !st.mayList(c, d, it, now) {
 				return true
 			}
 			if len(p.Items) == most {
@@ -151,6 +151,11 @@ func (p *SearchPage) fill(st *state, c Caller, query search.Query, after string,
 		}
 	}
 	return nil
+}
+
+// asksReads reports whether a query is about when items were last read.
+func asksReads(query search.Query) bool {
+	return slices.ContainsFunc(query, func(t search.Term) bool { return t.Key == "read" || t.Key == "unread" })
 }
 
 // rare are the items of which something is said that is said of few, by drawer.

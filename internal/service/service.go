@@ -42,7 +42,9 @@ type Records interface {
 	Names(drawer, near string, most int) ([]string, error)
 	ForgetJournal() error
 	Entries(store.Filter, func(trail.Entry) bool) error
-	EntriesAfter(seq uint64, visit func(trail.Entry) bool) error
+	CountUses(func(trail.Entry) []store.Use)
+	CatchUp() error
+	Uses(store.UseFilter) ([]store.Use, error)
 	Ready() error
 }
 
@@ -61,7 +63,6 @@ type Service struct {
 	chest    store.Chest
 	contents *contentCache
 	throttle *throttle
-	usage    *usage
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
 	unlocking sync.Mutex   // one unlock or lock at a time
@@ -83,13 +84,13 @@ func New(records Records, options Options) (*Service, error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
+	records.CountUses(usesOf)
 	return &Service{
 		records:  records,
 		options:  options,
 		chest:    chest,
 		contents: newContentCache(64 << 20),
 		throttle: newThrottle(),
-		usage:    newUsage(),
 		hashing:  make(chan struct{}, 2),
 	}, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/store"
 )
 
 // Kinds of finding.
@@ -54,13 +55,7 @@ func (s *Service) Tighten(c Caller, since time.Time) (findings []Finding, err er
 		return nil, err
 	}
 	t := tightening{st: st, since: since, now: a.entry.At}
-	err = s.catchUp(func(u *usage) {
-		t.u = u
-		t.grants()
-		t.subjects()
-		t.drawers()
-	})
-	if err != nil {
+	if err := t.look(s); err != nil {
 		return nil, a.fail(err)
 	}
 	slices.SortStableFunc(t.findings, func(x, y Finding) int {
@@ -72,15 +67,65 @@ func (s *Service) Tighten(c Caller, since time.Time) (findings []Finding, err er
 // tightening gathers findings.
 type tightening struct {
 	st       *state
-	u        *usage
+	used     map[string]map[string]time.Time                         // by grant and action: the last time
+	targets  func(grant string) (list []string, all bool, err error) // what a grant was used on in the period
+	seen     map[string]Seen                                         // by subject
 	since    time.Time
 	now      time.Time
 	findings []Finding
 }
 
+func (t *tightening) look(s *Service) error {
+	grants, err := s.uses(store.UseFilter{Kind: useGrant})
+	if err != nil {
+		return err
+	}
+	t.used = map[string]map[string]time.Time{}
+	for _, use := range grants {
+		if t.used[use.Key] == nil {
+			t.used[use.Key] = map[string]time.Time{}
+		}
+		t.used[use.Key][use.Other] = fromMicros(use.At)
+	}
+	seen, err := s.records.Uses(store.UseFilter{Kind: useSeen})
+	if err != nil {
+		return err
+	}
+	t.seen = map[string]Seen{}
+	for _, use := range seen {
+		t.seen[use.Key] = seenOf(use)
+	}
+	t.targets = func(grant string) (list []string, all bool, err error) {
+		uses, err := s.records.Uses(store.UseFilter{Kind: useGrantTarget, Keys: []string{grant}, Since: micros(t.since), Most: mostTargets + 1})
+		for _, use := range uses {
+			list = append(list, use.Other)
+		}
+		return list, len(list) <= mostTargets, err
+	}
+	if err := t.grants(); err != nil {
+		return err
+	}
+	t.subjects()
+	t.drawers()
+	return nil
+}
+
+// mostTargets bounds what is looked at of one grant: beyond it, narrowing its scope would not be proposed anyway.
+const mostTargets = 50
+
+// lastUse is when a grant was last used for anything; zero for never.
+func (t *tightening) lastUse(grant string) (last time.Time) {
+	for _, at := range t.used[grant] {
+		if at.After(last) {
+			last = at
+		}
+	}
+	return last
+}
+
 func (t *tightening) add(f Finding) { t.findings = append(t.findings, f) }
 
-func (t *tightening) grants() {
+func (t *tightening) grants() error {
 	for _, id := range sortedKeys(t.st.grants) {
 		row := t.st.grants[id]
 		g := describeGrant(t.st, row).inForce(t.now)
@@ -88,16 +133,19 @@ func (t *tightening) grants() {
 		if !g.InForce || g.Effect == string(access.Deny) || g.CreatedAt.After(t.since) || t.st.identities[row.Subject].State == stateSetAside {
 			continue
 		}
-		last := t.u.lastUse(id)
+		last := t.lastUse(id)
 		if last.Before(t.since) {
 			t.add(Finding{Kind: FindUnusedGrant, Subject: g.Subject, Target: g.Scope, Grant: id, LastUsed: last, End: true,
 				Detail: fmt.Sprintf("%s on %s was not used%s", g.Role, g.Scope, lastText(last)), Command: "tansu grant end " + id})
 			continue
 		}
 		if !t.narrowRole(g, last) {
-			t.narrowScope(g, last)
+			if err := t.narrowScope(g, last); err != nil {
+				return err
+			}
 		}
 	}
+	return nil
 }
 
 func lastText(last time.Time) string {
@@ -111,8 +159,8 @@ func lastText(last time.Time) string {
 func (t *tightening) narrowRole(g Grant, last time.Time) bool {
 	role, _ := t.st.role(g.Role)
 	var used access.Action
-	for name, u := range t.u.grants[g.ID] {
-		if action, known := access.ParseAction(name); known && !u.last.Before(t.since) {
+	for name, last := range t.used[g.ID] {
+		if action, known := access.ParseAction(name); known && !last.Before(t.since) {
 			used |= action & role.Actions
 		}
 	}
@@ -133,34 +181,36 @@ func (t *tightening) narrowRole(g Grant, last time.Time) bool {
 }
 
 // narrowScope proposes the drawer, or the one item, on which alone a grant was used.
-func (t *tightening) narrowScope(g Grant, last time.Time) {
-	var drawers, targets []string
-	for target, at := range t.u.targets[g.ID] {
+func (t *tightening) narrowScope(g Grant, last time.Time) error {
+	targets, all, err := t.targets(g.ID)
+	if err != nil {
+		return err
+	}
+	var drawers []string
+	for _, target := range targets {
 		names := targetOf(target)
-		if at.Before(t.since) {
-			continue
-		}
 		if len(names) == 0 || t.st.drawers[names[0]] == nil {
-			return // used on the chest itself, or on something that is not there
+			return nil // used on the chest itself, or on something that is not there
 		}
-		drawers, targets = append(drawers, names[0]), append(targets, target)
+		drawers = append(drawers, names[0])
 	}
 	slices.Sort(drawers)
 	drawers = slices.Compact(drawers)
-	if len(drawers) != 1 || len(t.u.targets[g.ID]) > mostTargets {
-		return
+	if len(drawers) != 1 || !all {
+		return nil
 	}
 	narrow := drawers[0] + "/**"
 	if len(targets) == 1 && strings.Contains(targets[0], "/") {
 		narrow = targets[0]
 	}
 	if t.selects(g.Scope) <= t.selects(narrow) {
-		return
+		return nil
 	}
 	f := Finding{Kind: FindWideScope, Subject: g.Subject, Target: g.Scope, Grant: g.ID, LastUsed: last, Instead: t.instead(g, g.Role, narrow),
 		Detail: fmt.Sprintf("%s on %s was used on %s only", g.Role, g.Scope, narrow)}
 	f.Command = giveCommand(*f.Instead)
 	t.add(f)
+	return nil
 }
 
 // selects counts what exists in a scope.
@@ -206,7 +256,7 @@ func (t *tightening) subjects() {
 		if row.Kind == reference.Team || fromMicros(row.CreatedAt).After(t.since) {
 			continue
 		}
-		if seen := t.u.seen[subject].At; seen.Before(t.since) {
+		if seen := t.seen[subject].At; seen.Before(t.since) {
 			text := "was never there"
 			if !seen.IsZero() {
 				text = "was not there" + lastText(seen)
@@ -263,12 +313,34 @@ func (t *tightening) persons(action access.Action, names ...string) (list []stri
 
 // addPresence adds what the trail says about identities and their credentials.
 func (s *Service) addPresence(list []Identity) error {
-	return s.catchUp(func(u *usage) {
-		for i := range list {
-			list[i].Seen = u.seen[list[i].Subject]
-			for j := range list[i].Credentials {
-				list[i].Credentials[j].LastUsed = u.credentials[list[i].Credentials[j].ID]
+	subjects, credentials := []string{}, []string{} // nil would be all
+	for _, identity := range list {
+		subjects = append(subjects, identity.Subject)
+		for _, c := range identity.Credentials {
+			credentials = append(credentials, c.ID)
+		}
+	}
+	seen, err := s.uses(store.UseFilter{Kind: useSeen, Keys: subjects})
+	if err != nil {
+		return err
+	}
+	used, err := s.records.Uses(store.UseFilter{Kind: useCredential, Keys: credentials})
+	if err != nil {
+		return err
+	}
+	last := map[string]store.Use{}
+	for _, use := range append(seen, used...) {
+		last[use.Key] = use
+	}
+	for i := range list {
+		if use, was := last[list[i].Subject]; was {
+			list[i].Seen = seenOf(use)
+		}
+		for j := range list[i].Credentials {
+			if use, was := last[list[i].Credentials[j].ID]; was {
+				list[i].Credentials[j].LastUsed = fromMicros(use.At)
 			}
 		}
-	})
+	}
+	return nil
 }

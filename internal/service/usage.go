@@ -1,40 +1,91 @@
 package service
 
 import (
+	"net/netip"
+	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/trail"
+	"tansu/internal/store"
 )
 
-// usage is what the trail says about who used what when. It is read from the trail when it is first asked for, and
-// from where it left off afterwards, so that recording a read costs nothing more for it.
-type usage struct {
-	mu          sync.Mutex
-	seq         uint64                          // the last entry that is counted
-	grants      map[string]map[string]*use      // by id and action
-	seen        map[string]Seen                 // by subject
-	credentials map[string]time.Time            // when each was last used, by id
-	readers     map[string]map[string]reading   // by item and subject
-	targets     map[string]map[string]time.Time // by grant: what it was used on, and when last
+// What is counted of the entries of the trail, so that nobody has to read all of it to know. A use with the same kind, key
+// and other is counted together.
+const (
+	useGrant       = "grant"        // a grant, and the action that it was used for
+	useGrantTarget = "grant_target" // a grant, and what it was used on
+	useSeen        = "seen"         // a subject; the detail is how it came and from where
+	useCredential  = "credential"   // a credential that a token was issued for
+	useRead        = "read"         // an item by the name it was read by, and the reader; the detail is which version
+	useNetwork     = "network"      // a reader, and the network it read from
+	useClock       = "clock"        // a reader, and the hour of the day in UTC: "07"
+	useHour        = "hour"         // a drawer, and an hour of one day with a reader: "2026-11-23T07 app:ticket-api"
+)
 
-	reads sync.RWMutex // guards readers against being asked while it is written: see lastRead
+// usesOf is what an entry tells about uses. It looks at nothing else, so that counting again gives the same.
+func usesOf(e trail.Entry) (list []store.Use) {
+	if e.Outcome != trail.Allowed {
+		return nil
+	}
+	add := func(kind, key, other, detail string) {
+		list = append(list, store.Use{Kind: kind, Key: key, Other: other, Detail: detail})
+	}
+	if e.Via != "" && e.Subject != unknown && e.Addr != "" {
+		add(useSeen, e.Subject, "", e.Via+" "+e.Addr)
+	}
+	if id, found := strings.CutPrefix(e.Detail, "with cr_"); found && e.Action == "issue_token" {
+		add(useCredential, "cr_"+id, "", "")
+	}
+	if e.Action == access.ReadValue.String() {
+		add(useRead, e.Target, e.Subject, readingDetail(e))
+		add(useNetwork, e.Subject, networkOf(e.Addr), "")
+		add(useClock, e.Subject, e.At.UTC().Format("15"), "")
+		drawer, _, _ := strings.Cut(e.Target, "/")
+		add(useHour, drawer, e.At.UTC().Format("2006-01-02T15")+" "+e.Subject, "")
+	}
+	if e.Grant != "" {
+		add(useGrant, e.Grant, actionUsed(e), "")
+		add(useGrantTarget, e.Grant, e.Target, "")
+	}
+	return list
 }
 
-// use is how one action was used.
-type use struct {
-	last  time.Time
-	count int
+// networkOf is the network around an address that counts as the same place: 256 IPv4 addresses, or one IPv6 subnet.
+func networkOf(addr string) string {
+	ip, err := netip.ParseAddr(addr)
+	if err != nil {
+		return addr
+	}
+	bits := 64
+	if ip = ip.Unmap(); ip.Is4() {
+		bits = 24
+	}
+	prefix, err := ip.WithZone("").Prefix(bits)
+	if err != nil {
+		return addr
+	}
+	return prefix.String()
 }
 
-// reading is the last time that somebody read an item, and which version.
-type reading struct {
-	Version int
-	Last    time.Time
-	Pinned  bool
+// readingDetail is a version's number, with a mark if it was asked for by that.
+func readingDetail(e trail.Entry) string {
+	detail := strconv.Itoa(e.Version)
+	if strings.HasPrefix(e.Detail, byNumber) {
+		detail += pinnedMark
+	}
+	return detail
+}
+
+const pinnedMark = "!"
+
+// readingOf reads a use of kind read.
+func readingOf(use store.Use) Reader {
+	number, pinned := strings.CutSuffix(use.Detail, pinnedMark)
+	version, _ := strconv.Atoi(number)
+	return Reader{Subject: use.Other, Version: version, Last: fromMicros(use.At), Pinned: pinned}
 }
 
 // Seen is when and how somebody was last there; the zero Seen is never.
@@ -44,61 +95,10 @@ type Seen struct {
 	Via  string
 }
 
-func newUsage() *usage {
-	return &usage{grants: map[string]map[string]*use{}, seen: map[string]Seen{}, credentials: map[string]time.Time{}, targets: map[string]map[string]time.Time{}, readers: map[string]map[string]reading{}}
-}
-
-// mostTargets bounds what is remembered of one grant: beyond it, narrowing its scope would not be proposed anyway.
-const mostTargets = 50
-
-// catchUp reads the entries that came since the last time, and then calls look with the usage, which must not be kept.
-func (s *Service) catchUp(look func(*usage)) error {
-	s.usage.mu.Lock()
-	defer s.usage.mu.Unlock()
-	err := s.records.EntriesAfter(s.usage.seq, func(e trail.Entry) bool {
-		s.usage.count(e)
-		return true
-	})
-	if err == nil {
-		look(s.usage)
-	}
-	return err
-}
-
-func (u *usage) count(e trail.Entry) {
-	u.seq = e.Seq
-	if e.Outcome != trail.Allowed {
-		return
-	}
-	if e.Via != "" && e.Subject != unknown && e.Addr != "" {
-		u.seen[e.Subject] = Seen{At: e.At, Addr: e.Addr, Via: e.Via}
-	}
-	if id, found := strings.CutPrefix(e.Detail, "with cr_"); found && e.Action == "issue_token" {
-		u.credentials["cr_"+id] = e.At
-	}
-	if e.Action == access.ReadValue.String() {
-		u.reads.Lock()
-		if u.readers[e.Target] == nil {
-			u.readers[e.Target] = map[string]reading{}
-		}
-		u.readers[e.Target][e.Subject] = reading{Version: e.Version, Last: e.At, Pinned: strings.HasPrefix(e.Detail, byNumber)}
-		u.reads.Unlock()
-	}
-	if e.Grant == "" {
-		return
-	}
-	if u.grants[e.Grant] == nil {
-		u.grants[e.Grant], u.targets[e.Grant] = map[string]*use{}, map[string]time.Time{}
-	}
-	action := actionUsed(e)
-	if u.grants[e.Grant][action] == nil {
-		u.grants[e.Grant][action] = &use{}
-	}
-	used := u.grants[e.Grant][action]
-	used.last, used.count = e.At, used.count+1
-	if targets := u.targets[e.Grant]; len(targets) <= mostTargets {
-		targets[e.Target] = e.At
-	}
+// seenOf reads a use of kind seen.
+func seenOf(use store.Use) Seen {
+	via, addr, _ := strings.Cut(use.Detail, " ")
+	return Seen{At: fromMicros(use.At), Addr: addr, Via: via}
 }
 
 // actionUsed is the access action that an entry used: overviews and whole-chest acts have names of their own.
@@ -119,25 +119,21 @@ func actionUsed(e trail.Entry) string {
 	return e.Action
 }
 
-// lastRead is when an item was last read, as far as the trail was counted; zero for never. It may be asked while the
-// usage is looked at.
-func (u *usage) lastRead(target string) (last time.Time) {
-	u.reads.RLock()
-	defer u.reads.RUnlock()
-	for _, r := range u.readers[target] {
-		if r.Last.After(last) {
-			last = r.Last
-		}
+// uses lists what is counted of a kind, up to the newest entry.
+func (s *Service) uses(f store.UseFilter) ([]store.Use, error) {
+	if err := s.records.CatchUp(); err != nil {
+		return nil, err
 	}
-	return last
+	return s.records.Uses(f)
 }
 
-// lastUse is when a grant was last used for anything; zero for never.
-func (u *usage) lastUse(grant string) (last time.Time) {
-	for _, used := range u.grants[grant] {
-		if used.last.After(last) {
-			last = used.last
+// lastRead is when an item was last read under a name, as far as reads are counted; zero for never.
+func lastRead(records Records, target string) (last time.Time, err error) {
+	uses, err := records.Uses(store.UseFilter{Kind: useRead, Keys: []string{target}})
+	for _, use := range uses {
+		if at := fromMicros(use.At); at.After(last) {
+			last = at
 		}
 	}
-	return last
+	return last, err
 }

@@ -114,7 +114,7 @@ const inGrace = " in grace"
 
 // decryptAwake looks again at an item that nobody seems to have read for long, when all reads are counted.
 func (s *Service) decryptAwake(c Caller, ref reference.Reference, now time.Time) (served Served, err error) {
-	if err := s.catchUp(func(*usage) {}); err != nil {
+	if err := s.records.CatchUp(); err != nil {
 		return served, err
 	}
 	err = s.view(func(st *state) error { served, err = s.decrypt(st, c, ref, now, toShow); return err })

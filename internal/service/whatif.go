@@ -39,7 +39,7 @@ func (st *state) shadow() *state {
 		approved:    maps.Clone(st.approved),
 		credentials: maps.Clone(st.credentials),
 		drawers:     make(map[string]*drawer, len(st.drawers)),
-		items:       newItemCache(st.items.records, st.items.usage, st.items.now, st.items.log),
+		items:       newItemCache(st.items.records, st.items.now, st.items.log),
 		tried:       map[itemKey]*item{},
 		aliases:     maps.Clone(st.aliases),
 	}

@@ -16,6 +16,7 @@ import (
 type Shelved struct {
 	Item     Item
 	Versions []Version
+	ReadAt   int64 // when somebody last read it, if that was asked for; microseconds since 1970, 0 for never
 }
 
 // Always is the time until which an item is served that never stops by itself.
@@ -56,6 +57,7 @@ func (s *Store) Item(drawer, name string) (Shelved, error) {
 // ItemFilter selects items of one drawer; empty fields select all that are not shredded.
 type ItemFilter struct {
 	Drawer   string // its id; needed
+	ReadIn   string // its name, to be told when items were last read, as far as that is counted; empty for no matter
 	After    string // only names that follow this one
 	Shredded bool   // only those that are shredded
 	Retired  bool   // only those that are retired
@@ -137,6 +139,9 @@ func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
 		if err != nil {
 			return err
 		}
+		if err := s.addReadAt(f.ReadIn, page); err != nil {
+			return err
+		}
 		for _, it := range page {
 			if !visit(it) {
 				return nil
@@ -157,7 +162,26 @@ func (s *Store) chosen(f ItemFilter, visit func(Shelved) bool) error {
 		return fmt.Errorf("read items: %w", err)
 	}
 	list, err := s.shelved(where+in, append(arguments, rows...)...)
+	if err == nil {
+		err = s.addReadAt(f.ReadIn, list)
+	}
 	for i := 0; err == nil && i < len(list) && visit(list[i]); i++ {
+	}
+	return err
+}
+
+// addReadAt completes items of a drawer with when they were last read; without its name it does nothing.
+func (s *Store) addReadAt(drawer string, list []Shelved) error {
+	if drawer == "" || len(list) == 0 {
+		return nil
+	}
+	items := make([]Item, len(list))
+	for i := range list {
+		items[i] = list[i].Item
+	}
+	last, err := s.readAt(drawer, items)
+	for i := range list {
+		list[i].ReadAt = last[list[i].Item.Name]
 	}
 	return err
 }

@@ -156,7 +156,14 @@ func open(dir string) (s *Store, err error) {
 	if s.read, err = connect(dir, "ro", 4); err != nil {
 		return s, err
 	}
-	return s, s.start()
+	if err := s.start(); err != nil {
+		return s, err
+	}
+	if err := s.startIndex(); err != nil {
+		s.stop()
+		return s, err
+	}
+	return s, nil
 }
 
 // writable tries what the service will do all day, so that a read-only disk is noticed now.
@@ -243,6 +250,7 @@ func (s *Store) migrate() error {
 
 // Close answers everything that was submitted, then closes the files. Submit fails from then on, and closing again does nothing.
 func (s *Store) Close() error {
+	s.stopIndex()
 	s.stop()
 	return s.closeFiles()
 }

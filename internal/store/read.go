@@ -7,11 +7,8 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
-	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"tansu/internal/core/trail"
 )
 
 // Chest is the one row that says what the chest is and how its root key is opened. It holds nothing that opens it.
@@ -248,83 +245,4 @@ func idOf(row Row) string { return reflect.ValueOf(row).FieldByName("ID").String
 func (s *Store) Ready() error {
 	var one int
 	return s.read.Get(&one, "SELECT 1")
-}
-
-// Filter selects entries; empty fields select all. Since is included, Until is not.
-type Filter struct {
-	Subject   string
-	Action    string
-	Target    string // a target, or a drawer and everything in it
-	Outcome   string
-	RequestID string
-	Receipt   string
-	Since     time.Time // zero for none
-	Until     time.Time // zero for none
-	Receipts  bool      // only refusals that have a receipt
-	Before    uint64    // only entries with a smaller Seq; 0 for the newest
-}
-
-// Entries calls visit with entries, newest first, until visit returns false or none is left.
-func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
-	query, arguments := f.query()
-	return s.visit(visit, query, arguments...)
-}
-
-// EntriesAfter calls visit with the entries that follow a number, oldest first, until visit returns false or none is
-// left.
-func (s *Store) EntriesAfter(seq uint64, visit func(trail.Entry) bool) error {
-	return s.visit(visit, "SELECT body FROM entries WHERE seq > ? ORDER BY seq", seq)
-}
-
-func (s *Store) visit(visit func(trail.Entry) bool, query string, arguments ...any) error {
-	rows, err := s.read.Queryx(query, arguments...)
-	if err != nil {
-		return fmt.Errorf("read trail: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var body []byte
-		if err := rows.Scan(&body); err != nil {
-			return fmt.Errorf("read trail: %w", err)
-		}
-		entry, err := trail.Decode(body)
-		if err != nil {
-			return err
-		}
-		if !visit(entry) {
-			return nil
-		}
-	}
-	return rows.Err()
-}
-
-func (f Filter) query() (string, []any) {
-	conditions, arguments := []string{"1"}, []any{}
-	add := func(condition string, values ...any) {
-		conditions = append(conditions, condition)
-		arguments = append(arguments, values...)
-	}
-	for _, equal := range []struct{ column, value string }{
-		{"subject", f.Subject}, {"action", f.Action}, {"outcome", f.Outcome}, {"request_id", f.RequestID}, {"receipt", f.Receipt},
-	} {
-		if equal.value != "" {
-			add(equal.column+" = ?", equal.value)
-		}
-	}
-	if f.Target != "" {
-		add("(target = ? OR substr(target, 1, ?) = ?)", f.Target, len(f.Target)+1, f.Target+"/")
-	}
-	if f.Receipts {
-		add("receipt IS NOT NULL")
-	}
-	if !f.Since.IsZero() {
-		add("at >= ?", trail.FormatTime(f.Since))
-	}
-	if !f.Until.IsZero() {
-		add("at < ?", trail.FormatTime(f.Until))
-	}
-	if f.Before != 0 {
-		add("seq < ?", f.Before)
-	}
-	return "SELECT body FROM trail WHERE " + strings.Join(conditions, " AND ") + " ORDER BY seq DESC", arguments
 }

@@ -391,9 +391,16 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: func(tx *Tx) error {
 		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]), Delete(tx, snapshot.Aliases[0]), Delete(tx, snapshot.Calendars[0]))
 	}}))
+	var bodies []string
+	must(t, s.Bodies(1, func(_ uint64, body string) bool { bodies = append(bodies, body); return true }))
 	must(t, s.Close())
-	for _, table := range []string{"members", "roles", "requests"} {
+	for _, table := range []string{"members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes", "checkpoints", "entries"} {
 		edit(t, dir, "DROP TABLE "+table)
+	}
+	edit(t, dir, "CREATE TABLE entries (seq INTEGER PRIMARY KEY, body TEXT NOT NULL, receipt TEXT) STRICT")
+	edit(t, dir, "CREATE VIEW trail AS SELECT seq, body FROM entries")
+	for i, body := range bodies {
+		edit(t, dir, fmt.Sprintf("INSERT INTO entries (seq, body) VALUES (%d, '%s')", i+1, body))
 	}
 	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE calendars", "INDEX versions_likeness"} {
 		edit(t, dir, "DROP "+drop)
@@ -414,6 +421,13 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	snapshot, err = again.Bind(root)
 	if err != nil || len(snapshot.Grants) != 2 {
 		t.Errorf("%v", err)
+	}
+	must(t, again.Submit(&Work{Entry: entry("after")}))
+	var after []string
+	must(t, again.Entries(Filter{}, func(e trail.Entry) bool { after = append(after, string(e.AppendCanonical(nil))); return true }))
+	slices.Reverse(after)
+	if len(after) != len(bodies)+1 || !slices.Equal(after[:len(bodies)], bodies) {
+		t.Errorf("the trail was %q and is %q", bodies, after)
 	}
 }
 

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -39,6 +38,8 @@ type Sealer interface {
 // Work is one thing to be made durable: an entry and, if Change is set, the change it tells of.
 type Work struct {
 	Entry trail.Entry // Seq is given by the writer
+	// Derived says that the change only works out what entries say that are there already, and has no entry of its own.
+	Derived bool
 	// More are further entries of the same work, recorded with it and after it: one for each of many things changed.
 	More []trail.Entry
 	// Change runs inside the transaction, on the writer's goroutine. An error undoes it alone, leaves the entry out
@@ -57,9 +58,14 @@ type writer struct {
 	db      *sqlx.DB
 	queue   chan *Work
 	ended   chan struct{}
-	inserts map[int]*sqlx.Stmt
+	insert  *sqlx.Stmt         // adds a row of entries
 	changes map[string]changes // by table
 	content *sqlx.Stmt         // inserts one
+	derived struct {           // what the index of the trail takes
+		posting, setPosting *sqlx.Stmt
+		use                 *sqlx.NamedStmt
+	}
+	index index
 
 	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
 	sealer Sealer
@@ -69,6 +75,7 @@ type writer struct {
 
 	seq    uint64
 	buffer []byte
+	rows   []recorded // those of the batch that is being written
 
 	closing sync.RWMutex // held for reading while submitting, so that the queue is not closed under a sender
 	closed  bool
@@ -88,23 +95,32 @@ func (t *tally) content() []byte { return fmt.Appendf(nil, "tally\x00%d\x00%x", 
 // The most works in one transaction; it bounds how long one commit takes.
 const maxBatch = 512
 
-// Entries are inserted in groups of these sizes, largest first: one statement each.
-var groupSizes = []int{128, 32, 8, 1}
-
-// entryColumns are those that an insert fills.
-const entryColumns = 3
+// The most entries in one row; it bounds what is read to find one of them.
+const maxRow = 128
 
 func (w *writer) start() (err error) {
-	if err := w.db.Get(&w.seq, "SELECT coalesce(max(seq), 0) FROM entries"); err != nil {
+	var last entryRow
+	switch err := w.db.Get(&last, "SELECT first, bodies FROM entries ORDER BY first DESC LIMIT 1"); {
+	case errors.Is(err, sql.ErrNoRows):
+	case err != nil:
 		return fmt.Errorf("read the end of the trail: %w", err)
+	default:
+		w.seq = last.First + uint64(len(last.split())) - 1
 	}
-	w.inserts = make(map[int]*sqlx.Stmt)
-	for _, size := range groupSizes {
-		stmt, err := w.db.Preparex("INSERT INTO entries (seq, body, receipt) VALUES (?, ?, ?)" + strings.Repeat(", (?, ?, ?)", size-1))
-		if err != nil {
+	for statement, text := range map[**sqlx.Stmt]string{
+		&w.insert:             "INSERT INTO entries (first, bodies) VALUES (?, ?)",
+		&w.content:            "INSERT INTO contents (version, ciphertext) VALUES (?, ?)",
+		&w.derived.posting:    "SELECT places FROM postings WHERE key = ? AND block = ?",
+		&w.derived.setPosting: "INSERT OR REPLACE INTO postings (key, block, places) VALUES (?, ?, ?)",
+	} {
+		if *statement, err = w.db.Preparex(text); err != nil {
 			return fmt.Errorf("prepare: %w", err)
 		}
-		w.inserts[size] = stmt
+	}
+	if w.derived.use, err = w.db.PrepareNamed(`INSERT INTO uses (` + useColumns + `) VALUES (:kind, :key, :other, :seq, :at, :detail, :count, :first_seq, :first_at)
+		ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq, at = excluded.at, detail = excluded.detail, count = count + excluded.count
+		WHERE excluded.seq > seq`); err != nil {
+		return fmt.Errorf("prepare: %w", err)
 	}
 	w.changes = make(map[string]changes)
 	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Calendar{}} {
@@ -113,9 +129,6 @@ func (w *writer) start() (err error) {
 			return fmt.Errorf("prepare: %w", err)
 		}
 		w.changes[row.table()] = prepared
-	}
-	if w.content, err = w.db.Preparex("INSERT INTO contents (version, ciphertext) VALUES (?, ?)"); err != nil {
-		return fmt.Errorf("prepare: %w", err)
 	}
 	w.queue = make(chan *Work, maxBatch)
 	w.ended = make(chan struct{})
@@ -198,7 +211,10 @@ func (w *writer) commit(batch []*Work) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	seq, before := w.seq, w.tally
-	if err := w.write(batch); err != nil {
+	w.rows, w.buffer = nil, w.buffer[:0]
+	if err := w.write(batch); err == nil {
+		w.index.note(w.rows)
+	} else {
 		w.seq, w.tally = seq, before
 		for _, work := range batch {
 			if work.err == nil {
@@ -219,42 +235,54 @@ func (w *writer) write(batch []*Work) (err error) {
 		}
 	}()
 	before := w.tally
-	arguments := make([]any, 0, entryColumns*len(batch))
 	for _, work := range batch {
 		if work.Change != nil {
 			if work.err, err = w.change(tx, work.Change); err != nil {
 				return err
 			}
-			if work.err != nil {
+			if work.err != nil || work.Derived {
 				continue
 			}
 		}
-		arguments = w.entry(arguments, &work.Entry)
+		w.entry(&work.Entry)
 		for i := range work.More {
-			arguments = w.entry(arguments, &work.More[i])
+			w.entry(&work.More[i])
 		}
 	}
+	w.closeRow()
 	if w.tally != before {
 		if err := w.writeTally(tx); err != nil {
 			return err
 		}
 	}
-	for _, size := range groupSizes {
-		for n := entryColumns * size; len(arguments) >= n; arguments = arguments[n:] {
-			if _, err := tx.Stmtx(w.inserts[size]).Exec(arguments[:n]...); err != nil {
-				return err
-			}
+	for _, row := range w.rows {
+		if _, err := tx.Stmtx(w.insert).Exec(row.First, row.Bodies); err != nil {
+			return err
 		}
 	}
 	return tx.Commit()
 }
 
-// entry numbers an entry and adds what an insert of it takes.
-func (w *writer) entry(arguments []any, e *trail.Entry) []any {
+// entry numbers an entry and adds it to the row that is being made, or to a new one.
+func (w *writer) entry(e *trail.Entry) {
 	w.seq++
 	e.Seq = w.seq
-	w.buffer = e.AppendCanonical(w.buffer[:0])
-	return append(arguments, w.seq, string(w.buffer), sql.NullString{String: e.Receipt, Valid: e.Receipt != ""})
+	last := len(w.rows) - 1
+	if last < 0 || len(w.rows[last].entries) == maxRow || (e.Seq-1)%blockSize == 0 {
+		w.closeRow()
+		w.rows = append(w.rows, recorded{entryRow: entryRow{First: e.Seq}})
+		last = len(w.rows) - 1
+	}
+	w.buffer = append(e.AppendCanonical(w.buffer), '\n')
+	w.rows[last].entries = append(w.rows[last].entries, *e)
+}
+
+// closeRow ends the row that is being made, if there is one.
+func (w *writer) closeRow() {
+	if len(w.buffer) > 0 {
+		w.rows[len(w.rows)-1].Bodies = string(w.buffer)
+		w.buffer = w.buffer[:0]
+	}
 }
 
 // change runs one change so that it can be undone alone. The first error is the change's own, the second one means
@@ -330,6 +358,14 @@ func (tx *Tx) indexWords() error {
 		if _, err := tx.tx.Exec(statement, ids...); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// read reads the one value that a statement finds; it stays as it is if there is none.
+func (tx *Tx) read(statement *sqlx.Stmt, into any, arguments ...any) error {
+	if err := tx.tx.Stmtx(statement).Get(into, arguments...); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
 	}
 	return nil
 }

@@ -1,0 +1,70 @@
+package trail
+
+import (
+	"crypto/sha256"
+	"math/bits"
+
+	"golang.org/x/mod/sumdb/tlog"
+)
+
+// Hash is a hash of the Merkle tree over the trail (RFC 9162, section 2.1, with SHA-256): entry n is leaf n-1, and what
+// is hashed of it are its bytes as they were recorded.
+type Hash = tlog.Hash
+
+// LeafHash is the hash of one encoded entry: SHA-256 of a zero byte and its bytes.
+func LeafHash(body []byte) Hash {
+	var small [512]byte
+	return sha256.Sum256(append(append(small[:0], 0), body...))
+}
+
+// Edge is the right edge of a tree that grows: it takes no more memory for a large tree than for a small one. The zero
+// Edge is the empty tree.
+type Edge struct {
+	Size  uint64
+	whole []Hash // of the whole trees that make it up, largest first
+}
+
+// Add adds a leaf by its hash.
+func (e *Edge) Add(leaf Hash) { e.addTree(leaf, 0) }
+
+// addTree adds a whole tree of 2^height leaves, which must follow whole trees of at least that height.
+func (e *Edge) addTree(root Hash, height int) {
+	// Each bit that is set in the size is one whole tree; adding to it carries as adding one does.
+	for n := e.Size >> height; n&1 == 1; n >>= 1 {
+		last := len(e.whole) - 1
+		root, e.whole = nodeHash(e.whole[last], root), e.whole[:last]
+	}
+	e.whole = append(e.whole, root)
+	e.Size += 1 << height
+}
+
+// Root is the hash of the tree as it is now.
+func (e *Edge) Root() Hash {
+	if e.Size == 0 {
+		return sha256.Sum256(nil)
+	}
+	root := e.whole[len(e.whole)-1]
+	for i := len(e.whole) - 2; i >= 0; i-- {
+		root = nodeHash(e.whole[i], root)
+	}
+	return root
+}
+
+func nodeHash(left, right Hash) Hash {
+	var content [1 + 2*tlog.HashSize]byte
+	content[0] = 1
+	copy(content[1:], left[:])
+	copy(content[1+tlog.HashSize:], right[:])
+	return sha256.Sum256(content[:])
+}
+
+// subtree is the root of a whole tree over some leaves, whose number is a power of two. It overwrites them.
+func subtree(leaves []Hash) (root Hash, height int) {
+	height = bits.TrailingZeros(uint(len(leaves)))
+	for ; len(leaves) > 1; leaves = leaves[:len(leaves)/2] {
+		for i := range len(leaves) / 2 {
+			leaves[i] = nodeHash(leaves[2*i], leaves[2*i+1])
+		}
+	}
+	return leaves[0], height
+}

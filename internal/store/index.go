@@ -1,0 +1,473 @@
+package store
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+
+	"github.com/jmoiron/sqlx"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"tansu/internal/core/trail"
+)
+
+// Use is how often and when something was used: the newest of some entries, and the oldest.
+type Use struct {
+	Kind    string `db:"kind"`  // what is counted
+	Key     string `db:"key"`   // of what
+	Other   string `db:"other"` // and by whom or on what; may be empty
+	Seq     uint64 `db:"seq"`   // of the newest entry that says so
+	At      int64  `db:"at"`    // its time, in microseconds since 1970
+	Detail  string `db:"detail"`
+	Count   int64  `db:"count"`
+	First   uint64 `db:"first_seq"` // of the oldest entry
+	FirstAt int64  `db:"first_at"`
+}
+
+// index is what is worked out from the entries, in turns: what lets them be found, what is counted, and the hashes of
+// the Merkle tree. It follows the trail a little behind, and is brought up to date before it is asked.
+type index struct {
+	turn sync.Mutex // held while it is brought up to date
+	seq  uint64     // the last entry in it; guarded by turn
+	goal uint64     // the last entry of the part that is being entered, or was when a crash came; guarded by turn
+	tree treeHashes // guarded by turn
+	uses func(trail.Entry) []Use
+
+	mu      sync.Mutex
+	pending []recorded // rows that the writer has committed and that are not in the index, oldest first
+	waiting int        // entries in them
+	last    uint64     // the last entry that is committed
+
+	wake  chan struct{} // says that much is waiting
+	quit  chan struct{}
+	ended chan struct{}
+}
+
+// recorded is one row of entries as it was committed.
+type recorded struct {
+	entryRow
+	entries []trail.Entry
+}
+
+// mostWaiting bounds what is kept in memory for the index. What is beyond it is read from the file.
+const mostWaiting = 16 * blockSize
+
+// note takes rows that are committed; it is called by the writer.
+func (x *index) note(rows []recorded) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, row := range rows {
+		x.last = row.First + uint64(len(row.entries)) - 1
+		x.waiting += len(row.entries)
+	}
+	if x.pending = append(x.pending, rows...); x.waiting > mostWaiting {
+		x.pending, x.waiting = nil, 0
+	}
+	if x.waiting >= blockSize {
+		select {
+		case x.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// forget drops pending rows up to an entry.
+func (x *index) forget(seq uint64) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	done := 0
+	for done < len(x.pending) && x.pending[done].First <= seq {
+		x.waiting -= len(x.pending[done].entries)
+		done++
+	}
+	x.pending = slices.Clone(x.pending[done:])
+}
+
+// CountUses says what an entry tells about uses. It is set once, before anything is recorded or asked.
+func (s *Store) CountUses(uses func(trail.Entry) []Use) { s.index.uses = uses }
+
+func (s *Store) startIndex() error {
+	x := &s.index
+	x.wake, x.quit, x.ended = make(chan struct{}, 1), make(chan struct{}), make(chan struct{})
+	if err := s.read.QueryRow("SELECT seq, goal FROM indexed").Scan(&x.seq, &x.goal); err != nil {
+		return fmt.Errorf("read the index of the trail: %w", err)
+	}
+	x.last, x.tree.store = s.seq, s
+	go func() {
+		defer close(x.ended)
+		for {
+			select {
+			case <-x.wake:
+				_ = s.CatchUp() // who asks next meets the same problem, and is told
+			case <-x.quit:
+				return
+			}
+		}
+	}()
+	return nil
+}
+
+func (s *Store) stopIndex() {
+	select {
+	case <-s.index.quit:
+	default:
+		close(s.index.quit)
+	}
+	<-s.index.ended
+}
+
+// CatchUp brings the index up to all entries that are recorded when it is called.
+func (s *Store) CatchUp() error {
+	x := &s.index
+	x.mu.Lock()
+	last := x.last
+	x.mu.Unlock()
+	x.turn.Lock()
+	defer x.turn.Unlock()
+	for x.seq < last {
+		part, err := s.part(x.seq + 1)
+		if err != nil {
+			return fmt.Errorf("bring the index of the trail up to date: %w", err)
+		}
+		if err := s.enter(part); err != nil {
+			return fmt.Errorf("bring the index of the trail up to date: %w", err)
+		}
+		x.seq += uint64(len(part.entries))
+		x.forget(x.seq)
+	}
+	return nil
+}
+
+// part is entries that follow each other in one block.
+type part struct {
+	first   uint64
+	entries []trail.Entry
+	leaves  []trail.Hash
+}
+
+func (p *part) last() uint64 { return p.first + uint64(len(p.entries)) - 1 }
+
+// endsAt reports whether a part ends here: where a block does, or where it did before a crash.
+func (p *part) endsAt(goal uint64) bool {
+	return len(p.entries) > 0 && (p.last()%blockSize == 0 || p.last() == goal)
+}
+
+// part takes what follows in the trail, at most to the end of a block: from memory, or else from the file.
+func (s *Store) part(from uint64) (p part, err error) {
+	p.first = from
+	x := &s.index
+	x.mu.Lock()
+	pending := slices.Clone(x.pending)
+	x.mu.Unlock()
+	if len(pending) > 0 && pending[0].First == from {
+		for _, row := range pending {
+			for i, body := range row.split() {
+				p.leaves, p.entries = append(p.leaves, trail.LeafHash([]byte(body))), append(p.entries, row.entries[i])
+			}
+			if p.endsAt(x.goal) {
+				break
+			}
+		}
+		return p, nil
+	}
+	var bad error
+	err = s.Bodies(from, func(seq uint64, body string) bool {
+		if len(pending) > 0 && seq == pending[0].First {
+			return false
+		}
+		e, err := trail.Decode([]byte(body))
+		switch {
+		case err != nil:
+			bad = fmt.Errorf("entry %d: %w", seq, err)
+		case seq != from+uint64(len(p.entries)) || e.Seq != seq:
+			bad = fmt.Errorf("entry %d stands where entry %d should be", e.Seq, from+uint64(len(p.entries)))
+		}
+		if bad != nil {
+			return false
+		}
+		p.leaves, p.entries = append(p.leaves, trail.LeafHash([]byte(body))), append(p.entries, e)
+		return !p.endsAt(x.goal)
+	})
+	if err == nil && bad == nil && len(p.entries) == 0 {
+		bad = fmt.Errorf("entry %d is not there", from)
+	}
+	if bad != nil {
+		err = bad
+	}
+	return p, err
+}
+
+// stepsAtOnce is how many rows of the index are written in one transaction, so that nobody waits for all of them.
+const stepsAtOnce = 200
+
+// enter writes what a part of the trail says into the index. Each step may be done twice without harm for the same part,
+// because a crash may come between them; the first one says which part it is, and the last one that all is done.
+func (s *Store) enter(p part) error {
+	steps := append(s.postingsOf(p), s.usesOf(p)...)
+	hashes, next, err := s.index.tree.grow(p)
+	if err != nil {
+		return err
+	}
+	last := append(hashes, s.blockOf(p), func(tx *Tx) error {
+		_, err := tx.tx.Exec("UPDATE indexed SET seq = ?", p.last())
+		return err
+	})
+	if len(steps) > stepsAtOnce {
+		s.index.goal = p.last()
+		steps = slices.Insert(steps, 0, func(tx *Tx) error {
+			_, err := tx.tx.Exec("UPDATE indexed SET goal = ?", p.last())
+			return err
+		})
+	}
+	for len(steps) > stepsAtOnce {
+		if err := s.derive(steps[:stepsAtOnce]); err != nil {
+			return err
+		}
+		steps = steps[stepsAtOnce:]
+	}
+	if err := s.derive(append(steps, last...)); err != nil {
+		return err
+	}
+	s.index.tree = next
+	return nil
+}
+
+type step = func(*Tx) error
+
+func (s *Store) derive(steps []step) error {
+	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
+		for _, do := range steps {
+			if err := do(tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	}})
+}
+
+func (s *Store) postingsOf(p part) (steps []step) {
+	block, said := blockOf(p.first), map[trail.Key][]byte{}
+	for i := range p.entries {
+		place := uint16((p.first - 1 + uint64(i)) % blockSize)
+		for _, key := range p.entries[i].Keys() {
+			said[key] = binary.BigEndian.AppendUint16(said[key], place)
+		}
+	}
+	fresh := (p.first-1)%blockSize == 0
+	for _, key := range slices.Sorted(maps.Keys(said)) {
+		steps = append(steps, func(tx *Tx) error {
+			list := said[key]
+			if !fresh {
+				var before []byte
+				if err := tx.read(tx.writer.derived.posting, &before, key, block); err != nil {
+					return err
+				}
+				for len(before) >= 2 && binary.BigEndian.Uint16(before[len(before)-2:]) >= binary.BigEndian.Uint16(list) {
+					before = before[:len(before)-2] // it was written before a crash
+				}
+				list = append(before, list...)
+			}
+			_, err := tx.tx.Stmtx(tx.writer.derived.setPosting).Exec(key, block, list)
+			return err
+		})
+	}
+	return steps
+}
+
+func (s *Store) usesOf(p part) (steps []step) {
+	if s.index.uses == nil {
+		return nil
+	}
+	type id struct{ kind, key, other string }
+	uses, order := map[id]*Use{}, []id{}
+	for _, e := range p.entries {
+		for _, use := range s.index.uses(e) {
+			use.Seq, use.At, use.Count, use.First, use.FirstAt = e.Seq, e.At.UnixMicro(), 1, e.Seq, e.At.UnixMicro()
+			id := id{use.Kind, use.Key, use.Other}
+			if old := uses[id]; old == nil {
+				order = append(order, id)
+			} else {
+				use.Count, use.First, use.FirstAt = old.Count+1, old.First, old.FirstAt
+			}
+			uses[id] = &use
+		}
+	}
+	for _, id := range order {
+		steps = append(steps, func(tx *Tx) error {
+			_, err := tx.tx.NamedStmt(tx.writer.derived.use).Exec(uses[id])
+			return err
+		})
+	}
+	return steps
+}
+
+const requestMarkSize = 4
+
+// requestMark is by which a request is looked for; others may have the same.
+func requestMark(id string) [requestMarkSize]byte {
+	sum := sha256.Sum256([]byte(id))
+	return [requestMarkSize]byte(sum[:])
+}
+
+func (s *Store) blockOf(p part) step {
+	earliest, latest := p.entries[0].At.UnixMicro(), p.entries[0].At.UnixMicro()
+	var marks []byte
+	for _, e := range p.entries {
+		earliest, latest = min(earliest, e.At.UnixMicro()), max(latest, e.At.UnixMicro())
+		mark := requestMark(e.RequestID)
+		marks = append(marks, mark[:]...)
+	}
+	return func(tx *Tx) error {
+		_, err := tx.tx.Exec(`INSERT INTO blocks (number, earliest, latest, requests) VALUES (?, ?, ?, ?) ON CONFLICT (number) DO UPDATE
+			SET earliest = min(earliest, excluded.earliest), latest = max(latest, excluded.latest), requests = CAST(requests || excluded.requests AS BLOB)`,
+			blockOf(p.first), earliest, latest, marks)
+		return err
+	}
+}
+
+// UseFilter selects uses of one kind.
+type UseFilter struct {
+	Kind  string
+	Keys  []string // nil for all
+	Since int64    // only those of which the newest is not before; microseconds since 1970
+	Began int64    // only those of which the oldest is not before
+	Most  int      // 0 for no limit
+}
+
+const useColumns = "kind, key, other, seq, at, detail, count, first_seq, first_at"
+
+// Uses lists what is counted, as far as entries are in the index: [Store.CatchUp] comes before it.
+func (s *Store) Uses(f UseFilter) (list []Use, err error) {
+	query, arguments := "SELECT "+useColumns+" FROM uses WHERE kind = ? AND at >= ? AND first_at >= ?", []any{f.Kind, f.Since, f.Began}
+	most := ""
+	if f.Most != 0 {
+		most = fmt.Sprintf(" LIMIT %d", f.Most)
+	}
+	if f.Keys == nil {
+		err = s.read.Select(&list, query+most, arguments...)
+	}
+	for keys := range slices.Chunk(f.Keys, pageSize) {
+		in, all, problem := sqlx.In(query+" AND key IN (?)"+most, append(slices.Clip(arguments), keys)...)
+		if problem != nil {
+			return nil, problem
+		}
+		if err == nil {
+			err = s.read.Select(&list, in, all...)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read uses: %w", err)
+	}
+	return list, nil
+}
+
+// readAt says when some items of a drawer were last read, by their names.
+func (s *Store) readAt(drawer string, items []Item) (map[string]int64, error) {
+	targets := make([]string, len(items))
+	for i, it := range items {
+		targets[i] = drawer + "/" + it.Name
+	}
+	query, arguments, err := sqlx.In("SELECT key, max(at) AS at FROM uses WHERE kind = 'read' AND key IN (?) GROUP BY key", targets)
+	if err != nil {
+		return nil, err
+	}
+	var list []Use
+	if err := s.read.Select(&list, query, arguments...); err != nil {
+		return nil, fmt.Errorf("read uses: %w", err)
+	}
+	last := make(map[string]int64, len(list))
+	for _, use := range list {
+		last[use.Key[len(drawer)+1:]] = use.At
+	}
+	return last, nil
+}
+
+// treeHashes is the Merkle tree as far as it is in the index.
+type treeHashes struct {
+	store *Store
+	edge  map[int64]trail.Hash // hashes that the next ones are made of
+}
+
+// hashesAtOnce is how many hashes are in one row.
+const hashesAtOnce = 512
+
+// grow adds the leaves of a part, and returns the steps that write it and the tree as it is then.
+func (t treeHashes) grow(p part) (steps []step, next treeHashes, err error) {
+	at := tlog.StoredHashIndex(0, int64(p.first-1))
+	next = treeHashes{store: t.store, edge: map[int64]trail.Hash{}}
+	var fresh []trail.Hash
+	reader := tlog.HashReaderFunc(func(indexes []int64) ([]tlog.Hash, error) {
+		list := make([]tlog.Hash, len(indexes))
+		for i, index := range indexes {
+			if index >= at {
+				list[i] = fresh[index-at]
+				continue
+			}
+			known, found := t.edge[index]
+			if !found {
+				if known, err = t.store.hash(index); err != nil {
+					return nil, err
+				}
+			}
+			list[i], next.edge[index] = known, known
+		}
+		return list, nil
+	})
+	for i, leaf := range p.leaves {
+		hashes, err := tlog.StoredHashesForRecordHash(int64(p.first-1)+int64(i), leaf, reader)
+		if err != nil {
+			return nil, next, fmt.Errorf("hash entry %d: %w", p.first+uint64(i), err)
+		}
+		fresh = append(fresh, hashes...)
+	}
+	size := int64(p.first-1) + int64(len(p.entries))
+	for _, index := range edgeOf(size) {
+		if index >= at {
+			next.edge[index] = fresh[index-at]
+		} else if known, found := t.edge[index]; found {
+			next.edge[index] = known
+		}
+	}
+	for list := range slices.Chunk(fresh, hashesAtOnce) {
+		first := at
+		at += int64(len(list))
+		encoded := make([]byte, 0, len(list)*tlog.HashSize)
+		for _, h := range list {
+			encoded = append(encoded, h[:]...)
+		}
+		steps = append(steps, func(tx *Tx) error {
+			_, err := tx.tx.Exec("INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)", first, encoded)
+			return err
+		})
+	}
+	return steps, next, nil
+}
+
+// edgeOf lists where the roots of the whole trees are that make up a tree of some size.
+func edgeOf(size int64) (indexes []int64) {
+	for level := 0; size>>level > 0; level++ {
+		if n := size >> level; n&1 == 1 {
+			indexes = append(indexes, tlog.StoredHashIndex(level, n-1))
+		}
+	}
+	return indexes
+}
+
+// hash reads one hash of the tree.
+func (s *Store) hash(index int64) (h trail.Hash, err error) {
+	var row struct {
+		First  int64  `db:"first"`
+		Hashes []byte `db:"hashes"`
+	}
+	if err := s.read.Get(&row, "SELECT first, hashes FROM hashes WHERE first <= ? ORDER BY first DESC LIMIT 1", index); err != nil {
+		return h, fmt.Errorf("read hash %d of the trail: %w", index, err)
+	}
+	at := (index - row.First) * tlog.HashSize
+	if at+tlog.HashSize > int64(len(row.Hashes)) {
+		return h, fmt.Errorf("hash %d of the trail is not there", index)
+	}
+	return trail.Hash(row.Hashes[at:]), nil
+}
