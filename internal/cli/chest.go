@@ -197,6 +197,7 @@ func (a *app) logger(format string) (*slog.Logger, error) {
 }
 
 func (a *app) serve(cmd *cobra.Command, o server.Options) error {
+	server.Tune()
 	if err := server.Harden(); err != nil {
 		return err
 	}

@@ -193,11 +193,9 @@ func (a *api) handle(r route) echo.HandlerFunc {
 	return func(c *echo.Context) (err error) {
 		request := c.Request()
 		id := traceID(request.Header.Get("Traceparent"))
-		c.Set(requestIDKey, id)
 		header := c.Response().Header()
-		header.Set("Request-Id", id)
-		header.Set("Cache-Control", "no-store")
-		header.Set("X-Content-Type-Options", "nosniff")
+		header[requestIDHeader] = []string{id} // names in their canonical form: Set would look for it at each answer
+		header["Cache-Control"], header["X-Content-Type-Options"] = noStore, noSniff
 		call := &call{Context: c, origin: service.Origin{Addr: address(request.RemoteAddr), RequestID: id}}
 		call.origin.Reason = request.Header.Get("Tansu-Reason")
 		if err := service.CheckReason(call.origin.Reason); err != nil {
@@ -215,12 +213,15 @@ func (a *api) handle(r route) echo.HandlerFunc {
 	}
 }
 
-const requestIDKey = "request_id"
+const requestIDHeader = "Request-Id"
 
-func requestID(c *echo.Context) string {
-	id, _ := c.Get(requestIDKey).(string)
-	return id
-}
+// What every answer says; nobody changes these.
+var (
+	noStore = []string{"no-store"}
+	noSniff = []string{"nosniff"}
+)
+
+func requestID(c *echo.Context) string { return c.Response().Header().Get(requestIDHeader) }
 
 // traceID takes the trace-id of a W3C traceparent header, so that the caller's own tracing finds our entries, and
 // makes a random one when there is none.

@@ -2,10 +2,20 @@ package server
 
 import (
 	"fmt"
+	"os"
+	"runtime/debug"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 )
+
+// Tune lets garbage grow to three times of what is used before it is collected, unless the environment says otherwise
+// (GOGC): what a chest uses is small and bounded, and each collection is time that readers wait for.
+func Tune() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(300)
+	}
+}
 
 // Harden keeps the process's memory out of core dumps and other processes of the same user, and its files private.
 func Harden() error {

@@ -1,12 +1,13 @@
 package store
 
 import (
-	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"golang.org/x/mod/sumdb/tlog"
@@ -165,7 +166,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 	if len(pending) > 0 && pending[0].First == from {
 		for _, row := range pending {
 			for i, body := range row.split() {
-				p.leaves, p.entries = append(p.leaves, trail.LeafHash([]byte(body))), append(p.entries, row.entries[i])
+				p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, row.entries[i])
 			}
 			if p.endsAt(x.goal) {
 				break
@@ -188,7 +189,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 		if bad != nil {
 			return false
 		}
-		p.leaves, p.entries = append(p.leaves, trail.LeafHash([]byte(body))), append(p.entries, e)
+		p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, e)
 		return !p.endsAt(x.goal)
 	})
 	if err == nil && bad == nil && len(p.entries) == 0 {
@@ -206,7 +207,8 @@ const stepsAtOnce = 200
 // enter writes what a part of the trail says into the index. Each step may be done twice without harm for the same part,
 // because a crash may come between them; the first one says which part it is, and the last one that all is done.
 func (s *Store) enter(p part) error {
-	steps := append(s.postingsOf(p), s.usesOf(p)...)
+	groups := p.groups()
+	steps := append(s.postingsOf(p, groups), s.usesOf(groups)...)
 	hashes, next, err := s.index.tree.grow(p)
 	if err != nil {
 		return err
@@ -248,27 +250,58 @@ func (s *Store) derive(steps []step) error {
 	}})
 }
 
-func (s *Store) postingsOf(p part) (steps []step) {
-	block, said := blockOf(p.first), map[trail.Key][]byte{}
-	for i := range p.entries {
-		place := uint16((p.first - 1 + uint64(i)) % blockSize)
-		for _, key := range p.entries[i].Keys() {
-			said[key] = binary.BigEndian.AppendUint16(said[key], place)
+// group is the entries of a part that say the same, in the same hour, but for their number, time and request: what a busy
+// app does is most of a part, and is worked out once.
+type group struct {
+	of     trail.Entry // without what differs
+	places []uint16
+	oldest trail.Entry
+	newest trail.Entry
+}
+
+// groups sorts the entries of a part into groups, in the order of their oldest ones.
+func (p *part) groups() (list []*group) {
+	type sameness struct {
+		of   trail.Entry
+		hour int64
+	}
+	found := map[sameness]*group{}
+	for i, e := range p.entries {
+		same := sameness{of: e, hour: e.At.Unix() / 3600}
+		same.of.Seq, same.of.At, same.of.RequestID = 0, time.Time{}, ""
+		g := found[same]
+		if g == nil {
+			g = &group{of: same.of, oldest: e}
+			found[same] = g
+			list = append(list, g)
+		}
+		g.newest, g.places = e, append(g.places, uint16((p.first-1+uint64(i))%blockSize))
+	}
+	return list
+}
+
+func (s *Store) postingsOf(p part, groups []*group) (steps []step) {
+	block, said := blockOf(p.first), map[trail.Key][]uint16{}
+	for _, g := range groups {
+		for _, key := range g.of.Keys() {
+			said[key] = append(said[key], g.places...)
 		}
 	}
 	fresh := (p.first-1)%blockSize == 0
 	for _, key := range slices.Sorted(maps.Keys(said)) {
 		steps = append(steps, func(tx *Tx) error {
-			list := said[key]
+			var list []byte
 			if !fresh {
-				var before []byte
-				if err := tx.read(tx.writer.derived.posting, &before, key, block); err != nil {
+				if err := tx.read(tx.writer.derived.posting, &list, key, block); err != nil {
 					return err
 				}
-				for len(before) >= 2 && binary.BigEndian.Uint16(before[len(before)-2:]) >= binary.BigEndian.Uint16(list) {
-					before = before[:len(before)-2] // it was written before a crash
-				}
-				list = append(before, list...)
+			}
+			slices.Sort(said[key])
+			for len(list) >= 2 && binary.BigEndian.Uint16(list[len(list)-2:]) >= said[key][0] {
+				list = list[:len(list)-2] // it was written before a crash
+			}
+			for _, place := range said[key] {
+				list = binary.BigEndian.AppendUint16(list, place)
 			}
 			_, err := tx.tx.Stmtx(tx.writer.derived.setPosting).Exec(key, block, list)
 			return err
@@ -277,22 +310,24 @@ func (s *Store) postingsOf(p part) (steps []step) {
 	return steps
 }
 
-func (s *Store) usesOf(p part) (steps []step) {
+func (s *Store) usesOf(groups []*group) (steps []step) {
 	if s.index.uses == nil {
 		return nil
 	}
 	type id struct{ kind, key, other string }
 	uses, order := map[id]*Use{}, []id{}
-	for _, e := range p.entries {
-		for _, use := range s.index.uses(e) {
-			use.Seq, use.At, use.Count, use.First, use.FirstAt = e.Seq, e.At.UnixMicro(), 1, e.Seq, e.At.UnixMicro()
+	for _, g := range groups {
+		for _, use := range s.index.uses(g.newest) {
 			id := id{use.Kind, use.Key, use.Other}
-			if old := uses[id]; old == nil {
-				order = append(order, id)
-			} else {
-				use.Count, use.First, use.FirstAt = old.Count+1, old.First, old.FirstAt
+			all := uses[id]
+			if all == nil {
+				all = &Use{Kind: use.Kind, Key: use.Key, Other: use.Other, First: g.oldest.Seq, FirstAt: g.oldest.At.UnixMicro()}
+				uses[id], order = all, append(order, id)
 			}
-			uses[id] = &use
+			all.Count += int64(len(g.places))
+			if g.newest.Seq > all.Seq {
+				all.Seq, all.At, all.Detail = g.newest.Seq, g.newest.At.UnixMicro(), use.Detail
+			}
 		}
 	}
 	for _, id := range order {
@@ -308,8 +343,7 @@ const requestMarkSize = 4
 
 // requestMark is by which a request is looked for; others may have the same.
 func requestMark(id string) [requestMarkSize]byte {
-	sum := sha256.Sum256([]byte(id))
-	return [requestMarkSize]byte(sum[:])
+	return [requestMarkSize]byte(binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(id))))
 }
 
 func (s *Store) blockOf(p part) step {

@@ -7,10 +7,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -168,8 +168,10 @@ func (w *writer) Submit(work *Work) error {
 func (w *writer) run() {
 	defer close(w.ended)
 	batch := make([]*Work, 0, maxBatch)
+	var sizes [2]int // of the last two batches
 	for first := range w.queue {
-		batch = w.gather(append(batch[:0], first), len(batch))
+		batch = w.gather(append(batch[:0], first), sizes[0]+sizes[1])
+		sizes[0], sizes[1] = sizes[1], len(batch)
 		w.commit(batch)
 		for _, work := range batch {
 			if work.err == nil && work.Committed != nil {
@@ -182,9 +184,13 @@ func (w *writer) run() {
 	}
 }
 
-// gather takes what is waiting. Under load (the batch before had company) it first lets other goroutines run for as
-// long as that brings more work; a lone client is never kept waiting.
-func (w *writer) gather(batch []*Work, before int) []*Work {
+// patience is how long the writer waits for company: about as long as a commit takes.
+const patience = 300 * time.Microsecond
+
+// gather takes what is waiting. When there was company lately, whose number is expected, it waits a moment for as many
+// again: while some are being written, the others are on their way. A lone client is never kept waiting.
+func (w *writer) gather(batch []*Work, expected int) []*Work {
+	var impatient <-chan time.Time
 	for len(batch) < maxBatch {
 		select {
 		case work, open := <-w.queue:
@@ -195,11 +201,19 @@ func (w *writer) gather(batch []*Work, before int) []*Work {
 			continue
 		default:
 		}
-		if before < 2 {
+		if expected <= 2 || len(batch) >= expected {
 			return batch
 		}
-		runtime.Gosched()
-		if len(w.queue) == 0 {
+		if impatient == nil {
+			impatient = time.After(patience)
+		}
+		select {
+		case work, open := <-w.queue:
+			if !open {
+				return batch
+			}
+			batch = append(batch, work)
+		case <-impatient:
 			return batch
 		}
 	}

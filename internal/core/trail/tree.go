@@ -12,7 +12,7 @@ import (
 type Hash = tlog.Hash
 
 // LeafHash is the hash of one encoded entry: SHA-256 of a zero byte and its bytes.
-func LeafHash(body []byte) Hash {
+func LeafHash[B string | []byte](body B) Hash {
 	var small [512]byte
 	return sha256.Sum256(append(append(small[:0], 0), body...))
 }
