@@ -172,6 +172,14 @@ type ShreddedDrawer struct {
 	By     string    `json:"by"`
 	Items  int       `json:"items"`
 	Grants []string  `json:"grants"` // scopes of grants that still name it
+	// OldNames are references in it that led to items in other drawers, and ended with it.
+	OldNames []OldName `json:"old_names,omitempty"`
+}
+
+// OldName is a reference that worked after an item had gone to another place.
+type OldName struct {
+	Reference string `json:"reference"`
+	Now       string `json:"now,omitempty"` // its own name, for who may list it
 }
 
 // Limits bound what is put in. Sizes are bytes.

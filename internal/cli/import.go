@@ -45,7 +45,9 @@ The file itself is left as it is: remove it afterwards.`,
 			}
 			defer clear(content)
 			n.Content = base64.StdEncoding.EncodeToString(content)
+			done := a.waiting("the chest takes " + path + " in, all of it or nothing")
 			report, err := c.Import(ctx, drawer, n)
+			done()
 			if err != nil {
 				return err
 			}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
@@ -191,4 +192,33 @@ func (a *app) confirm(text string) (bool, error) {
 	}
 	answer = strings.ToLower(strings.TrimSpace(answer))
 	return answer == "y" || answer == "yes", nil
+}
+
+// waiting says on a terminal what is waited for and how long it has taken, once that is more than a moment, until it is
+// told that it is over.
+func (a *app) waiting(what string) (over func()) {
+	file, is := a.Err.(*os.File)
+	if !is || !term.IsTerminal(int(file.Fd())) {
+		return func() {}
+	}
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		started, shown := time.Now(), false
+		tick := time.NewTicker(500 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				shown = true
+				fmt.Fprintf(file, "\r%s: %.1f s", what, time.Since(started).Seconds())
+			case <-stop:
+				if shown {
+					fmt.Fprintln(file)
+				}
+				return
+			}
+		}
+	}()
+	return func() { close(stop); <-stopped }
 }

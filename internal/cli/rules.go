@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -428,6 +429,9 @@ another one of its name: they are listed, to be ended.`,
 				fmt.Fprintf(a.Out, "Drawer %s is shredded, with %d items.\n", r.Name, r.Items)
 				for _, scope := range r.Grants {
 					fmt.Fprintf(a.Out, "A grant on %s is left: end it before the name is used again (tansu grant list).\n", scope)
+				}
+				for _, old := range r.OldNames {
+					fmt.Fprintf(a.Out, "The old name %s worked until now: read %s instead.\n", old.Reference, cmp.Or(old.Now, "it by its own name"))
 				}
 			})
 		},

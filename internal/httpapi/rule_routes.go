@@ -168,7 +168,11 @@ func (a *api) shredDrawer(c *call) error {
 }
 
 func shreddedDrawerJSON(r service.ShreddedDrawer) client.ShreddedDrawer {
-	return client.ShreddedDrawer{Name: r.Name, At: r.At, By: r.By, Items: r.Items, Grants: append([]string{}, r.Grants...)}
+	answer := client.ShreddedDrawer{Name: r.Name, At: r.At, By: r.By, Items: r.Items, Grants: append([]string{}, r.Grants...)}
+	for _, old := range r.OldNames {
+		answer.OldNames = append(answer.OldNames, client.OldName(old))
+	}
+	return answer
 }
 
 func (a *api) shreddedDrawers(c *call) error {

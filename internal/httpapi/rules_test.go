@@ -291,6 +291,10 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 		t.Errorf("while something is served: %v", err)
 	}
 	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	r.Fill(t, "d", "gone", "two")
+	r.Fill(t, "e", "other", "three")
+	mover := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	must[client.Moved](t)(mover.Move(ctx, "d", "gone", client.NewPlace{Drawer: "e", Name: "there", Alias: "10d"}))
 	if _, err := r.keeper.ShredDrawer(ctx, "d", "e"); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("another name typed: %v", err)
 	}
@@ -298,10 +302,17 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 	if _, err := oncall.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
 		t.Errorf("by who may shred one item of it: %v", err)
 	}
-	wrapped := r.Rows(t, "SELECT wrapped_key FROM versions UNION SELECT wrapped FROM drawer_keys")
+	wrapped := r.Rows(t, `SELECT wrapped_key FROM versions WHERE item IN (SELECT i.id FROM items i JOIN drawers d ON d.id = i.drawer WHERE d.name = 'd')
+		UNION SELECT wrapped FROM drawer_keys WHERE drawer IN (SELECT id FROM drawers WHERE name = 'd')`)
+	if len(wrapped) < 2 {
+		t.Fatalf("%d keys", len(wrapped))
+	}
 	gone := must[client.ShreddedDrawer](t)(r.keeper.ShredDrawer(ctx, "d", "d"))
 	if gone.Items != 1 || len(gone.Grants) == 0 {
 		t.Errorf("%+v", gone)
+	}
+	if len(gone.OldNames) != 1 || gone.OldNames[0] != (client.OldName{Reference: "d/gone", Now: "e/there"}) {
+		t.Errorf("the old names that ended: %+v", gone.OldNames)
 	}
 	for _, name := range []string{"chest.db", "chest.db-wal"} {
 		content, err := os.ReadFile(filepath.Join(r.Dir, "chest", name))

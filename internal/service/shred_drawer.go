@@ -2,6 +2,8 @@ package service
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -16,6 +18,14 @@ type ShreddedDrawer struct {
 	By     string
 	Items  int
 	Grants []string // scopes that still name it, and would hold for another drawer of its name
+	// OldNames are references in it that led to items in other drawers, and end with it.
+	OldNames []OldName
+}
+
+// OldName is a reference that worked after an item had gone to another place.
+type OldName struct {
+	Reference string
+	Now       string // the item's own name, for who may list it; empty otherwise
 }
 
 // ShredDrawer destroys a drawer's key, and with it everything that was ever put into it: nobody reads it again from this
@@ -62,6 +72,7 @@ func (s *Service) ShredDrawer(c Caller, name, typed string) (r ShreddedDrawer, e
 				r.Grants = append(r.Grants, g.Scope)
 			}
 		}
+		r.OldNames = st.leadingOut(c, d, a.entry.At)
 		shred, err = st.planDrawer(d, a)
 		return err
 	})
@@ -97,6 +108,26 @@ func (s *Service) ShredDrawer(c Caller, name, typed string) (r ShreddedDrawer, e
 		s.options.Log.Warn("what was shredded may still be in the journal", "error", err)
 	}
 	return r, nil
+}
+
+// leadingOut lists the old names in a drawer by which items elsewhere are still read.
+func (st *state) leadingOut(c Caller, d *drawer, now time.Time) (list []OldName) {
+	for key := range st.aliases {
+		if key[0] != d.row.ID {
+			continue
+		}
+		home, it, err := st.renamed(d, key[1])
+		if err != nil || it == nil || home == d {
+			continue
+		}
+		old := OldName{Reference: d.row.Name + "/" + key[1]}
+		if st.mayList(c, home, it, now) {
+			old.Now = home.row.Name + "/" + it.row.Name
+		}
+		list = append(list, old)
+	}
+	slices.SortFunc(list, func(x, y OldName) int { return strings.Compare(x.Reference, y.Reference) })
+	return list
 }
 
 // drawerShredding is what shredding a drawer does to rows.

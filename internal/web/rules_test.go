@@ -1,11 +1,19 @@
 package web_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
 )
 
 // A keeper sees what a rule would do before it does it, sets it, and finds what it does in the calendar.
@@ -52,6 +60,12 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	if h, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err != nil || h.Item.Current != 1 {
 		t.Errorf("%+v, %v", h, err)
 	}
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(press("Compare two"), chromedp.WaitVisible(`dialog[open]`), see("What differs"), see("7 bytes"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Close", "dialog"))
 	b.visit("/drawers/ticketing-prod/smtp_key", "Versions")
 	name := `//dialog//input[@name="name"]`
 	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"), see("Old names that still work"), see("nobody uses it"))
@@ -61,6 +75,54 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	b.do(press("End it now"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
 	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err == nil {
 		t.Error("the old name still works")
+	}
+	b.clean()
+}
+
+// What is taken out in the console opens with the recipient's key alone, and a private key is not sent anywhere.
+func TestACopyIsTakenOutForARecipient(t *testing.T) {
+	b := open(t)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private := jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
+	files := map[string]jose.JSONWebKey{"moving.key": private, "moving.key.pub": private.Public()}
+	dir := t.TempDir()
+	for name, jwk := range files {
+		text, err := jwk.MarshalJSON()
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, name), text, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"})
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	eval[bool](b, `(() => { const make = URL.createObjectURL; window.saved = ""; URL.createObjectURL = (blob) => { blob.text().then((text) => { window.saved = text; }); return make(blob); }; return true; })()`)
+	b.do(press("Take a copy out"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key")}), see("is not a public key"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key.pub")}), chromedp.WaitEnabled(`//dialog//button[contains(., "Write the file")]`), press("Write the file", "dialog"),
+		see("1 values are in ticketing-prod.jwe"))
+	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool](`window.saved !== ""`)); err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := jose.ParseEncryptedCompact(eval[string](b, `window.saved`), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW}, []jose.ContentEncryption{jose.A256GCM})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := sealed.Decrypt(key)
+	if err != nil || !strings.Contains(string(text), "canary-in-the-browser") {
+		t.Errorf("%q, %v", text, err)
+	}
+	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Subject: "person:ticketing-lead", Action: "read_value"})
+	if err != nil || len(page.Entries) != 1 {
+		t.Errorf("%d reads are in the trail, %v", len(page.Entries), err)
 	}
 	b.clean()
 }

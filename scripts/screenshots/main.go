@@ -79,6 +79,8 @@ func run(dir string) error {
 		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,
 			chromedp.Click(`//button[contains(., "Show what they do")]`), chromedp.WaitVisible(`dialog tbody`)}},
 		{name: "stricter", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Stricter")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "compare", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Compare two")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "leaving", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Take a copy out")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "moved", extra: true, path: "/drawers/fleet-telemetry-prod/chart-server-key", ready: `tbody`},
 		{name: "put", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "put-login", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Put a secret in")]`), chromedp.WaitVisible(`dialog[open]`),

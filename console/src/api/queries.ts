@@ -123,6 +123,8 @@ export const useTryRules = (drawer: Schemas["Drawer"]) => useMutation({ mutation
 export const useSetRules = (drawer: Schemas["Drawer"]) => useChange(rulesOf(drawer));
 type Import = Schemas["NewImport"];
 export const useImport = (drawer: string) => useChange((body: Import) => data(api.POST("/api/drawers/{drawer}/import", { params: { path: { drawer } }, body })));
+export const useExport = (drawer: string) =>
+  useMutation({ mutationFn: (body: Schemas["NewExport"]) => data(api.POST("/api/drawers/{drawer}/export", { params: { path: { drawer } }, body })) });
 export const useMove = (drawer: string, item: string) =>
   useChange((body: Schemas["NewPlace"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/move", { params: { path: { drawer, item } }, body })));
 export const useEndAlias = () =>

@@ -1269,7 +1269,9 @@ export interface components {
             /** @enum {string} */
             format: "dotenv" | "json";
             /** @description A public key as JWK (RFC 7517). */
-            recipient?: Record<string, never>;
+            recipient?: {
+                [key: string]: unknown;
+            };
             clear?: boolean;
         };
         Export: {
@@ -1304,6 +1306,11 @@ export interface components {
             by: string;
             items: number;
             grants: string[];
+            /** @description References in it that led to items in other drawers, and ended with it. */
+            old_names?: {
+                reference: string;
+                now?: string;
+            }[];
         };
         Limits: {
             name: number;

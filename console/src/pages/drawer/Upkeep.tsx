@@ -5,17 +5,21 @@ import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { ExportDialog } from "./ExportDialog";
 
-// Upkeep is what is rarely done with a drawer: another key, and its end.
+// Upkeep is what is rarely done with a drawer: another key, a copy that leaves, and its end.
 export function Upkeep({ drawer }: { drawer: string }) {
   const rotate = useRotateKey(drawer);
   const [shredding, setShredding] = useState(false);
+  const [leaving, setLeaving] = useState(false);
   return (
     <section aria-label="Upkeep" className="border-base-300 mt-8 flex flex-wrap items-center gap-3 border-t pt-4">
       <button type="button" className="btn btn-outline btn-sm" disabled={rotate.isPending} onClick={() => rotate.mutate()}>Change its key</button>
+      <button type="button" className="btn btn-outline btn-sm" onClick={() => setLeaving(true)}>Take a copy out …</button>
       <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>Shred the drawer …</button>
       {rotate.data && <p role="status"><Mark state={rotate.data.done ? "usable" : "waiting"} word={rotate.data.done ? `It is under key ${rotate.data.key}, and the old one is destroyed` : `${rotate.data.left} versions left: press again`} /></p>}
       {rotate.error && <ProblemBox error={rotate.error} />}
+      {leaving && <ExportDialog drawer={drawer} onClose={() => setLeaving(false)} />}
       {shredding && <ShredDrawerDialog drawer={drawer} onClose={() => setShredding(false)} />}
     </section>
   );
@@ -25,17 +29,24 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
   const shred = useShredDrawer(drawer);
   const navigate = useNavigate();
   const left = shred.data?.grants ?? [];
+  const ended = shred.data?.old_names ?? [];
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    shred.mutate(String(new FormData(event.currentTarget).get("name")), { onSuccess: (r) => { if (r.grants.length === 0) void navigate("/"); } });
+    shred.mutate(String(new FormData(event.currentTarget).get("name")), { onSuccess: (r) => { if (r.grants.length === 0 && !r.old_names?.length) void navigate("/"); } });
   };
   if (shred.data) {
     return (
       <Dialog title={`${drawer} is shredded`} onClose={() => void navigate("/")}>
         <div className="grid gap-4" role="status">
-          <p>Grants that name it are left, and would hold for another drawer of its name. End them first:</p>
-          <ul className="list-disc pl-6">{left.map((scope, i) => <li key={`${scope} ${i}`} className="name">{scope}</li>)}</ul>
-          <div className="flex justify-end"><Link className="btn btn-primary" to="/access">To the grants</Link></div>
+          {left.length > 0 && <>
+            <p>Grants that name it are left, and would hold for another drawer of its name. End them first:</p>
+            <ul className="list-disc pl-6">{left.map((scope, i) => <li key={`${scope} ${i}`} className="name">{scope}</li>)}</ul>
+          </>}
+          {ended.length > 0 && <>
+            <p>Old names in it led to items elsewhere, and ended with it. Who still reads those needs the new ones:</p>
+            <ul className="list-disc pl-6">{ended.map((old) => <li key={old.reference}><span className="name">{old.reference}</span>{old.now && <> is now <span className="name">{old.now}</span></>}</li>)}</ul>
+          </>}
+          <div className="flex justify-end">{left.length > 0 ? <Link className="btn btn-primary" to="/access">To the grants</Link> : <Link className="btn btn-primary" to="/">To the chest</Link>}</div>
         </div>
       </Dialog>
     );

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useItem, useReaders } from "../../api/queries";
+import { CompareDialog } from "./CompareDialog";
 import { Copy } from "../../parts/Copy";
 import { Labels } from "../../parts/Labels";
 import { Mark } from "../../parts/Mark";
@@ -68,9 +69,14 @@ export function ItemPage() {
 type VersionsProps = { drawer: string; item: Schemas["Item"]; versions: Schemas["Version"][]; readers: Schemas["Reader"][] };
 
 function Versions({ drawer, item, versions, readers }: VersionsProps) {
+  const [comparing, setComparing] = useState(false);
   return (
     <section aria-labelledby="versions">
-      <h2 id="versions" className="mb-2 text-xl font-semibold">Versions</h2>
+      <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
+        <h2 id="versions" className="text-xl font-semibold">Versions</h2>
+        {versions.length > 1 && <button type="button" className="btn btn-outline btn-sm" onClick={() => setComparing(true)}>Compare two …</button>}
+      </div>
+      {comparing && <CompareDialog versions={versions} onClose={() => setComparing(false)} />}
       <TimeLine versions={versions} readers={readers} />
       <Scroll label="Table of versions">
         <table className="dense table">
