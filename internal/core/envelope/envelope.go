@@ -22,6 +22,7 @@ package envelope
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/ed25519"
 	"crypto/hkdf"
 	"crypto/hmac"
 	"crypto/rand"
@@ -157,6 +158,7 @@ type Root struct {
 	tally    [KeySize]byte
 	marks    [KeySize]byte
 	likes    [KeySize]byte
+	trail    ed25519.PrivateKey
 }
 
 // NewRoot makes the root key of a new chest.
@@ -171,8 +173,11 @@ func rootOf(chest string, root *Key) *Root {
 		tally:    derive(root.bytes[:], chest, "tally rows"),
 		marks:    derive(root.bytes[:], chest, "device marks"),
 		likes:    derive(root.bytes[:], chest, "likeness"),
+		trail:    trailKey(derive(root.bytes[:], chest, "sign checkpoints")),
 	}
 }
+
+func trailKey(seed [KeySize]byte) ed25519.PrivateKey { return ed25519.NewKeyFromSeed(seed[:]) }
 
 // derive is HKDF-SHA256 (RFC 5869) with the chest as salt and the purpose as info.
 func derive(secret []byte, chest, purpose string) [KeySize]byte {
@@ -194,6 +199,7 @@ func (r *Root) Erase() {
 	clear(r.tally[:])
 	clear(r.marks[:])
 	clear(r.likes[:])
+	clear(r.trail)
 }
 
 // WrapDrawerKey seals a drawer's key for storage.
@@ -224,6 +230,9 @@ func (r *Root) RowTally(content []byte) [sha256.Size]byte { return mac(r.tally[:
 
 // DeviceMark authenticates the mark of a device from which a person has signed in before.
 func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks[:], content) }
+
+// TrailKey signs checkpoints of the trail (Ed25519, RFC 8032). Its public half may be kept by anyone.
+func (r *Root) TrailKey() ed25519.PrivateKey { return r.trail }
 
 // Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
 // others have it, too, so that who holds the database file learns neither the value nor that two are equal.

@@ -2,7 +2,6 @@ package trail
 
 import (
 	"crypto/sha256"
-	"math/bits"
 
 	"golang.org/x/mod/sumdb/tlog"
 )
@@ -59,12 +58,11 @@ func nodeHash(left, right Hash) Hash {
 }
 
 // subtree is the root of a whole tree over some leaves, whose number is a power of two. It overwrites them.
-func subtree(leaves []Hash) (root Hash, height int) {
-	height = bits.TrailingZeros(uint(len(leaves)))
+func subtree(leaves []Hash) Hash {
 	for ; len(leaves) > 1; leaves = leaves[:len(leaves)/2] {
 		for i := range len(leaves) / 2 {
 			leaves[i] = nodeHash(leaves[2*i], leaves[2*i+1])
 		}
 	}
-	return leaves[0], height
+	return leaves[0]
 }

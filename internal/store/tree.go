@@ -1,0 +1,104 @@
+package store
+
+import (
+	"fmt"
+
+	"golang.org/x/mod/sumdb/tlog"
+
+	"tansu/internal/core/trail"
+)
+
+// StoredCheckpoint is a checkpoint as it was signed.
+type StoredCheckpoint struct {
+	Size uint64 `db:"size"`
+	At   int64  `db:"at"` // in microseconds since 1970
+	Note string `db:"note"`
+}
+
+// Size is the number of entries in the index, and so in the Merkle tree.
+func (s *Store) Size() uint64 {
+	s.index.turn.Lock()
+	defer s.index.turn.Unlock()
+	return s.index.seq
+}
+
+// hashReader reads the hashes of the tree.
+func (s *Store) hashReader() tlog.HashReader {
+	return tlog.HashReaderFunc(func(indexes []int64) (list []tlog.Hash, err error) {
+		list = make([]tlog.Hash, len(indexes))
+		for i, index := range indexes {
+			if list[i], err = s.hash(index); err != nil {
+				return nil, err
+			}
+		}
+		return list, nil
+	})
+}
+
+// Root is the root of the Merkle tree over the first entries, of which so many must be in the index.
+func (s *Store) Root(size uint64) (trail.Hash, error) {
+	if size == 0 {
+		var none trail.Edge
+		return none.Root(), nil
+	}
+	return tlog.TreeHash(int64(size), s.hashReader())
+}
+
+// ProveEntry returns the bytes of an entry and the proof that it is in the tree of some size.
+func (s *Store) ProveEntry(size, seq uint64) (body string, hashes [][]byte, err error) {
+	err = s.Bodies(seq, func(at uint64, found string) bool {
+		if at == seq {
+			body = found
+		}
+		return false
+	})
+	if err != nil {
+		return "", nil, err
+	}
+	proof, err := tlog.ProveRecord(int64(size), int64(seq-1), s.hashReader())
+	if err != nil {
+		return "", nil, fmt.Errorf("prove entry %d: %w", seq, err)
+	}
+	return body, bytesOf(proof), nil
+}
+
+// ProveExtends proves that the tree of one size begins with that of a smaller one, which is not empty.
+func (s *Store) ProveExtends(newer, older uint64) ([][]byte, error) {
+	proof, err := tlog.ProveTree(int64(newer), int64(older), s.hashReader())
+	if err != nil {
+		return nil, fmt.Errorf("prove that %d entries follow %d: %w", newer, older, err)
+	}
+	return bytesOf(proof), nil
+}
+
+func bytesOf(hashes []tlog.Hash) (list [][]byte) {
+	for _, h := range hashes {
+		list = append(list, h[:])
+	}
+	return list
+}
+
+// Checkpoints lists those that are kept with a size from one to another, the newest first, at most so many.
+func (s *Store) Checkpoints(from, to uint64, most int) (list []StoredCheckpoint, err error) {
+	err = s.read.Select(&list, "SELECT size, at, note FROM checkpoints WHERE size BETWEEN ? AND ? ORDER BY size DESC LIMIT ?", from, to, most)
+	if err != nil {
+		return nil, fmt.Errorf("read checkpoints: %w", err)
+	}
+	return list, nil
+}
+
+// KeepCheckpoint stores a checkpoint; one of the same size stays as it is.
+func (s *Store) KeepCheckpoint(c StoredCheckpoint) error {
+	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
+		_, err := tx.tx.Exec("INSERT OR IGNORE INTO checkpoints (size, at, note) VALUES (?, ?, ?)", c.Size, c.At, c.Note)
+		return err
+	}})
+}
+
+// ThinCheckpoints leaves, of the checkpoints made before a time, the last one of each hour.
+func (s *Store) ThinCheckpoints(before int64) error {
+	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
+		_, err := tx.tx.Exec("DELETE FROM checkpoints WHERE at < ?1 AND size NOT IN (SELECT max(size) FROM checkpoints WHERE at < ?1 GROUP BY at / 3600000000)", before)
+		return err
+	}})
+}
