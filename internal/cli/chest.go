@@ -17,6 +17,7 @@ import (
 	"tansu/internal/service"
 	"tansu/internal/store"
 	"tansu/internal/web"
+	"tansu/internal/witness"
 )
 
 // DefaultListen is where a chest listens: loopback, and a port that spells TANS on a telephone.
@@ -155,13 +156,18 @@ func (a *app) serveCommand() *cobra.Command {
 	o := server.Options{Version: Version}
 	var plain bool
 	var logFormat string
+	var witnesses []string
 	command := &cobra.Command{
 		Use:   "serve --dir DIR",
 		Short: "Run the chest until it is told to stop",
 		Long: `Runs the chest: the API under /api and the console, over TLS with the chest's own authority. It starts locked unless
---key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.`,
+--key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.
+
+A witness is a file on another disk, or an https address, that is told each checkpoint of the trail. At each unlock the trail
+must begin with what the witness saw last: an older copy of the database, or one with entries cut off, is not unlocked.`,
 		Example: `  tansu serve --dir /var/lib/tansu
-  tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key`,
+  tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key
+  tansu serve --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints --witness https://witness.ferries.example/tansu`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if plain {
@@ -173,9 +179,18 @@ func (a *app) serveCommand() *cobra.Command {
 			if o.Console, err = web.Handler(); err != nil {
 				return err
 			}
+			for _, name := range witnesses {
+				w, err := witness.Open(name, o.Dir)
+				if err != nil {
+					return usageError{err}
+				}
+				o.Witnesses = append(o.Witnesses, w)
+			}
 			return a.serve(cmd, o)
 		},
 	}
+	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file` or https address, and hold the trail against it; can be repeated")
+	command.Flags().BoolVar(&o.Restored, "restored", false, "unlock although the trail is not what it was, because the database comes from a backup")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
 	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")

@@ -197,7 +197,7 @@ func (a *app) report(err error) int {
 		return exitRefused
 	case errors.As(err, &foundSomething{}):
 		return exitConflict
-	case errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled), errors.As(err, &failedQuietly{}):
 		return exitFailed
 	}
 	a.printError("failed", err.Error())

@@ -222,3 +222,18 @@ func (a *app) waiting(what string) (over func()) {
 	}()
 	return func() { close(stop); <-stopped }
 }
+
+// counting says on a terminal how many of something are done.
+func (a *app) counting(what string) func(uint64) {
+	file, is := a.Err.(*os.File)
+	if !is || !term.IsTerminal(int(file.Fd())) {
+		return nil
+	}
+	last := time.Now()
+	return func(n uint64) {
+		if now := time.Now(); now.Sub(last) > 200*time.Millisecond {
+			last = now
+			fmt.Fprintf(file, "\r%d %s ", n, what)
+		}
+	}
+}

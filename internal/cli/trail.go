@@ -19,7 +19,9 @@ func (a *app) trailCommand() *cobra.Command {
 		Short: "Read the audit trail, newest first",
 		Example: `  tansu trail --target ticketing-prod
   tansu trail --subject app:ticket-api --action read_value --since 7d
-  tansu trail --outcome refused -o json`,
+  tansu trail --outcome refused -o json
+  tansu trail export --out trail.jsonl --key chest.key
+  tansu trail verify trail.jsonl --key chest.key --checkpoint trail.jsonl.checkpoint`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) (err error) {
 			if f.Since, err = sinceMoment(since); err != nil {
@@ -37,10 +39,14 @@ func (a *app) trailCommand() *cobra.Command {
 	flags.StringVar(&f.Target, "target", "", "only about this drawer and what is in it, or this `reference`")
 	flags.StringVar(&f.Action, "action", "", "only this `action`, such as read_value")
 	flags.StringVar(&f.Outcome, "outcome", "", "only allowed, refused or failed")
+	flags.StringVar(&f.Reason, "why", "", "only with this `reason`, such as no_grant")
+	flags.StringVar(&f.Grant, "grant", "", "only what this `grant` allowed or denied")
+	flags.StringVar(&f.Addr, "from", "", "only from this `address`")
 	flags.StringVar(&f.RequestID, "request", "", "only under this request `id`")
 	flags.StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
+	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand())
 	return command
 }
 

@@ -159,6 +159,12 @@ var routes = []route{
 	{"POST", "/api/examine", identified, (*api).examine},
 
 	{"GET", "/api/trail", identified, (*api).trail},
+	{"GET", "/api/trail/key", anyone, (*api).verifierKey},
+	{"GET", "/api/trail/checkpoints", identified, (*api).checkpoints},
+	{"POST", "/api/trail/checkpoints", identified, (*api).makeCheckpoint},
+	{"GET", "/api/trail/entries/:seq/proof", identified, (*api).prove},
+	{"GET", "/api/trail/extension", identified, (*api).proveExtends},
+	{"GET", "/api/trail/export", identified, (*api).exportTrail},
 	{"GET", "/api/receipts/:receipt", identified, (*api).receipt},
 	{"GET", "/api/refusals", identified, (*api).refusals},
 }

@@ -18,11 +18,11 @@ const (
 )
 
 func (a *api) trail(c *call) error {
-	if err := onlyQuery(c, "subject", "action", "target", "outcome", "request_id", "receipt", "since", "until", "cursor", "limit"); err != nil {
+	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "since", "until", "cursor", "limit"); err != nil {
 		return err
 	}
 	filter := store.Filter{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
-		Outcome: c.QueryParam("outcome"), RequestID: c.QueryParam("request_id"), Receipt: c.QueryParam("receipt")}
+		Outcome: c.QueryParam("outcome"), RequestID: c.QueryParam("request_id"), Receipt: c.QueryParam("receipt"), Reason: c.QueryParam("reason"), Grant: c.QueryParam("grant"), Addr: c.QueryParam("addr")}
 	var err error
 	if filter.Since, err = queryTime(c, "since"); err != nil {
 		return err

@@ -42,6 +42,8 @@ type Options struct {
 	Log       *slog.Logger
 	Version   string
 	Now       func() time.Time // nil for the machine's clock
+	Witnesses []service.Witness
+	Restored  bool // unlock although the trail is not what it was
 }
 
 // Server is a running chest.
@@ -53,6 +55,7 @@ type Server struct {
 	http        *http.Server
 	certificate atomic.Pointer[tls.Certificate]
 	failed      chan error
+	quit, kept  chan struct{} // end the upkeep, and say that it has ended
 }
 
 // Limits of a connection. An answer is small, so that a client that takes longer than this to read it is gone.
@@ -89,7 +92,8 @@ func Start(o Options) (*Server, error) {
 }
 
 func (s *Server) start() (err error) {
-	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew})
+	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
+		Witnesses: s.options.Witnesses, Restored: s.options.Restored})
 	if err != nil {
 		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
 	}
@@ -101,7 +105,33 @@ func (s *Server) start() (err error) {
 			return err
 		}
 	}
-	return s.listen()
+	if err := s.listen(); err != nil {
+		return err
+	}
+	s.keepUp()
+	return nil
+}
+
+// upkeepEvery is how often a checkpoint is signed while entries come: what was recorded since the last one could be cut
+// off without a trace by who writes the file of a chest that was killed.
+const upkeepEvery = 10 * time.Second
+
+// keepUp lets the service do what is due from time to time, until the server stops.
+func (s *Server) keepUp() {
+	s.quit, s.kept = make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(s.kept)
+		tick := time.NewTicker(upkeepEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				s.Service.Upkeep()
+			case <-s.quit:
+				return
+			}
+		}
+	}()
 }
 
 // checkListen refuses plain HTTP anywhere but on this machine.
@@ -236,6 +266,8 @@ func (s *Server) Stop() error {
 	if err != nil {
 		err = errors.Join(err, s.http.Close())
 	}
+	close(s.quit)
+	<-s.kept
 	s.Service.Stop()
 	return errors.Join(err, s.store.Close())
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -70,6 +71,18 @@ func (s *Service) open(a *attempt, root *envelope.Root) error {
 	snapshot, err := s.records.Bind(root)
 	var st *state
 	if err == nil {
+		err = s.setVerifierKey(root)
+	}
+	if err == nil {
+		err = s.witnessed()
+	}
+	var rolledBack *RollbackError
+	if errors.As(err, &rolledBack) && s.options.Restored {
+		a.entry.Detail = "restored, said who started it: " + strings.Join(rolledBack.Problems, "; ")
+		s.options.Log.Warn("the trail is not what it was, and is accepted as restored", "error", err)
+		err = nil
+	}
+	if err == nil {
 		st, err = newState(root, snapshot, newItemCache(s.records, s.now, s.options.Log))
 	}
 	if err != nil {
@@ -105,16 +118,19 @@ func (s *Service) Lock(c Caller) error {
 	if err := a.done(); err != nil {
 		return err
 	}
+	s.lastCheckpoint()
 	s.forget()
 	s.options.Log.Info("chest locked", "by", c.Subject())
 	return nil
 }
 
-// Stop erases the keys at the end of the process.
+// Stop signs a last checkpoint and erases the keys, at the end of the process. Nothing may be called after it.
 func (s *Service) Stop() {
 	s.unlocking.Lock()
 	defer s.unlocking.Unlock()
+	s.lastCheckpoint()
 	s.forget()
+	s.witnesses.stop()
 }
 
 func (s *Service) forget() {

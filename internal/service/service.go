@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tansu/internal/core/access"
@@ -45,6 +46,15 @@ type Records interface {
 	CountUses(func(trail.Entry) []store.Use)
 	CatchUp() error
 	Uses(store.UseFilter) ([]store.Use, error)
+	Bodies(from uint64, visit func(seq uint64, body string) bool) error
+	ChangedEntries(most int) ([]uint64, error)
+	Size() uint64
+	Root(size uint64) (trail.Hash, error)
+	ProveEntry(size, seq uint64) (body string, hashes [][]byte, err error)
+	ProveExtends(newer, older uint64) ([][]byte, error)
+	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)
+	KeepCheckpoint(store.StoredCheckpoint) error
+	ThinCheckpoints(before int64) error
 	Ready() error
 }
 
@@ -54,6 +64,10 @@ type Options struct {
 	Log *slog.Logger     // nil means that nothing is logged
 	// OnUnlock is called after each unlock with what opens the chest's certificate authority; nil means not at all.
 	OnUnlock func(root *envelope.Root)
+	// Witnesses are told each checkpoint, and asked at each unlock whether the trail is what it was.
+	Witnesses []Witness
+	// Restored lets the chest be unlocked although the trail is not what it was, because it was restored from a backup.
+	Restored bool
 }
 
 // Service is an open chest, locked or not. Its methods are safe for concurrent use.
@@ -64,6 +78,11 @@ type Service struct {
 	contents *contentCache
 	throttle *throttle
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
+
+	witnesses   *witnesses
+	verifierKey atomic.Value // a string; set at the first unlock
+	signing     sync.Mutex   // one checkpoint at a time
+	thinned     time.Time    // when old checkpoints were thinned out; guarded by signing
 
 	unlocking sync.Mutex   // one unlock or lock at a time
 	changing  sync.Mutex   // one change of access or of an existing item at a time: what was checked before it still holds when it is made
@@ -91,7 +110,9 @@ func New(records Records, options Options) (*Service, error) {
 		chest:    chest,
 		contents: newContentCache(64 << 20),
 		throttle: newThrottle(),
-		hashing:  make(chan struct{}, 2),
+
+		witnesses: newWitnesses(options.Witnesses, options.Log),
+		hashing:   make(chan struct{}, 2),
 	}, nil
 }
 

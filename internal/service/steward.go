@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -208,5 +209,13 @@ func (s *Service) Examine(c Caller) (touched []string, err error) {
 	case err != nil:
 		return nil, a.fail(err)
 	}
-	return answer(a, touched)
+	problems, err := s.examineTrail()
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	if len(problems) > 0 {
+		a.entry.Detail += " " + strings.Join(problems, "; ")
+		s.options.Log.Error("the trail was changed outside Tansu", "problems", problems)
+	}
+	return answer(a, append(touched, problems...))
 }

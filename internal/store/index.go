@@ -492,16 +492,34 @@ func edgeOf(size int64) (indexes []int64) {
 
 // hash reads one hash of the tree.
 func (s *Store) hash(index int64) (h trail.Hash, err error) {
-	var row struct {
-		First  int64  `db:"first"`
-		Hashes []byte `db:"hashes"`
+	row, err := s.hashRow(index)
+	if err == nil && !row.has(index) {
+		err = fmt.Errorf("hash %d of the trail is not there", index)
 	}
+	if err != nil {
+		return h, err
+	}
+	return row.at(index), nil
+}
+
+// hashRow is a row of hashes: the place of the first one, and all of them.
+type hashRow struct {
+	First  int64  `db:"first"`
+	Hashes []byte `db:"hashes"`
+}
+
+func (r hashRow) has(index int64) bool {
+	return index >= r.First && index < r.First+int64(len(r.Hashes)/tlog.HashSize)
+}
+
+func (r hashRow) at(index int64) trail.Hash {
+	return trail.Hash(r.Hashes[(index-r.First)*tlog.HashSize:])
+}
+
+// hashRow reads the row that a hash of the tree should be in.
+func (s *Store) hashRow(index int64) (row hashRow, err error) {
 	if err := s.read.Get(&row, "SELECT first, hashes FROM hashes WHERE first <= ? ORDER BY first DESC LIMIT 1", index); err != nil {
-		return h, fmt.Errorf("read hash %d of the trail: %w", index, err)
+		return row, fmt.Errorf("read hash %d of the trail: %w", index, err)
 	}
-	at := (index - row.First) * tlog.HashSize
-	if at+tlog.HashSize > int64(len(row.Hashes)) {
-		return h, fmt.Errorf("hash %d of the trail is not there", index)
-	}
-	return trail.Hash(row.Hashes[at:]), nil
+	return row, nil
 }

@@ -102,3 +102,26 @@ func (s *Store) ThinCheckpoints(before int64) error {
 		return err
 	}})
 }
+
+// ChangedEntries lists entries in the file whose bytes are not those that were hashed when they were recorded, at most so
+// many. Of rows of entries that are not there at all it says nothing.
+func (s *Store) ChangedEntries(most int) (changed []uint64, err error) {
+	var row hashRow
+	size := s.Size()
+	err = s.Bodies(1, func(seq uint64, body string) bool {
+		if seq > size {
+			return false
+		}
+		index := tlog.StoredHashIndex(0, int64(seq-1))
+		if !row.has(index) {
+			if row, err = s.hashRow(index); err != nil {
+				return false
+			}
+		}
+		if !row.has(index) || row.at(index) != trail.LeafHash(body) {
+			changed = append(changed, seq)
+		}
+		return len(changed) < most
+	})
+	return changed, err
+}
