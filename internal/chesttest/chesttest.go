@@ -92,14 +92,47 @@ func StartIn(t testing.TB, dir string, transport server.Transport) *Chest {
 // not reach it any more.
 func (c *Chest) Restart(t testing.TB) {
 	t.Helper()
+	if err := c.Reopen(t, nil); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Reopen is Restart with other options, if change is not nil, and returns why the chest could not be served.
+func (c *Chest) Reopen(t testing.TB, change func(*server.Options)) error {
+	t.Helper()
 	if err := c.Stop(); err != nil {
 		t.Errorf("stop: %v", err)
 	}
-	again, err := server.Start(server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))})
+	o := server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))}
+	if change != nil {
+		change(&o)
+	}
+	again, err := server.Start(o)
+	if err != nil {
+		return err
+	}
+	t.Cleanup(func() { _ = again.Stop() })
+	c.Server = again
+	return nil
+}
+
+// Edit changes the database file of a chest that is stopped, as somebody with another program would.
+func (c *Chest) Edit(t testing.TB, statements ...string) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(c.Dir, "chest", "chest.db"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.Server = again
+	defer func() { _ = db.Close() }()
+	for _, statement := range statements {
+		result, err := db.Exec(statement)
+		if err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			t.Fatalf("%s: %d rows, %v", statement, n, err)
+		}
+	}
 }
 
 // Client makes a client with a token.

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -56,6 +57,8 @@ type Server struct {
 	certificate atomic.Pointer[tls.Certificate]
 	failed      chan error
 	quit, kept  chan struct{} // end the upkeep, and say that it has ended
+	stop        sync.Once
+	stopped     error
 }
 
 // Limits of a connection. An answer is small, so that a client that takes longer than this to read it is gone.
@@ -259,7 +262,13 @@ func (s *Server) Wait(ctx context.Context) error {
 }
 
 // Stop lets running requests finish, for at most 20 seconds, makes durable what they submitted, and erases the keys.
+// To stop again does nothing.
 func (s *Server) Stop() error {
+	s.stop.Do(func() { s.stopped = s.end() })
+	return s.stopped
+}
+
+func (s *Server) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 	defer cancel()
 	err := s.http.Shutdown(ctx)

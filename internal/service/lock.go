@@ -73,6 +73,9 @@ func (s *Service) open(a *attempt, root *envelope.Root) error {
 	if err == nil {
 		err = s.setVerifierKey(root)
 	}
+	if err == nil && s.options.Restored {
+		err = s.records.Reindex()
+	}
 	if err == nil {
 		err = s.witnessed()
 	}

@@ -45,6 +45,7 @@ type Records interface {
 	Entries(store.Filter, func(trail.Entry) bool) error
 	CountUses(func(trail.Entry) []store.Use)
 	CatchUp() error
+	Reindex() error
 	Uses(store.UseFilter) ([]store.Use, error)
 	Bodies(from uint64, visit func(seq uint64, body string) bool) error
 	ChangedEntries(most int) ([]uint64, error)

@@ -55,9 +55,15 @@ func (f Filter) keys() (keys []trail.Key) {
 	return keys
 }
 
-// selects looks at what the index does not tell exactly.
+// selects looks at an entry itself, because the index does not tell everything.
 func (f Filter) selects(e trail.Entry) bool {
-	return (f.Outcome == "" || f.Outcome == string(e.Outcome)) && (f.RequestID == "" || f.RequestID == e.RequestID) &&
+	for _, equal := range [][2]string{{f.Subject, e.Subject}, {f.Action, e.Action}, {f.Outcome, string(e.Outcome)}, {f.Reason, e.Reason}, {f.Grant, e.Grant},
+		{f.Addr, e.Addr}, {f.RequestID, e.RequestID}, {f.Receipt, e.Receipt}} {
+		if equal[0] != "" && equal[0] != equal[1] {
+			return false
+		}
+	}
+	return (f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) && (!f.Receipts || e.Receipt != "") &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }
 

@@ -128,6 +128,9 @@ func (s *Store) CatchUp() error {
 	x.mu.Unlock()
 	x.turn.Lock()
 	defer x.turn.Unlock()
+	if x.seq > last {
+		return fmt.Errorf("the trail ends at entry %d, and %d were recorded: its end was cut off", last, x.seq)
+	}
 	for x.seq < last {
 		part, err := s.part(x.seq + 1)
 		if err != nil {
@@ -140,6 +143,25 @@ func (s *Store) CatchUp() error {
 		x.forget(x.seq)
 	}
 	return nil
+}
+
+// Reindex forgets the index, so that it is worked out again from the entries that are there.
+func (s *Store) Reindex() error {
+	x := &s.index
+	x.turn.Lock()
+	defer x.turn.Unlock()
+	err := s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
+		for _, statement := range []string{"DELETE FROM postings", "DELETE FROM blocks", "DELETE FROM uses", "DELETE FROM hashes", "UPDATE indexed SET seq = 0, goal = 0"} {
+			if _, err := tx.tx.Exec(statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	}})
+	if err == nil {
+		x.seq, x.goal, x.tree.edge = 0, 0, nil
+	}
+	return err
 }
 
 // part is entries that follow each other in one block.
