@@ -102,7 +102,7 @@ func TestIndexFindsWhatIsThere(t *testing.T) {
 			return true
 		}))
 	}
-	for round, n := range []int{50, 2000, 2 * blockSize, 30} {
+	for round, n := range []int{50, 1000, blockSize, 30} {
 		submitMany(t, s, many(random, n))
 		if round == 2 {
 			must(t, s.Close())
@@ -111,7 +111,7 @@ func TestIndexFindsWhatIsThere(t *testing.T) {
 			must(t, err)
 		}
 		gather()
-		for range 150 {
+		for range 40 {
 			f := randomFilter(random, all[random.IntN(len(all))])
 			var want, got []uint64
 			for _, e := range slices.Backward(all) {
