@@ -503,6 +503,7 @@ type Entry struct {
 	RequestID string    `json:"request_id"`
 	Receipt   string    `json:"receipt"`
 	Addr      string    `json:"addr"`
+	Count     int64     `json:"count,omitempty"` // how many more refusals like it the entry stands for
 }
 
 // TrailPage is a part of the trail, newest first. NextCursor is empty at the end.

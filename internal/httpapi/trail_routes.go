@@ -109,5 +109,5 @@ func sinceOr(c *call, back time.Duration) (time.Time, error) {
 
 func entryJSON(e trail.Entry) client.Entry {
 	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
-		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr}
+		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr, Count: e.Count}
 }

@@ -6,8 +6,10 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -278,5 +280,80 @@ func TestNearestNameIsHintedOnlyToWhoMaySeeIt(t *testing.T) {
 	var problem *client.Problem
 	if _, err := chest.Client(t, chest.Steward).Identity(ctx, "app:tiket-api"); !errors.As(err, &problem) || !strings.Contains(problem.Detail, "app:ticket-api") {
 		t.Errorf("a subject: %v", err)
+	}
+}
+
+// A flood of refusals fills no disk and hides nobody: what is alike is counted, durably, and becomes one entry with the exact
+// count.
+func TestAFloodOfRefusalsIsFolded(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	_, flooder := chest.App(t, "map-printer")
+	app := chest.Client(t, flooder)
+	receipts := map[string]int{}
+	for range 300 {
+		_, _, err := app.Read(ctx, "d/i")
+		if chesttest.Code(err) != "refused" {
+			t.Fatal(err)
+		}
+		receipts[err.(*client.Problem).Receipt]++
+	}
+	if len(receipts) != 10 {
+		t.Errorf("%d receipts", len(receipts))
+	}
+	steward := chest.Client(t, chest.Steward)
+	for receipt := range receipts { // what is counted has the receipt of one that is recorded
+		must[client.Receipt](t)(steward.Receipt(ctx, receipt))
+	}
+	var group sync.WaitGroup
+	var throttled atomic.Int64
+	for part := range 4 {
+		group.Go(func() {
+			for n := range 300 {
+				if _, _, err := app.Read(ctx, fmt.Sprintf("d/guess-%d-%d", part, n)); chesttest.Code(err) == "throttled" {
+					throttled.Add(1)
+				}
+			}
+		})
+	}
+	group.Wait()
+	if throttled.Load() != 1200-990 {
+		t.Errorf("%d of 1200 were turned away", throttled.Load())
+	}
+	must[client.Value](t)(chest.Client(t, token).ReadValue(ctx, "d/i")) // another from the same address is not touched
+	refused := func() (entries, folded int) {
+		f := client.TrailFilter{Subject: "app:map-printer", Outcome: "refused", Limit: 500}
+		for {
+			page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx, f))
+			for _, e := range page.Entries {
+				if e.Count > 0 {
+					folded += int(e.Count)
+				} else {
+					entries++
+				}
+			}
+			if f.Cursor = page.NextCursor; f.Cursor == "" {
+				return entries, folded
+			}
+		}
+	}
+	if entries, folded := refused(); entries != 1000 || folded != 0 {
+		t.Errorf("%d entries, %d folded", entries, folded)
+	}
+	if counted := chest.Rows(t, "SELECT sum(count) FROM folds"); fmt.Sprint(counted) != "[[500]]" {
+		t.Errorf("counted in the file: %v", counted)
+	}
+	chest.Clock.Set(-11 * time.Minute)
+	chest.Service.Upkeep()
+	if entries, folded := refused(); entries != 1000 || folded != 500 {
+		t.Errorf("afterwards %d entries, %d folded", entries, folded)
+	}
+	groups := must[[]client.RefusalGroup](t)(chest.Client(t, chest.SignIn(t, "steward")).Refusals(ctx, time.Time{}))
+	if at := slices.IndexFunc(groups, func(g client.RefusalGroup) bool { return g.Target == "d/i" }); at < 0 || groups[at].Count != 300 || groups[at].Receipt == "" {
+		t.Errorf("the queue has %+v", groups[:min(3, len(groups))])
+	}
+	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "refused" || receipts[err.(*client.Problem).Receipt] > 0 {
+		t.Errorf("in the next window: %v", err)
 	}
 }

@@ -147,18 +147,20 @@ func (s *Service) forget() {
 	}
 }
 
-// take counts an attempt to prove something. When there were too many, only the first one turned away is recorded: a
-// flood must not fill the disk.
+// take counts an attempt to prove something. When there were too many, the first one turned away is recorded, and the others
+// are counted: a flood must not fill the disk.
 func (s *Service) take(a *attempt, limits []limit) error {
 	wait, first := s.throttle.take(a.entry.At, limits)
 	if wait == 0 {
 		return nil
 	}
+	a.entry.Outcome = trail.Refused
 	throttled := &Error{Code: Throttled, Reason: "too_many_failures", RetryAfter: wait,
 		Detail: "too many failed attempts; try again in " + wait.Round(time.Second).String()}
 	if !first {
-		return throttled
+		a.entry.Reason = throttled.Reason
+		alike, _ := foldKeys(a.entry)
+		return a.fold(alike, "", false, throttled)
 	}
-	a.entry.Outcome = trail.Refused
 	return a.refuse(throttled)
 }

@@ -95,13 +95,17 @@ func (s *Service) openKept(kept store.StoredCheckpoint) (Checkpoint, error) {
 // keptWhole is how long every checkpoint is kept; of older ones, one an hour is.
 const keptWhole = 24 * time.Hour
 
-// Upkeep does what is due from time to time: it signs a checkpoint and thins out old ones. Nothing happens while the chest
+// Upkeep does what is due from time to time: it records the counts of
+// refusals that were folded, signs a checkpoint, and thins out old ones. Nothing happens while the chest
 // is locked.
 func (s *Service) Upkeep() {
 	if !s.Status().Unlocked {
 		return
 	}
-	_, err := s.checkpoint()
+	err := s.unfold(false)
+	if err == nil {
+		_, err = s.checkpoint()
+	}
 	if err == nil {
 		err = s.thin()
 	}
@@ -127,7 +131,11 @@ func (s *Service) lastCheckpoint() {
 	if !s.Status().Unlocked {
 		return
 	}
-	if _, err := s.checkpoint(); err != nil {
+	err := s.unfold(true)
+	if err == nil {
+		_, err = s.checkpoint()
+	}
+	if err != nil {
 		s.options.Log.Error("no checkpoint was made", "error", err)
 	}
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"time"
 
 	"tansu/internal/core/access"
@@ -37,8 +38,9 @@ func (s *Service) Refusals(c Caller, since time.Time) (groups []RefusalGroup, er
 	err = s.records.Entries(store.Filter{Receipts: true, Since: since}, func(e trail.Entry) bool {
 		key := [3]string{e.Subject, e.Action, e.Target}
 		if n, known := index[key]; known {
-			groups[n].Count++
+			groups[n].Count += int(max(1, e.Count))
 			groups[n].First = e.At
+			groups[n].Receipt = cmp.Or(groups[n].Receipt, e.Receipt)
 		} else if group, shown := s.group(c, e, ctx); shown {
 			index[key] = len(groups)
 			groups = append(groups, group)
@@ -56,7 +58,7 @@ func (s *Service) Refusals(c Caller, since time.Time) (groups []RefusalGroup, er
 func (s *Service) group(c Caller, e trail.Entry, ctx access.Context) (g RefusalGroup, shown bool) {
 	r := Receipt{Entry: e}
 	err := s.view(func(st *state) error {
-		shown = e.Subject != unknown && e.Reason != ownAccess && e.Reason != stewardOnly && !st.isDeclined(e) && (st.decideOn(e, c.id, access.GrantAccess, ctx).Allowed || st.decideOn(e, c.id, access.ReadTrail, ctx).Allowed)
+		shown = e.Subject != unknown && e.Action != severalKinds && e.Reason != ownAccess && e.Reason != stewardOnly && !st.isDeclined(e) && (st.decideOn(e, c.id, access.GrantAccess, ctx).Allowed || st.decideOn(e, c.id, access.ReadTrail, ctx).Allowed)
 		if shown {
 			r.explain(st, ctx.Now)
 			row, _ := st.identity(e.Subject)
@@ -67,7 +69,7 @@ func (s *Service) group(c Caller, e trail.Entry, ctx access.Context) (g RefusalG
 	if err != nil || !shown || r.AllowedNow {
 		return g, false
 	}
-	g.Subject, g.Action, g.Target, g.Reason, g.Count = e.Subject, e.Action, e.Target, e.Reason, 1
+	g.Subject, g.Action, g.Target, g.Reason, g.Count = e.Subject, e.Action, e.Target, e.Reason, int(max(1, e.Count))
 	g.First, g.Last, g.Receipt, g.Remedy = e.At, e.At, e.Receipt, r.Remedy
 	return g, true
 }

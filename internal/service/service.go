@@ -53,6 +53,9 @@ type Records interface {
 	Root(size uint64) (trail.Hash, error)
 	ProveEntry(size, seq uint64) (body string, hashes [][]byte, err error)
 	ProveExtends(newer, older uint64) ([][]byte, error)
+	Count(store.Fold) error
+	Folds(before int64) ([]store.Fold, error)
+	Unfold(key string, complete func(store.Fold) trail.Entry) error
 	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)
 	KeepCheckpoint(store.StoredCheckpoint) error
 	ThinCheckpoints(before int64) error
@@ -78,6 +81,7 @@ type Service struct {
 	chest    store.Chest
 	contents *contentCache
 	throttle *throttle
+	folding  *folding
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
 	witnesses   *witnesses
@@ -111,6 +115,7 @@ func New(records Records, options Options) (*Service, error) {
 		chest:    chest,
 		contents: newContentCache(64 << 20),
 		throttle: newThrottle(),
+		folding:  newFolding(),
 
 		witnesses: newWitnesses(options.Witnesses, options.Log),
 		hashing:   make(chan struct{}, 2),
@@ -298,6 +303,9 @@ func (a *attempt) refuse(refusal *Error) error {
 	}
 	if refusal.Refusal != nil {
 		a.entry.Receipt = refusal.Refusal.Receipt
+	}
+	if key, receipt, several := a.s.folding.take(a.entry); key != "" {
+		return a.fold(key, receipt, several, refusal)
 	}
 	return a.record(refusal)
 }

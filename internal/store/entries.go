@@ -24,7 +24,7 @@ type Filter struct {
 	Receipt   string
 	Since     time.Time // zero for none
 	Until     time.Time // zero for none
-	Receipts  bool      // only refusals that have a receipt
+	Receipts  bool      // only refusals that have a receipt, or stand for several that had
 	Before    uint64    // only entries with a smaller Seq; 0 for the newest
 }
 
@@ -63,7 +63,7 @@ func (f Filter) selects(e trail.Entry) bool {
 			return false
 		}
 	}
-	return (f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) && (!f.Receipts || e.Receipt != "") &&
+	return (f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) && (!f.Receipts || e.Receipt != "" || e.Count != 0) &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }
 

@@ -17,7 +17,7 @@ func many(random *rand.Rand, n int) (list []trail.Entry) {
 	for i := range n {
 		at = at.Add(time.Duration(random.IntN(20)-2) * time.Second) // the clock steps back now and then
 		e := trail.Entry{At: at, Subject: fmt.Sprintf("app:a%d", random.IntN(5)), Action: []string{"read_value", "list"}[random.IntN(2)],
-			Target: []string{"", "d1", "d2", fmt.Sprintf("d1/i%d", random.IntN(300)), fmt.Sprintf("d2/i%d", random.IntN(3))}[random.IntN(5)],
+			Target:  []string{"", "d1", "d2", fmt.Sprintf("d1/i%d", random.IntN(300)), fmt.Sprintf("d2/i%d", random.IntN(3))}[random.IntN(5)],
 			Outcome: trail.Allowed, Grant: fmt.Sprintf("gr_%d", random.IntN(9)), Addr: fmt.Sprintf("192.0.2.%d", random.IntN(4)), RequestID: fmt.Sprint("r", random.IntN(n))}
 		if random.IntN(10) == 0 {
 			e.Outcome, e.Reason, e.Grant, e.Receipt = trail.Refused, []string{"no_grant", "denied"}[random.IntN(2)], "", fmt.Sprint("rc", i)
@@ -31,7 +31,7 @@ func many(random *rand.Rand, n int) (list []trail.Entry) {
 func wants(f Filter, e trail.Entry) bool {
 	same := func(wanted, is string) bool { return wanted == "" || wanted == is }
 	return same(f.Subject, e.Subject) && same(f.Action, e.Action) && same(f.Outcome, string(e.Outcome)) && same(f.Reason, e.Reason) && same(f.Grant, e.Grant) &&
-		same(f.Addr, e.Addr) && same(f.RequestID, e.RequestID) && same(f.Receipt, e.Receipt) && (!f.Receipts || e.Receipt != "") &&
+		same(f.Addr, e.Addr) && same(f.RequestID, e.RequestID) && same(f.Receipt, e.Receipt) && (!f.Receipts || e.Receipt != "" || e.Count != 0) &&
 		(f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }

@@ -63,7 +63,7 @@ type writer struct {
 	content *sqlx.Stmt         // inserts one
 	derived struct {           // what the index of the trail takes
 		posting, setPosting *sqlx.Stmt
-		use                 *sqlx.NamedStmt
+		use, fold           *sqlx.NamedStmt
 	}
 	index index
 
@@ -120,6 +120,10 @@ func (w *writer) start() (err error) {
 	if w.derived.use, err = w.db.PrepareNamed(`INSERT INTO uses (` + useColumns + `) VALUES (:kind, :key, :other, :seq, :at, :detail, :count, :first_seq, :first_at)
 		ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq, at = excluded.at, detail = excluded.detail, count = count + excluded.count
 		WHERE excluded.seq > seq`); err != nil {
+		return fmt.Errorf("prepare: %w", err)
+	}
+	if w.derived.fold, err = w.db.PrepareNamed(`INSERT INTO folds (key, sample, count, since, last) VALUES (:key, :sample, :count, :since, :last)
+		ON CONFLICT (key) DO UPDATE SET count = count + excluded.count, last = excluded.last`); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
 	w.changes = make(map[string]changes)

@@ -1087,6 +1087,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trail/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The key that checkpoints of this chest are verified with, as one line that anyone may keep */
+        get: operations["verifierKey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/checkpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Checkpoints that were signed, the newest first */
+        get: operations["checkpoints"];
+        put?: never;
+        /** Sign a checkpoint of the trail as it is now */
+        post: operations["makeCheckpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/entries/{seq}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proof that an entry is in the trail of a checkpoint of now (RFC 9162, section 2.1.3) */
+        get: operations["prove"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/extension": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proof that the trail of a checkpoint of now begins with what it was at a smaller size (RFC 9162, section 2.1.4) */
+        get: operations["proveExtends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The bytes of all entries up to a checkpoint of now, one to a line, oldest first */
+        get: operations["exportTrail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receipts/{receipt}": {
         parameters: {
             query?: never;
@@ -1298,6 +1384,28 @@ export interface components {
             key: number;
             left: number;
             done: boolean;
+        };
+        Checkpoint: {
+            /** @description How many entries the trail had. */
+            size: number;
+            /** Format: date-time */
+            at: string;
+            /** @description The root of the Merkle tree over them (RFC 9162). */
+            root: string;
+            /** @description The same as a signed note in the checkpoint format of transparency logs. */
+            note: string;
+        };
+        Proof: {
+            seq: number;
+            /** @description Its bytes as they were recorded. */
+            entry: string;
+            checkpoint: string;
+            hashes: string[];
+        };
+        Extension: {
+            from: number;
+            checkpoint: string;
+            hashes: string[];
         };
         ShreddedDrawer: {
             name: string;
@@ -1699,6 +1807,8 @@ export interface components {
             receipt: string;
             addr: string;
             version?: number;
+            /** @description How many more refusals like it the entry stands for. */
+            count?: number;
         };
         TrailPage: {
             entries: components["schemas"]["Entry"][];
@@ -3893,6 +4003,12 @@ export interface operations {
                 /** @description A drawer and everything in it, an item, or a subject. */
                 target?: components["parameters"]["targetFilter"];
                 outcome?: components["parameters"]["outcomeFilter"];
+                /** @description Only with this reason, such as no_grant. */
+                reason?: string;
+                /** @description Only what this grant allowed or denied. */
+                grant?: string;
+                /** @description Only from this address. */
+                addr?: string;
                 request_id?: components["parameters"]["requestFilter"];
                 receipt?: components["parameters"]["receiptFilter"];
                 since?: components["parameters"]["since"];
@@ -3913,6 +4029,147 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrailPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifierKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, in the form of signed notes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        verifier_key: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkpoints: {
+        parameters: {
+            query?: {
+                /** @description Only those of this size or smaller. */
+                from?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description At most 500. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        checkpoints: components["schemas"]["Checkpoint"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeCheckpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkpoint"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    prove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entry's bytes, a checkpoint, and the hashes that lead from one to the other. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proveExtends: {
+        parameters: {
+            query: {
+                from: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A checkpoint and the hashes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extension"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportTrail: {
+        parameters: {
+            query?: {
+                from?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entries. */
+            200: {
+                headers: {
+                    /** @description The number of the last one */
+                    "Tansu-Trail-Size"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
                 };
             };
             default: components["responses"]["Problem"];

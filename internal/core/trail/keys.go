@@ -16,7 +16,7 @@ const (
 	ByGrant   = "grant"
 	ByAddr    = "addr"
 	ByReceipt = "receipt"
-	Receipted = "receipted" // with the value "yes": those that have a receipt
+	Receipted = "receipted" // with the value "yes": those that have a receipt, or stand for several that had
 )
 
 // KeyOf writes what entries are found by.
@@ -45,6 +45,8 @@ func (e *Entry) Keys() []Key {
 	add(ByAddr, e.Addr)
 	if e.Receipt != "" {
 		add(ByReceipt, e.Receipt)
+	}
+	if e.Receipt != "" || e.Count != 0 {
 		add(Receipted, "yes")
 	}
 	return keys

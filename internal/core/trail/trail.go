@@ -43,6 +43,7 @@ type Entry struct {
 	RequestID string
 	Receipt   string // the receipt of a refusal
 	Addr      string // the address the request came from, without port
+	Count     int64  // how many more refusals like it this entry stands for; 0 for an entry of one
 }
 
 // timeLayout is RFC 3339 in UTC with microseconds, always the same length so that text order is time order.
@@ -60,6 +61,10 @@ func (e *Entry) AppendCanonical(b []byte) []byte {
 	b = append(b, `,"at":"`...)
 	b = e.At.UTC().AppendFormat(b, timeLayout)
 	b = append(b, '"')
+	if e.Count != 0 {
+		b = append(b, `,"count":`...)
+		b = strconv.AppendInt(b, e.Count, 10)
+	}
 	b = appendMember(b, "detail", e.Detail)
 	b = appendMember(b, "grant", e.Grant)
 	b = append(b, `,"outcome":`...)
@@ -133,6 +138,7 @@ func Decode(encoded []byte) (Entry, error) {
 		Action    string  `json:"action"`
 		Addr      string  `json:"addr"`
 		At        string  `json:"at"`
+		Count     int64   `json:"count"`
 		Detail    string  `json:"detail"`
 		Grant     string  `json:"grant"`
 		Outcome   Outcome `json:"outcome"`
@@ -155,5 +161,5 @@ func Decode(encoded []byte) (Entry, error) {
 	}
 	return Entry{Seq: raw.Seq, At: at, Subject: raw.Subject, Via: raw.Via, Action: raw.Action, Target: raw.Target,
 		Version: raw.Version, Outcome: raw.Outcome, Reason: raw.Reason, Grant: raw.Grant, Detail: raw.Detail,
-		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated}, nil
+		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated, Count: raw.Count}, nil
 }

@@ -10,13 +10,13 @@ import (
 
 func full() Entry {
 	return Entry{Seq: 7, At: time.Date(2026, 11, 23, 8, 0, 0, 123456000, time.UTC), Subject: "app:ticket-api", Via: "app_token", Action: "read_value",
-		Target: "ticketing-prod/db-password", Version: 3, Outcome: Allowed, Reason: "r", Grant: "gr_1", Detail: "d", RequestID: "q", Receipt: "c", Addr: "192.0.2.1"}
+		Target: "ticketing-prod/db-password", Version: 3, Outcome: Allowed, Reason: "r", Grant: "gr_1", Detail: "d", RequestID: "q", Receipt: "c", Addr: "192.0.2.1", Count: 12}
 }
 
 // These bytes are what hashes will be over: they may never change.
 func TestEncodingStaysWhatItWas(t *testing.T) {
 	e := full()
-	const want = `{"action":"read_value","addr":"192.0.2.1","at":"2026-11-23T08:00:00.123456Z","detail":"d","grant":"gr_1","outcome":"allowed","reason":"r","receipt":"c","request_id":"q","seq":7,"subject":"app:ticket-api","target":"ticketing-prod/db-password","version":3,"via":"app_token"}`
+	const want = `{"action":"read_value","addr":"192.0.2.1","at":"2026-11-23T08:00:00.123456Z","count":12,"detail":"d","grant":"gr_1","outcome":"allowed","reason":"r","receipt":"c","request_id":"q","seq":7,"subject":"app:ticket-api","target":"ticketing-prod/db-password","version":3,"via":"app_token"}`
 	if got := string(e.AppendCanonical(nil)); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

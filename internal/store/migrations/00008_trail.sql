@@ -69,3 +69,13 @@ CREATE TABLE checkpoints (
     at INTEGER NOT NULL,
     note TEXT NOT NULL
 ) STRICT;
+
+-- Refusals that were counted and not recorded one by one, because there were too many that are alike. Each row becomes one
+-- entry when its time is over.
+CREATE TABLE folds (
+    key TEXT PRIMARY KEY,
+    sample TEXT NOT NULL,
+    count INTEGER NOT NULL,
+    since INTEGER NOT NULL,
+    last INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;

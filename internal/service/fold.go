@@ -1,0 +1,138 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"tansu/internal/core/trail"
+	"tansu/internal/store"
+)
+
+// A flood of refusals must neither fill the disk nor hide what others do. So many that are alike, and so many of one
+// subject from one address, have an entry each within a window; those beyond are counted, durably, before they are
+// answered, and become one entry with the exact count when the window is over.
+const (
+	foldWindow     = 10 * time.Minute
+	mostSame       = 10
+	mostOfOne      = 1000
+	foldedDetail   = "%d more like it, from %s to %s"
+	foldedOfOne    = "%d more refusals of several kinds, from %s to %s"
+	mostFoldCounts = 100_000
+)
+
+// severalKinds is the action of an entry that stands for refusals of several.
+const severalKinds = "several"
+
+// folding knows how many refusals were recorded lately.
+type folding struct {
+	mu     sync.Mutex
+	counts map[string]*recently
+}
+
+type recently struct {
+	since   time.Time
+	number  int
+	receipt string // of the newest that was recorded
+}
+
+func newFolding() *folding { return &folding{counts: map[string]*recently{}} }
+
+// foldKeys are what a refusal counts as: one of those that are alike, and one of those of the same subject from the same
+// address. No name has a NUL in it.
+func foldKeys(e trail.Entry) (alike, ofOne string) {
+	ofOne = e.Subject + "\x00" + e.Addr
+	return strings.Join([]string{ofOne, e.Action, e.Target, e.Reason, e.Grant}, "\x00"), ofOne
+}
+
+// take counts a refusal. It is to be recorded when the key is empty, and else counted under it; the receipt is that of the
+// newest one like it. Several says that those under the key are of several kinds.
+func (f *folding) take(e trail.Entry) (key, receipt string, several bool) {
+	alike, ofOne := foldKeys(e)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.forget(e.At)
+	a, o := f.at(alike, e.At), f.at(ofOne, e.At)
+	switch {
+	case a.number >= mostSame:
+		return alike, a.receipt, false
+	case o.number >= mostOfOne:
+		return ofOne, "", true
+	}
+	a.number++
+	o.number++
+	a.receipt = e.Receipt
+	return "", "", false
+}
+
+func (f *folding) at(key string, now time.Time) *recently {
+	r := f.counts[key]
+	if r == nil || now.Sub(r.since).Abs() >= foldWindow {
+		r = &recently{since: now}
+		f.counts[key] = r
+	}
+	return r
+}
+
+// forget bounds memory.
+func (f *folding) forget(now time.Time) {
+	if len(f.counts) < mostFoldCounts {
+		return
+	}
+	for key, r := range f.counts {
+		if now.Sub(r.since).Abs() >= foldWindow || len(f.counts) >= mostFoldCounts {
+			delete(f.counts, key)
+		}
+	}
+}
+
+// fold counts a refusal that is not recorded by itself, durably.
+func (a *attempt) fold(key, receipt string, several bool, refusal *Error) error {
+	sample := a.entry
+	sample.RequestID, sample.Receipt, sample.Stated = "", receipt, ""
+	if several {
+		sample.Action, sample.Target, sample.Reason, sample.Grant, sample.Detail = severalKinds, "", "too_many_refusals", "", ""
+		refusal = &Error{Code: Throttled, Reason: "too_many_refusals", RetryAfter: foldWindow, Detail: "too many things were refused to you from this address; they are counted, and none is explained for a while"}
+	} else if refusal.Refusal != nil {
+		refusal.Refusal.Receipt = receipt
+	}
+	if lost := a.s.records.Count(store.Fold{Key: key, Sample: string(sample.AppendCanonical(nil)), Count: 1, Since: micros(a.entry.At), Last: micros(a.entry.At)}); lost != nil {
+		a.s.options.Log.Error("refusal not counted", "action", a.entry.Action, "error", lost)
+		return storeError(lost, "")
+	}
+	return refusal
+}
+
+// unfold records what was counted in windows that are over, or in all.
+func (s *Service) unfold(all bool) error {
+	before := s.now().Add(-foldWindow)
+	if all {
+		before = s.now().Add(foldWindow)
+	}
+	list, err := s.records.Folds(micros(before))
+	for _, f := range list {
+		if err == nil {
+			err = s.records.Unfold(f.Key, s.unfolded)
+		}
+	}
+	return err
+}
+
+// unfolded is the entry that stands for all that were counted.
+func (s *Service) unfolded(f store.Fold) trail.Entry {
+	e, err := trail.Decode([]byte(f.Sample))
+	if err != nil { // it was written by this program
+		e = trail.Entry{Subject: unknown, Action: severalKinds, Outcome: trail.Refused, Reason: "too_many_refusals"}
+	}
+	detail := foldedDetail
+	if e.Action == severalKinds {
+		detail = foldedOfOne
+	}
+	if e.Receipt != "" {
+		detail += ", receipt " + e.Receipt
+	}
+	e.At, e.Count, e.Receipt = s.now(), f.Count, ""
+	e.Detail = fmt.Sprintf(detail, f.Count, fromMicros(f.Since).Format(time.RFC3339), fromMicros(f.Last).Format(time.RFC3339))
+	return e
+}
