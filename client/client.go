@@ -129,6 +129,22 @@ func (c *Client) ReadValue(ctx context.Context, reference string) (v Value, err 
 	return v, c.get(ctx, valuePath(drawer, item), &v)
 }
 
+// Outcome is a value, or why it was not served.
+type Outcome struct {
+	Reference string   `json:"reference"` // as it was asked for
+	Value     *Value   `json:"value,omitempty"`
+	Problem   *Problem `json:"problem,omitempty"`
+}
+
+// ReadValues reads up to 100 values in one call. Each is decided by itself: look at every outcome.
+func (c *Client) ReadValues(ctx context.Context, references ...string) ([]Outcome, error) {
+	var answer struct {
+		Values []Outcome `json:"values"`
+	}
+	err := c.post(ctx, "/api/values", map[string]any{"references": references}, &answer)
+	return answer.Values, err
+}
+
 // valuePath is where a value is; what follows "#" is a field, which goes into the query.
 func valuePath(drawer, item string) string {
 	item, field, hasField := strings.Cut(item, "#")

@@ -119,6 +119,7 @@ var routes = []route{
 	{"POST", "/api/drawers/:drawer/import", identified, (*api).importFile},
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
+	{"POST", "/api/values", identified, (*api).readValues},
 	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},
 
 	{"GET", "/api/identities", identified, (*api).listIdentities},

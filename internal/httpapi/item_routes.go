@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"encoding/base64"
+	"encoding/json"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -262,6 +264,63 @@ func (a *api) readValue(c *call) error {
 	body := appendValue(make([]byte, 0, 256+base64.StdEncoding.EncodedLen(len(content))), served, content)
 	defer clear(body)
 	return c.Blob(http.StatusOK, "application/json", body)
+}
+
+// readValues reads several values in one call. An answer says for each what came of it.
+func (a *api) readValues(c *call) error {
+	var body struct {
+		References []string `json:"references"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	refs := make([]reference.Reference, len(body.References))
+	for i, text := range body.References {
+		ref, err := reference.Parse(text)
+		if err != nil || ref.Item == "" {
+			return &service.Error{Code: service.InvalidInput, Field: "references", Detail: fmt.Sprintf("number %d is not of the form drawer/item, drawer/item@3 or drawer/item#field", i+1)}
+		}
+		refs[i] = ref
+	}
+	outcomes, err := a.service.ReadValues(c.caller, refs)
+	if err != nil {
+		return err
+	}
+	answer := append(make([]byte, 0, 512*len(refs)), `{"values":[`...)
+	defer func() { clear(answer[:cap(answer)]) }()
+	for i, o := range outcomes {
+		if i > 0 {
+			answer = append(answer, ',')
+		}
+		answer = append(append(append(answer, `{"reference":"`...), refs[i].String()...), '"')
+		if o.Err == nil {
+			content := o.Served.Content.Reveal()
+			// Growing would leave a copy of what is there behind.
+			if need := 1024 + base64.StdEncoding.EncodedLen(len(content)) + fieldsRoom(o.Served.Fields); cap(answer)-len(answer) < need {
+				larger := append(make([]byte, 0, 2*cap(answer)+need), answer...)
+				clear(answer)
+				answer = larger
+			}
+			answer = append(appendValue(append(answer, `,"value":`...), o.Served, content), '}')
+			o.Served.Content.Wipe()
+			continue
+		}
+		problem, err := json.Marshal(a.problem(c.Context, a.known(c.Context, o.Err)))
+		if err != nil {
+			return err
+		}
+		answer = append(append(append(answer, `,"problem":`...), problem...), '}')
+	}
+	answer = append(answer, "]}"...)
+	return c.Blob(http.StatusOK, "application/json", answer)
+}
+
+// fieldsRoom is how many bytes the fields of a value take in an answer, at most.
+func fieldsRoom(fields secretvalue.Fields) (room int) {
+	for _, f := range fields {
+		room += 128 + len(f.Name) + base64.StdEncoding.EncodedLen(len(f.Value.Reveal()))
+	}
+	return room
 }
 
 // valueReference reads which value is meant: an item, perhaps a version of it, perhaps one field.

@@ -53,14 +53,7 @@ func (a *api) fail(c *echo.Context, err error) {
 	}
 	known := a.known(c, err)
 	kind := problems[known.Code]
-	problem := client.Problem{
-		Type: "about:blank", Title: kind.title, Status: kind.status, Detail: known.Detail, Code: string(known.Code),
-		RequestID: requestID(c), Field: known.Field, Reason: known.Reason,
-	}
-	if r := known.Refusal; r != nil {
-		problem.Receipt, problem.Subject, problem.Action, problem.Target = r.Receipt, r.Subject, r.Action, r.Target
-		problem.Remedy = remedyJSON(r.Remedy)
-	}
+	problem := a.problem(c, known)
 	header := c.Response().Header()
 	header.Set("Content-Type", "application/problem+json")
 	header.Set("Cache-Control", "no-store")
@@ -74,6 +67,20 @@ func (a *api) fail(c *echo.Context, err error) {
 	if err := json.NewEncoder(c.Response()).Encode(problem); err != nil {
 		a.log.Debug("answer not sent", "request_id", requestID(c), "error", err)
 	}
+}
+
+// problem is an error as a document (RFC 9457).
+func (a *api) problem(c *echo.Context, known *service.Error) client.Problem {
+	kind := problems[known.Code]
+	problem := client.Problem{
+		Type: "about:blank", Title: kind.title, Status: kind.status, Detail: known.Detail, Code: string(known.Code),
+		RequestID: requestID(c), Field: known.Field, Reason: known.Reason,
+	}
+	if r := known.Refusal; r != nil {
+		problem.Receipt, problem.Subject, problem.Action, problem.Target = r.Receipt, r.Subject, r.Action, r.Target
+		problem.Remedy = remedyJSON(r.Remedy)
+	}
+	return problem
 }
 
 // known finds the service's error, or makes one of what Echo says.

@@ -139,7 +139,11 @@ type Caller struct {
 	via     string
 	token   string // the id of the token it showed
 	steward bool
+	batch   *batch // where what is attempted is recorded together; nil for each by itself
 }
+
+// batch is entries that become durable in one commit, before anything of what they tell of leaves the chest.
+type batch struct{ entries []trail.Entry }
 
 // context is what conditions of grants ask about.
 func (c Caller) context(now time.Time) access.Context {
@@ -171,11 +175,12 @@ type attempt struct {
 	s     *Service
 	entry trail.Entry
 	more  []trail.Entry // of the single things that an attempt at many of them changes
+	batch *batch
 }
 
 // attempt starts the entry of something that is about to be decided.
 func (s *Service) attempt(c Caller, action, target string) *attempt {
-	return &attempt{s: s, entry: trail.Entry{
+	return &attempt{s: s, batch: c.batch, entry: trail.Entry{
 		At: s.now(), Subject: c.name, Via: c.via, Action: action, Target: target, RequestID: c.RequestID, Addr: c.Addr, Stated: c.Reason,
 	}}
 }
@@ -337,8 +342,13 @@ func answer[T any](a *attempt, data T) (T, error) {
 	return data, nil
 }
 
-// record makes the entry durable and returns err, or that it could not be made durable.
+// record makes the entry durable and returns err, or that it could not be made durable. What is part of a batch is
+// recorded with it.
 func (a *attempt) record(err error) error {
+	if a.batch != nil {
+		a.batch.entries = append(append(a.batch.entries, a.entry), a.more...)
+		return err
+	}
 	if lost := a.s.records.Submit(&store.Work{Entry: a.entry, More: a.more}); lost != nil {
 		a.s.options.Log.Error("entry not recorded", "action", a.entry.Action, "error", lost)
 		return storeError(lost, "")

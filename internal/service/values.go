@@ -8,6 +8,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
 )
 
 // Served is a value on its way to a caller.
@@ -27,7 +28,7 @@ type Served struct {
 // only after the entry is durable. An exact name needs no right to list; a caller without a grant learns nothing about
 // what exists, because the decision comes before any look-up.
 func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
-	a := attempt{s: s}
+	a := attempt{s: s, batch: c.batch}
 	a.entry.At, a.entry.Subject, a.entry.Via = s.now(), c.name, c.via
 	a.entry.Action, a.entry.Target = "read_value", reference.Reference{Drawer: ref.Drawer, Item: ref.Item}.String()
 	a.entry.RequestID, a.entry.Addr, a.entry.Stated, a.entry.Version = c.RequestID, c.Addr, c.Reason, ref.Version
@@ -89,6 +90,54 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		return Served{}, err
 	}
 	return served, nil
+}
+
+// What one call may ask for, and how much it may get.
+const (
+	MaxReferences = 100
+	mostInBatch   = 4 << 20 // bytes of content; what comes after is asked for again
+)
+
+// Outcome is a value, or why it is not served.
+type Outcome struct {
+	Served Served
+	Err    error
+}
+
+// ReadValues serves several values, each decided by itself: some may be refused while others are served. All entries become
+// durable in one commit, and no content is returned before.
+func (s *Service) ReadValues(c Caller, refs []reference.Reference) ([]Outcome, error) {
+	if len(refs) == 0 || len(refs) > MaxReferences {
+		return nil, invalid("references", "references are 1 to %d", MaxReferences)
+	}
+	c.batch = &batch{}
+	outcomes, size := make([]Outcome, len(refs)), 0
+	wipe := func() {
+		for i := range outcomes {
+			outcomes[i].Served.Content.Wipe()
+		}
+	}
+	for i, ref := range refs {
+		if size > mostInBatch {
+			outcomes[i].Err = &Error{Code: TooLarge, Detail: "the values before it fill this answer: ask for it in another call"}
+			continue
+		}
+		served, err := s.ReadValue(c, ref)
+		if err == errLocked {
+			wipe()
+			return nil, err
+		}
+		outcomes[i] = Outcome{served, err}
+		size += len(served.Content.Reveal())
+	}
+	if entries := c.batch.entries; len(entries) > 0 {
+		if err := s.records.Submit(&store.Work{Entry: entries[0], More: entries[1:]}); err != nil {
+			wipe()
+			s.options.Log.Error("entries not recorded", "error", err)
+			return nil, storeError(err, "")
+		}
+	}
+	return outcomes, nil
 }
 
 // deniedAt decides about a value under the name that it has now, for who asked by an old one: who was allowed that one may
