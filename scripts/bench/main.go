@@ -21,6 +21,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -65,7 +66,7 @@ func serveBare(file, address string) error {
 // measurement is one wrk run.
 type measurement struct {
 	rate     float64 // requests per second
-	p99      time.Duration
+	p50, p99 time.Duration
 	requests int
 }
 
@@ -125,6 +126,17 @@ func reads(result map[string]any) error {
 		result["audited_read_over_bare_"+key] = round(a.rate / p.rate)
 		result["audited_read_per_second_"+key], result["bare_per_second_"+key] = round(a.rate), round(p.rate)
 		result["audited_read_p99_us_"+key], result["bare_p99_us_"+key] = a.p99.Microseconds(), p.p99.Microseconds()
+		result["audited_read_p99_over_bare_"+key] = round(float64(a.p99) / float64(p.p99))
+		if c == 1 {
+			if err := b.lone(result, a, p); err != nil {
+				return err
+			}
+		}
+		if c == 64 {
+			if total, err = b.batches(result, total, p); err != nil {
+				return err
+			}
+		}
 		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99)
 	}
 	after, err := b.entries()
@@ -136,6 +148,58 @@ func reads(result map[string]any) error {
 		return errors.New("there are answers without an entry")
 	}
 	return nil
+}
+
+// lone says how much longer a client that is alone waits than for the bare handler, next to what a sync of the disk takes.
+func (b *bench) lone(result map[string]any, audited, bare measurement) error {
+	sync, err := syncTime(filepath.Join(b.dir, "chest"))
+	if err != nil {
+		return err
+	}
+	result["fsync_us"], result["lone_wait_us"] = sync.Microseconds(), (audited.p50 - bare.p50).Microseconds()
+	fmt.Printf("             a lone client waits %s longer than for the bare handler; one sync of the disk takes %s\n", audited.p50-bare.p50, sync)
+	return nil
+}
+
+// syncTime is the median time of appending a page to a file and syncing it.
+func syncTime(dir string) (time.Duration, error) {
+	file, err := os.CreateTemp(dir, "sync-*")
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = file.Close(); _ = os.Remove(file.Name()) }()
+	var times []time.Duration
+	for range 500 {
+		started := time.Now()
+		if _, err := file.Write(make([]byte, 4096)); err != nil {
+			return 0, err
+		}
+		if err := file.Sync(); err != nil {
+			return 0, err
+		}
+		times = append(times, time.Since(started))
+	}
+	slices.Sort(times)
+	return times[len(times)/2], nil
+}
+
+// inBatch is how many references one call of the batch asks for.
+const inBatch = 20
+
+// batches measures values that are asked for 20 at a time, at 64 connections.
+func (b *bench) batches(result map[string]any, total int, bare measurement) (int, error) {
+	var list []measurement
+	for range *rounds {
+		m, err := b.wrkWith("batch.lua", b.service, "/api/values", 64)
+		if err != nil {
+			return total, err
+		}
+		list, total = append(list, m), total+m.requests*inBatch
+	}
+	m := median(list)
+	result["batch20_values_over_bare"], result["batch20_values_per_second"] = round(m.rate*inBatch/bare.rate), round(m.rate*inBatch)
+	fmt.Printf("%-12s %14.0f values/s in calls for %d each: %.2f times the bare handler's requests\n", "64", m.rate*inBatch, inBatch, m.rate*inBatch/bare.rate)
+	return total, nil
 }
 
 // decisions adds what Go benchmarks measure: a decision among few and many grants, who-can, and the difference of a
@@ -162,13 +226,14 @@ func decisions(result map[string]any) error {
 func round(x float64) float64 { return float64(int(x*1000+0.5)) / 1000 }
 
 func median(list []measurement) measurement {
-	rates, tails := []float64{}, []time.Duration{}
+	rates, middles, tails := []float64{}, []time.Duration{}, []time.Duration{}
 	for _, m := range list {
-		rates, tails = append(rates, m.rate), append(tails, m.p99)
+		rates, middles, tails = append(rates, m.rate), append(middles, m.p50), append(tails, m.p99)
 	}
 	slices.Sort(rates)
+	slices.Sort(middles)
 	slices.Sort(tails)
-	return measurement{rate: rates[len(rates)/2], p99: tails[len(tails)/2]}
+	return measurement{rate: rates[len(rates)/2], p50: middles[len(middles)/2], p99: tails[len(tails)/2]}
 }
 
 func goVersion() string {
@@ -286,6 +351,11 @@ func (b *bench) startBare(token string) error {
 	if err := os.WriteFile(filepath.Join(b.dir, "headers.lua"), []byte(script), 0o600); err != nil {
 		return err
 	}
+	asked := `{\"references\":[` + strings.TrimSuffix(strings.Repeat(`\"`+reference+`\",`, inBatch), ",") + `]}`
+	batch := script + "wrk.method = \"POST\"\nwrk.headers[\"Content-Type\"] = \"application/json\"\nwrk.body = \"" + asked + "\"\n"
+	if err := os.WriteFile(filepath.Join(b.dir, "batch.lua"), []byte(batch), 0o600); err != nil {
+		return err
+	}
 	address, err := freeAddress()
 	if err != nil {
 		return err
@@ -336,6 +406,7 @@ func (b *bench) entries() (uint64, error) {
 var (
 	rateLine  = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
 	countLine = regexp.MustCompile(`(\d+) requests in`)
+	midLine   = regexp.MustCompile(`50%\s+([\d.]+)(us|ms|s)`)
 	tailLine  = regexp.MustCompile(`99%\s+([\d.]+)(us|ms|s)`)
 	badLine   = regexp.MustCompile(`Non-2xx|Socket errors`)
 )
@@ -350,14 +421,17 @@ func (b *bench) wrkWith(script, url, path string, connections int) (m measuremen
 	if err != nil || badLine.Match(out) {
 		return m, fmt.Errorf("wrk on %s: %w: %s", url, err, out)
 	}
-	rate, count, tail := rateLine.FindSubmatch(out), countLine.FindSubmatch(out), tailLine.FindSubmatch(out)
-	if rate == nil || count == nil || tail == nil {
+	rate, count, mid, tail := rateLine.FindSubmatch(out), countLine.FindSubmatch(out), midLine.FindSubmatch(out), tailLine.FindSubmatch(out)
+	if rate == nil || count == nil || mid == nil || tail == nil {
 		return m, fmt.Errorf("wrk said something else: %s", out)
 	}
 	if m.rate, err = strconv.ParseFloat(string(rate[1]), 64); err != nil {
 		return m, err
 	}
 	if m.requests, err = strconv.Atoi(string(count[1])); err != nil {
+		return m, err
+	}
+	if m.p50, err = time.ParseDuration(string(mid[1]) + string(mid[2])); err != nil {
 		return m, err
 	}
 	m.p99, err = time.ParseDuration(string(tail[1]) + string(tail[2]))
