@@ -123,11 +123,11 @@ func (s *Store) stopIndex() {
 // CatchUp brings the index up to all entries that are recorded when it is called.
 func (s *Store) CatchUp() error {
 	x := &s.index
-	x.mu.Lock()
-	last := x.last
-	x.mu.Unlock()
 	x.turn.Lock()
 	defer x.turn.Unlock()
+	x.mu.Lock()
+	last := x.last // read in the turn: another one may have gone further meanwhile
+	x.mu.Unlock()
 	if x.seq > last {
 		return fmt.Errorf("the trail ends at entry %d, and %d were recorded: its end was cut off", last, x.seq)
 	}

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -199,6 +200,27 @@ func TestIndexGoesOnAfterACrash(t *testing.T) {
 		}
 		must(t, s.Close())
 	}
+}
+
+// Many may ask at once, while entries are recorded.
+func TestIndexIsAskedWhileItGrows(t *testing.T) {
+	s, _ := newStore(t)
+	var group sync.WaitGroup
+	for part := range 4 {
+		group.Go(func() {
+			for n := range 100 {
+				e := trail.Entry{At: time.Unix(int64(n), 0), Subject: fmt.Sprint("app:a", part), Action: "read_value", Outcome: trail.Allowed}
+				if err := s.Submit(&Work{Entry: e}); err != nil {
+					t.Error(err)
+				}
+				seen := 0
+				if err := s.Entries(Filter{Subject: e.Subject}, func(trail.Entry) bool { seen++; return true }); err != nil || seen != n+1 {
+					t.Errorf("%d entries of %d, %v", seen, n+1, err)
+				}
+			}
+		})
+	}
+	group.Wait()
 }
 
 // A trail that was cut off behind its index is not gone on with.
