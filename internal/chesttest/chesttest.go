@@ -314,6 +314,8 @@ var contract = sync.OnceValues(func() (routers.Router, error) {
 	}
 	openapi3filter.RegisterBodyDecoder("application/yaml", asText)
 	openapi3filter.RegisterBodyDecoder("text/calendar", asText)
+	openapi3filter.RegisterBodyDecoder("text/markdown", asText)
+	openapi3filter.RegisterBodyDecoder("application/jsonl", asText)
 	return gorillamux.NewRouter(document)
 })
 

@@ -134,7 +134,7 @@ A first tour:
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
 		groupRead:   {a.readCommand(), a.checkCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
-		groupProve:  {a.askCommand(), a.trailCommand(), a.refusalsCommand(), a.receiptCommand()},
+		groupProve:  {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {
 		for _, command := range commands {

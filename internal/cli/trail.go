@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,15 +16,19 @@ func (a *app) trailCommand() *cobra.Command {
 	var f client.TrailFilter
 	var since string
 	command := &cobra.Command{
-		Use:   "trail",
+		Use:   "trail [QUERY]",
 		Short: "Read the audit trail, newest first",
+		Long: `Lists entries, newest first. QUERY is in the grammar of tansu search: words, which are looked for in who, what and why, and
+terms that must all hold, with "*" for anything and "-" for not. The keys are subject, target, drawer, action, outcome, reason,
+grant, from, request, receipt, since and until. The options say the same one by one.`,
 		Example: `  tansu trail --target ticketing-prod
+  tansu trail 'drawer:ticketing-prod -outcome:allowed since:7d'
   tansu trail --subject app:ticket-api --action read_value --since 7d
   tansu trail --outcome refused -o json
   tansu trail export --out trail.jsonl --key chest.key
   tansu trail verify trail.jsonl --key chest.key --checkpoint trail.jsonl.checkpoint`,
-		Args: exactly(),
-		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) (err error) {
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
+			f.Query = strings.Join(arguments, " ")
 			if f.Since, err = sinceMoment(since); err != nil {
 				return err
 			}
@@ -46,7 +51,7 @@ func (a *app) trailCommand() *cobra.Command {
 	flags.StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
-	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand())
+	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand())
 	return command
 }
 

@@ -160,6 +160,10 @@ var routes = []route{
 	{"POST", "/api/examine", identified, (*api).examine},
 
 	{"GET", "/api/trail", identified, (*api).trail},
+	{"GET", "/api/trail/watch", identified, (*api).watch},
+	{"GET", "/api/trail/unusual", identified, (*api).unusual},
+	{"GET", "/api/trail/activity", identified, (*api).activity},
+	{"POST", "/api/drawers/:drawer/items/:item/exposure", identified, (*api).exposure},
 	{"GET", "/api/trail/key", anyone, (*api).verifierKey},
 	{"GET", "/api/trail/checkpoints", identified, (*api).checkpoints},
 	{"POST", "/api/trail/checkpoints", identified, (*api).makeCheckpoint},

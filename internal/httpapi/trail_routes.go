@@ -8,7 +8,6 @@ import (
 	"tansu/client"
 	"tansu/internal/core/trail"
 	"tansu/internal/service"
-	"tansu/internal/store"
 )
 
 // Pages of the trail.
@@ -18,17 +17,27 @@ const (
 )
 
 func (a *api) trail(c *call) error {
-	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "since", "until", "cursor", "limit"); err != nil {
+	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "q", "since", "until", "cursor", "limit"); err != nil {
 		return err
 	}
-	filter := store.Filter{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
-		Outcome: c.QueryParam("outcome"), RequestID: c.QueryParam("request_id"), Receipt: c.QueryParam("receipt"), Reason: c.QueryParam("reason"), Grant: c.QueryParam("grant"), Addr: c.QueryParam("addr")}
-	var err error
-	if filter.Since, err = queryTime(c, "since"); err != nil {
+	filter, rest, err := service.TrailQuery(c.QueryParam("q"), time.Now())
+	if err != nil {
 		return err
 	}
-	if filter.Until, err = queryTime(c, "until"); err != nil {
-		return err
+	for name, field := range map[string]*string{"subject": &filter.Subject, "action": &filter.Action, "target": &filter.Target, "outcome": &filter.Outcome,
+		"request_id": &filter.RequestID, "receipt": &filter.Receipt, "reason": &filter.Reason, "grant": &filter.Grant, "addr": &filter.Addr} {
+		if given := c.QueryParam(name); given != "" {
+			*field = given
+		}
+	}
+	for name, field := range map[string]*time.Time{"since": &filter.Since, "until": &filter.Until} {
+		given, err := queryTime(c, name)
+		if err != nil {
+			return err
+		}
+		if !given.IsZero() {
+			*field = given
+		}
 	}
 	if cursor := c.QueryParam("cursor"); cursor != "" {
 		if filter.Before, err = strconv.ParseUint(cursor, 10, 63); err != nil || filter.Before == 0 {
@@ -41,7 +50,7 @@ func (a *api) trail(c *call) error {
 			return &service.Error{Code: service.InvalidInput, Field: "limit", Detail: "limit is not a whole number from 1 to 500"}
 		}
 	}
-	page, err := a.service.Trail(c.caller, filter, most)
+	page, err := a.service.Trail(c.caller, filter, rest, most)
 	if err != nil {
 		return err
 	}

@@ -50,6 +50,7 @@ type Records interface {
 	Bodies(from uint64, visit func(seq uint64, body string) bool) error
 	ChangedEntries(most int) ([]uint64, error)
 	Size() uint64
+	Last() uint64
 	Root(size uint64) (trail.Hash, error)
 	ProveEntry(size, seq uint64) (body string, hashes [][]byte, err error)
 	ProveExtends(newer, older uint64) ([][]byte, error)

@@ -117,7 +117,7 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 		"a history":  func() error { _, list, err := s.History(steward, item); return without(len(list), err) },
 		"identities": func() error { list, err := s.Identities(steward); return without(len(list), err) },
 		"the trail": func() error {
-			page, err := s.Trail(steward, store.Filter{}, 10)
+			page, err := s.Trail(steward, store.Filter{}, nil, 10)
 			return without(len(page.Entries), err)
 		},
 		"a sign-in": func() error {

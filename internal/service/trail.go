@@ -5,6 +5,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/search"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
@@ -15,16 +16,27 @@ type TrailPage struct {
 	Next    uint64
 }
 
-// Trail lists entries that the filter selects and the caller may read: those about a drawer or item need the action
-// read_trail there, all others need it on the chest.
-func (s *Service) Trail(c Caller, f store.Filter, most int) (page TrailPage, err error) {
+// mostLooked bounds how many entries one page looks at: when they do not fill it, it ends early, and Next goes on.
+const mostLooked = 100_000
+
+// Trail lists entries that the filter selects, that match the rest of a query and that the caller may read: those about a
+// drawer or item need the action read_trail there, all others need it on the chest.
+func (s *Service) Trail(c Caller, f store.Filter, rest search.Query, most int) (page TrailPage, err error) {
 	a, err := s.allowOverview(c, overTrail)
 	if err != nil {
 		return page, err
 	}
 	may := s.mayReadEntry(c, access.ReadTrail)
 	var failed error
+	looked := 0
 	err = s.records.Entries(f, func(e trail.Entry) bool {
+		if looked++; looked > mostLooked {
+			page.Next = e.Seq + 1
+			return false
+		}
+		if !rest.Matches(entryThing{e}) {
+			return true
+		}
 		allowed, err := may(e)
 		if err != nil {
 			failed = err

@@ -55,8 +55,8 @@ func (f Filter) keys() (keys []trail.Key) {
 	return keys
 }
 
-// selects looks at an entry itself, because the index does not tell everything.
-func (f Filter) selects(e trail.Entry) bool {
+// Selects reports whether a filter selects an entry.
+func (f Filter) Selects(e trail.Entry) bool {
 	for _, equal := range [][2]string{{f.Subject, e.Subject}, {f.Action, e.Action}, {f.Outcome, string(e.Outcome)}, {f.Reason, e.Reason}, {f.Grant, e.Grant},
 		{f.Addr, e.Addr}, {f.RequestID, e.RequestID}, {f.Receipt, e.Receipt}} {
 		if equal[0] != "" && equal[0] != equal[1] {
@@ -96,7 +96,7 @@ func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
 				if err != nil {
 					return err
 				}
-				if f.selects(e) && !visit(e) {
+				if f.Selects(e) && !visit(e) {
 					return nil
 				}
 			}

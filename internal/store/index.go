@@ -388,6 +388,7 @@ func (s *Store) blockOf(p part) step {
 type UseFilter struct {
 	Kind  string
 	Keys  []string // nil for all
+	By    []string // only with one of these as Other; nil for all, and then there may be no Keys
 	Since int64    // only those of which the newest is not before; microseconds since 1970
 	Began int64    // only those of which the oldest is not before
 	Most  int      // 0 for no limit
@@ -402,7 +403,13 @@ func (s *Store) Uses(f UseFilter) (list []Use, err error) {
 	if f.Most != 0 {
 		most = fmt.Sprintf(" LIMIT %d", f.Most)
 	}
-	if f.Keys == nil {
+	if f.By != nil {
+		for _, other := range f.By {
+			if err == nil {
+				err = s.read.Select(&list, query+" AND other = ?"+most, append(slices.Clip(arguments), other)...)
+			}
+		}
+	} else if f.Keys == nil {
 		err = s.read.Select(&list, query+most, arguments...)
 	}
 	for keys := range slices.Chunk(f.Keys, pageSize) {

@@ -22,6 +22,13 @@ func (s *Store) Size() uint64 {
 	return s.index.seq
 }
 
+// Last is the number of the newest entry that is recorded.
+func (s *Store) Last() uint64 {
+	s.index.mu.Lock()
+	defer s.index.mu.Unlock()
+	return s.index.last
+}
+
 // hashReader reads the hashes of the tree.
 func (s *Store) hashReader() tlog.HashReader {
 	return tlog.HashReaderFunc(func(indexes []int64) (list []tlog.Hash, err error) {

@@ -603,6 +603,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read several values in one call; all reads are in the trail before the answer leaves */
+        post: operations["readValues"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/values/{drawer}/{item}": {
         parameters: {
             query?: never;
@@ -1087,6 +1104,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trail/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Entries as they are recorded, as server-sent events with the number as id */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/unusual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done for the first time, or far more often than before */
+        get: operations["unusual"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trail/activity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reads by hour, drawer and reader */
+        get: operations["activity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/items/{item}/exposure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who could read a version since it was exposed, who did, and what to replace */
+        post: operations["reportExposure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trail/key": {
         parameters: {
             query?: never;
@@ -1385,6 +1470,72 @@ export interface components {
             left: number;
             done: boolean;
         };
+        Unusual: {
+            /** @enum {string} */
+            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending";
+            subject: string;
+            target: string;
+            /** Format: date-time */
+            at: string;
+            seq?: number;
+            detail: string;
+        };
+        Activity: {
+            /** Format: date-time */
+            hour: string;
+            drawer: string;
+            subject: string;
+            count: number;
+        };
+        NewExposure: {
+            /**
+             * Format: date-time
+             * @description From when on it counts as exposed; since it was put in, when it is left out.
+             */
+            since?: string;
+            reason?: string;
+            /** @description Whether the trail says from now on that it is exposed, or it is only looked at. */
+            mark?: boolean;
+        };
+        Exposure: {
+            reference: string;
+            /** Format: date-time */
+            since: string;
+            reason: string;
+            marked: boolean;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            current: boolean;
+            serves: boolean;
+            /** @description There were more reads than were looked at. */
+            partly: boolean;
+            readers: {
+                subject: string;
+                count: number;
+                /** Format: date-time */
+                first: string;
+                /** Format: date-time */
+                last: string;
+                /** @description How many since it was exposed. */
+                after: number;
+                addrs: string[];
+            }[];
+            holders: {
+                subject: string;
+                state: string;
+                /** @description Whether they can now. */
+                still: boolean;
+                /** @description Whether they did since it was exposed. */
+                did: boolean;
+                grants: string[];
+            }[];
+            replace: {
+                reference: string;
+                why: string;
+                command: string;
+            }[];
+        };
         Checkpoint: {
             /** @description How many entries the trail had. */
             size: number;
@@ -1646,6 +1797,12 @@ export interface components {
             items: string[];
             /** @enum {string} */
             of: "" | "everyone" | "persons";
+        };
+        Outcome: {
+            /** @description As it was asked for. */
+            reference: string;
+            value?: components["schemas"]["Value"];
+            problem?: components["schemas"]["Problem"];
         };
         Value: {
             reference: string;
@@ -2029,6 +2186,8 @@ export interface components {
         ifMatch: string;
         /** @description Add only if the item still has this ETag. */
         ifMatchOptional: string;
+        /** @description What is looked for, in the grammar of the search for items, with the keys subject, target, drawer, action, outcome, reason, grant, from, request, receipt, since and until, such as "drawer:ticketing-prod -outcome:allowed since:7d". */
+        trailQuery: string;
         subjectFilter: string;
         actionFilter: string;
         /** @description A drawer and everything in it, an item, or a subject. */
@@ -3095,6 +3254,35 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    readValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    references: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description What came of each, in the order asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        values: components["schemas"]["Outcome"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     readValue: {
         parameters: {
             query?: {
@@ -3998,6 +4186,8 @@ export interface operations {
     trail: {
         parameters: {
             query?: {
+                /** @description What is looked for, in the grammar of the search for items, with the keys subject, target, drawer, action, outcome, reason, grant, from, request, receipt, since and until, such as "drawer:ticketing-prod -outcome:allowed since:7d". */
+                q?: components["parameters"]["trailQuery"];
                 subject?: components["parameters"]["subjectFilter"];
                 action?: components["parameters"]["actionFilter"];
                 /** @description A drawer and everything in it, an item, or a subject. */
@@ -4029,6 +4219,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrailPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watch: {
+        parameters: {
+            query?: {
+                /** @description What is looked for, in the grammar of the search for items, with the keys subject, target, drawer, action, outcome, reason, grant, from, request, receipt, since and until, such as "drawer:ticketing-prod -outcome:allowed since:7d". */
+                q?: components["parameters"]["trailQuery"];
+                /** @description Begin with what follows this number. */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One event an entry, until the connection or the token ends. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unusual: {
+        parameters: {
+            query?: {
+                since?: components["parameters"]["since"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Newest first; of the last seven days when since is left out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        unusual: components["schemas"]["Unusual"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    activity: {
+        parameters: {
+            query?: {
+                since?: components["parameters"]["since"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Oldest first; of the last seven days when since is left out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        activity: components["schemas"]["Activity"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportExposure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                /** @description An item, or one version of it: db-password@3. */
+                item: components["parameters"]["versionedItem"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExposure"];
+            };
+        };
+        responses: {
+            /** @description The report; as Markdown when Accept asks for text/markdown. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exposure"];
+                    "text/markdown": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,194 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// NewExposure asks what follows when a version got to where it should not be.
+type NewExposure struct {
+	Since  time.Time `json:"since,omitzero"` // zero for since it was put in
+	Reason string    `json:"reason,omitempty"`
+	Mark   bool      `json:"mark,omitempty"` // whether the trail says from now on that it is exposed
+}
+
+// Exposure is the answer.
+type Exposure struct {
+	Reference string          `json:"reference"`
+	Since     time.Time       `json:"since"`
+	Reason    string          `json:"reason"`
+	Marked    bool            `json:"marked"`
+	CreatedAt time.Time       `json:"created_at"`
+	CreatedBy string          `json:"created_by"`
+	Current   bool            `json:"current"`
+	Serves    bool            `json:"serves"`
+	Partly    bool            `json:"partly"`  // there were more reads than were looked at
+	Readers   []ExposedReader `json:"readers"` // those after it was exposed first
+	Holders   []ExposedHolder `json:"holders"` // who could have, at some time since
+	Replace   []Replacement   `json:"replace"` // in this order
+}
+
+// ExposedReader is somebody who read the version.
+type ExposedReader struct {
+	Subject string    `json:"subject"`
+	Count   int       `json:"count"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	After   int       `json:"after"` // of them, since it was exposed
+	Addrs   []string  `json:"addrs"`
+}
+
+// ExposedHolder is somebody who could have read the version since it was exposed.
+type ExposedHolder struct {
+	Subject string   `json:"subject"`
+	State   string   `json:"state"`
+	Still   bool     `json:"still"` // can now
+	Did     bool     `json:"did"`   // did, since then
+	Grants  []string `json:"grants"`
+}
+
+// Replacement is something to replace.
+type Replacement struct {
+	Reference string `json:"reference"`
+	Why       string `json:"why"`
+	Command   string `json:"command"`
+}
+
+// Exposure asks who could read a version since it was exposed, who did, and what to replace.
+func (c *Client) Exposure(ctx context.Context, reference string, n NewExposure) (x Exposure, err error) {
+	drawer, item, _ := strings.Cut(reference, "/")
+	return x, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/items/"+url.PathEscape(item)+"/exposure", n, &x)
+}
+
+// Markdown writes the report for people who have no access to the chest.
+func (x Exposure) Markdown() string {
+	var b strings.Builder
+	line := func(format string, arguments ...any) { fmt.Fprintf(&b, format+"\n", arguments...) }
+	at := func(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+	line("# Exposure of `%s`\n", x.Reference)
+	if x.Reason != "" {
+		line("%s\n", markdownText(x.Reason))
+	}
+	line("- Exposed since %s", at(x.Since))
+	line("- Put in at %s by `%s`", at(x.CreatedAt), x.CreatedBy)
+	line("- %s", map[bool]string{true: "**It is still served**", false: "It is not served any more"}[x.Serves])
+	line("\n## Replace, in this order\n")
+	for i, r := range x.Replace {
+		line("%d. `%s`: %s (`%s`)", i+1, r.Reference, r.Why, r.Command)
+	}
+	if len(x.Replace) == 0 {
+		line("Nothing: it is not served, and nothing else is known to depend on it.")
+	}
+	line("\n## Who read it\n")
+	line("| who | reads since | reads in all | last | from |\n| --- | ---: | ---: | --- | --- |")
+	for _, r := range x.Readers {
+		line("| `%s` | %d | %d | %s | %s |", r.Subject, r.After, r.Count, at(r.Last), strings.Join(r.Addrs, ", "))
+	}
+	if len(x.Readers) == 0 {
+		line("| nobody | | | | |")
+	}
+	if x.Partly {
+		line("\nThere were more reads than this report looked at.")
+	}
+	line("\n## Who could have, since then\n")
+	line("| who | did | can now | by |\n| --- | --- | --- | --- |")
+	yes := map[bool]string{true: "yes", false: "no"}
+	for _, h := range x.Holders {
+		line("| `%s` | %s | %s | %s |", h.Subject, yes[h.Did], yes[h.Still], strings.Join(h.Grants, ", "))
+	}
+	line("\nTeams count with the members that they have now.")
+	return b.String()
+}
+
+// markdownText keeps what somebody wrote from being anything but text.
+func markdownText(text string) string {
+	return strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "<", "&lt;", "[", "\\[", "|", "\\|", "#", "\\#").Replace(text)
+}
+
+// Unusual is something that is done for the first time, or far more often than before.
+type Unusual struct {
+	Kind    string    `json:"kind"` // "first_read", "new_network", "new_hour", "burst" or "ending"
+	Subject string    `json:"subject"`
+	Target  string    `json:"target"`
+	At      time.Time `json:"at"`
+	Seq     uint64    `json:"seq,omitempty"` // of the entry
+	Detail  string    `json:"detail"`
+}
+
+// Unusual lists what was unusual since a moment; zero is the last seven days.
+func (c *Client) Unusual(ctx context.Context, since time.Time) ([]Unusual, error) {
+	var answer struct {
+		Unusual []Unusual `json:"unusual"`
+	}
+	err := c.get(ctx, "/api/trail/unusual?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
+	return answer.Unusual, err
+}
+
+// Activity is how often somebody read a drawer in an hour.
+type Activity struct {
+	Hour    time.Time `json:"hour"`
+	Drawer  string    `json:"drawer"`
+	Subject string    `json:"subject"`
+	Count   int64     `json:"count"`
+}
+
+// Activity lists reads by hour since a moment; zero is the last seven days.
+func (c *Client) Activity(ctx context.Context, since time.Time) ([]Activity, error) {
+	var answer struct {
+		Activity []Activity `json:"activity"`
+	}
+	err := c.get(ctx, "/api/trail/activity?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
+	return answer.Activity, err
+}
+
+// Watch calls visit with entries as they are recorded and match a query, until the context ends or visit returns an error,
+// which it returns.
+func (c *Client) Watch(ctx context.Context, query string, visit func(Entry) error) error {
+	token, err := c.bearer(ctx)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/trail/watch?"+url.Values{"q": {query}}.Encode(), nil)
+	if err != nil {
+		return fmt.Errorf("make request: %w", err)
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	patient := *c.http
+	patient.Timeout = 0 // it takes as long as it goes on
+	response, err := patient.Do(request)
+	if err != nil {
+		return &Unreachable{Address: c.address, Err: err}
+	}
+	defer func() { _ = response.Body.Close() }()
+	if response.StatusCode != http.StatusOK {
+		body, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+		return problemOf(response, body)
+	}
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, maxAnswer)
+	for lines.Scan() {
+		data, found := strings.CutPrefix(lines.Text(), "data: ")
+		if !found {
+			continue
+		}
+		var e Entry
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return fmt.Errorf("%s sent something that is no entry", strconv.Quote(c.address))
+		}
+		if err := visit(e); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return &Unreachable{Address: c.address, Err: io.ErrUnexpectedEOF}
+}

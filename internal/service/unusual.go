@@ -1,0 +1,186 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/store"
+)
+
+// Unusual is something that is done for the first time, or more often than before.
+type Unusual struct {
+	Kind    string // of the constants
+	Subject string
+	Target  string // an item, a drawer; empty when it is about all
+	At      time.Time
+	Seq     uint64 // of the entry; 0 when it is about many
+	Detail  string
+}
+
+// The kinds of what is unusual.
+const (
+	UnusualFirst   = "first_read"  // of an item, by who was there before
+	UnusualNetwork = "new_network" // that a reader was never seen on
+	UnusualHour    = "new_hour"    // of the day, at which a reader never read
+	UnusualBurst   = "burst"       // many times more reads in an hour than before
+	UnusualEnding  = "ending"      // reads of what is about to end
+)
+
+// settled is how long somebody has been there before something of theirs can be unusual.
+const settled = 24 * time.Hour
+
+// What is many, and how much more than before: reads in an hour.
+const (
+	burstAtLeast = 100
+	burstTimes   = 10
+)
+
+// Unusual lists what was unusual since a moment, newest first, about what the caller may read the trail of.
+func (s *Service) Unusual(c Caller, since time.Time) (list []Unusual, err error) {
+	a, err := s.allowOverview(c, overTrail)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "what is unusual"
+	if err := s.records.CatchUp(); err != nil {
+		return nil, a.fail(err)
+	}
+	was := map[string]time.Time{}
+	seen, err := s.records.Uses(store.UseFilter{Kind: useSeen})
+	for _, use := range seen {
+		was[use.Key] = fromMicros(use.FirstAt)
+	}
+	old := func(subject string, at time.Time) bool {
+		return !was[subject].IsZero() && at.Sub(was[subject]) >= settled
+	}
+	firsts := func(kind string, make func(store.Use) Unusual) {
+		var uses []store.Use
+		if err == nil {
+			uses, err = s.records.Uses(store.UseFilter{Kind: kind, Began: micros(since)})
+		}
+		for _, use := range uses {
+			u := make(use)
+			if u.At, u.Seq = fromMicros(use.FirstAt), use.First; old(u.Subject, u.At) {
+				list = append(list, u)
+			}
+		}
+	}
+	firsts(useRead, func(use store.Use) Unusual {
+		return Unusual{Kind: UnusualFirst, Subject: use.Other, Target: use.Key, Detail: "never read before by " + use.Other}
+	})
+	firsts(useNetwork, func(use store.Use) Unusual {
+		return Unusual{Kind: UnusualNetwork, Subject: use.Key, Detail: "from " + use.Other + ", where it was never seen"}
+	})
+	firsts(useClock, func(use store.Use) Unusual {
+		return Unusual{Kind: UnusualHour, Subject: use.Key, Detail: "between " + use.Other + ":00 and " + use.Other + ":59 UTC, when it never read"}
+	})
+	hours, err2 := s.records.Uses(store.UseFilter{Kind: useHour})
+	if err = cmp.Or(err, err2); err != nil {
+		return nil, a.fail(err)
+	}
+	list = append(list, bursts(hours, since)...)
+	err = s.view(func(st *state) error {
+		list = append(list, s.endingReads(st, a.entry.At)...)
+		list = slices.DeleteFunc(list, func(u Unusual) bool {
+			return !st.decide(c.id, access.ReadTrail, c.context(a.entry.At), targetOf(u.Target)...).Allowed
+		})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(list, func(p, q Unusual) int { return q.At.Compare(p.At) })
+	return answer(a, list)
+}
+
+// bursts finds hours since a moment with many times more reads than the median hour before in which somebody read a drawer.
+func bursts(hours []store.Use, since time.Time) (list []Unusual) {
+	counts := map[[2]string][]store.Use{}
+	for _, use := range hours {
+		_, subject, _ := strings.Cut(use.Other, " ")
+		counts[[2]string{use.Key, subject}] = append(counts[[2]string{use.Key, subject}], use)
+	}
+	for who, all := range counts {
+		slices.SortFunc(all, func(x, y store.Use) int { return strings.Compare(x.Other, y.Other) })
+		for i, use := range all {
+			if i == 0 || use.At < micros(since) || use.Count < burstAtLeast {
+				continue
+			}
+			before := make([]int64, i)
+			for j := range before {
+				before[j] = all[j].Count
+			}
+			slices.Sort(before)
+			if usual := before[i/2]; use.Count >= burstTimes*usual {
+				list = append(list, Unusual{Kind: UnusualBurst, Subject: who[1], Target: who[0], At: fromMicros(use.FirstAt),
+					Detail: fmt.Sprintf("%d reads in an hour, and %d are usual", use.Count, usual)})
+			}
+		}
+	}
+	return list
+}
+
+// endsSoon is what counts as about to end when no rule says it.
+const endsSoon = 7 * 24 * time.Hour
+
+// endingReads finds items that end soon, or are served in grace, and were read in the last days all the same.
+func (s *Service) endingReads(st *state, now time.Time) (list []Unusual) {
+	for name, d := range st.drawers {
+		until, from := d.candidates(now, endsSoon)
+		_ = st.each(d, store.ItemFilter{ServedUntil: until, ServedSince: from, ReadIn: name}, func(it *item) bool { // what cannot be read is logged
+			due, is := it.due(now, endsSoon)
+			if is && now.Sub(it.read) < endsSoon && (due.State == dueState || due.State == string(lifecycle.Grace)) {
+				list = append(list, Unusual{Kind: UnusualEnding, Target: name + "/" + it.row.Name, At: it.read, Detail: "it ends at " + due.NotAfter.Format(time.RFC3339) + ", and is still read"})
+			}
+			return true
+		})
+	}
+	return list
+}
+
+// Activity is how often somebody read a drawer in an hour.
+type Activity struct {
+	Hour    time.Time
+	Drawer  string
+	Subject string
+	Count   int64
+}
+
+// Activity lists reads by hour, drawer and reader since a moment, about drawers that the caller may read the trail of.
+func (s *Service) Activity(c Caller, since time.Time) (list []Activity, err error) {
+	a, err := s.allowOverview(c, overTrail)
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "reads by hour"
+	hours, err := s.uses(store.UseFilter{Kind: useHour, Since: micros(since)})
+	if err != nil {
+		return nil, a.fail(err)
+	}
+	err = s.view(func(st *state) error {
+		may := map[string]bool{}
+		for _, use := range hours {
+			if _, known := may[use.Key]; !known {
+				may[use.Key] = st.decide(c.id, access.ReadTrail, c.context(a.entry.At), targetOf(use.Key)...).Allowed
+			}
+			text, subject, _ := strings.Cut(use.Other, " ")
+			hour, err := time.Parse("2006-01-02T15", text)
+			if err == nil && may[use.Key] {
+				list = append(list, Activity{hour, use.Key, subject, use.Count})
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(list, func(x, y Activity) int {
+		return cmp.Or(x.Hour.Compare(y.Hour), strings.Compare(x.Drawer, y.Drawer), strings.Compare(x.Subject, y.Subject))
+	})
+	return answer(a, list)
+}
