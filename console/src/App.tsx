@@ -17,6 +17,10 @@ import { SignInPage } from "./pages/signin/SignInPage";
 import { RefusalsPage } from "./pages/refusals/RefusalsPage";
 import { SearchPage } from "./pages/search/SearchPage";
 import { ReceiptPage } from "./pages/trail/ReceiptPage";
+import { ExposurePage } from "./pages/item/ExposurePage";
+import { ActivityPage } from "./pages/trail/ActivityPage";
+import { EntryPage } from "./pages/trail/EntryPage";
+import { VerifyPage } from "./pages/trail/VerifyPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./parts/Frame";
 import { PageHead } from "./parts/PageHead";
@@ -40,7 +44,11 @@ export function App() {
         <Route path="search" element={<SearchPage />} />
         <Route path="access" element={<AccessPage me={me.data} />} />
         <Route path="access/:subject" element={<IdentityPage />} />
+        <Route path="drawers/:drawer/:item/exposure" element={<ExposurePage />} />
         <Route path="trail" element={<TrailPage />} />
+        <Route path="trail/verify" element={<VerifyPage />} />
+        <Route path="trail/reads" element={<ActivityPage />} />
+        <Route path="trail/:seq" element={<EntryPage />} />
         <Route path="refusals" element={<RefusalsPage me={me.data} />} />
         <Route path="access/matrix" element={<MatrixPage />} />
         <Route path="access/tighten" element={<TightenPage />} />

@@ -125,6 +125,7 @@ type filler struct {
 const (
 	office = "192.0.2.10" // RFC 5737 documentation addresses
 	ship   = "198.51.100.7"
+	laptop = "203.0.113.40" // where no app should read from
 )
 
 // Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. It returns
@@ -132,7 +133,7 @@ const (
 func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
 	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.order, f.recent, f.ask,
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.astray, f.order, f.recent, f.ask,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
@@ -433,6 +434,17 @@ func (f *filler) readAll() error {
 func expected(err error) bool {
 	var known *service.Error
 	return errors.As(err, &known) && (known.Code == service.Refused || known.Code == service.NotFound || known.Code == service.NotServable || known.Code == service.SignInFailed)
+}
+
+// astray: three days ago an app read something that it never needed, from where it never was.
+func (f *filler) astray() error {
+	f.clock.Set(3*day - 5*time.Hour)
+	app, err := f.app("ticket-api", laptop)
+	if err != nil {
+		return err
+	}
+	_, err = f.s.ReadValue(app, reference.Reference{Drawer: "ticketing-prod", Item: "seat-map-signing-key"})
+	return err
 }
 
 // order: two days ago the duty looked at how long things live: rules, one of them for later, a better name, and a value

@@ -75,7 +75,18 @@ export const useTighten = (days: number) =>
 export const useOwned = (subject: string) =>
   useQuery({ queryKey: ["owned", subject], queryFn: () => data(api.GET("/api/identities/{subject}/owned", { params: { path: { subject } } })) });
 
-export type TrailFilter = { subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
+// Reports are asked from midnight, so that the same question has the same key.
+const daysAgo = (days: number) => `${new Date(Date.now() - days * 86_400_000).toISOString().slice(0, 10)}T00:00:00Z`;
+export const useUnusual = (days: number) =>
+  useQuery({ queryKey: ["unusual", days], queryFn: () => data(api.GET("/api/trail/unusual", { params: { query: { since: daysAgo(days) } } })) });
+export const useActivity = (days: number) =>
+  useQuery({ queryKey: ["activity", days], queryFn: () => data(api.GET("/api/trail/activity", { params: { query: { since: daysAgo(days) } } })) });
+export const useExposure = (drawer: string, item: string) =>
+  useMutation({
+    mutationFn: async (body: Schemas["NewExposure"]) => (await data(api.POST("/api/drawers/{drawer}/items/{item}/exposure", { params: { path: { drawer, item } }, body }))) as Schemas["Exposure"], // not as Markdown
+  });
+
+export type TrailFilter = { q?: string; subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
 
 export const useTrail = (query: TrailFilter) =>
   useQuery({

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useItem, useReaders } from "../../api/queries";
 import { CompareDialog } from "./CompareDialog";
@@ -97,7 +97,7 @@ function Versions({ drawer, item, versions, readers }: VersionsProps) {
                 <td><When at={v.ends_at} none="no end" />{v.ends_at !== v.not_after && <><br /><span className="muted text-sm">by its age</span></>}</td>
                 <td>{v.note}</td>
                 <td>{!v.current && v.state !== "shredded" && !item.use_only && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
-                <td><Acts drawer={drawer} item={item} version={v} /></td>
+                <td><div className="flex flex-wrap items-center gap-1"><Acts drawer={drawer} item={item} version={v} />{v.state !== "shredded" && <Link className="btn btn-ghost btn-xs" to={`/drawers/${drawer}/${item.name}@${v.version}/exposure`}>Got out …</Link>}</div></td>
               </tr>
             ))}
           </tbody>

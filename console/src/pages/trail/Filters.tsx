@@ -18,7 +18,8 @@ export function Filters({ filter, onChange }: FiltersProps) {
     onChange(chosen);
   };
   return (
-    <form role="search" aria-label="Filter the trail" className="panel mb-6 grid items-end gap-4 sm:grid-cols-2 lg:grid-cols-5" onSubmit={submit}>
+    <form role="search" aria-label="Filter the trail" className="panel mb-6 grid items-end gap-4 sm:grid-cols-2 lg:grid-cols-6" onSubmit={submit}>
+      <Field label="Look for" name="q" defaultValue={filter.q} placeholder="-outcome:allowed since:7d" className="name" />
       <Field label="Who" name="subject" defaultValue={filter.subject} placeholder="app:ticket-api" className="name" />
       <Field label="Drawer, item or subject" name="target" defaultValue={filter.target} placeholder="ticketing-prod" className="name" />
       <Choice label="Action" name="action" defaultValue={filter.action ?? ""} options={options(actions)} />

@@ -1,3 +1,4 @@
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useTrail, type TrailFilter } from "../../api/queries";
@@ -9,7 +10,7 @@ import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
 import { Filters } from "./Filters";
 
-const names = ["subject", "target", "action", "outcome", "cursor"] as const;
+const names = ["q", "subject", "target", "action", "outcome", "cursor"] as const;
 
 // TrailPage shows the audit trail; its filter is the page's address, so that it can be passed on.
 export function TrailPage() {
@@ -21,11 +22,17 @@ export function TrailPage() {
   }
   const trail = useTrail(filter);
   const entries = trail.data?.entries ?? [];
+  const [live, setLive] = useState(false);
   const older = () => setSearch({ ...filter, cursor: trail.data?.next_cursor ?? "" });
   return (
     <>
-      <PageHead title="The trail">Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
+      <PageHead title="The trail" aside={<>
+        <button type="button" className="btn btn-outline" aria-pressed={live} onClick={() => setLive(!live)}>{live ? "Stop the live view" : "Live view"}</button>
+        <Link className="btn btn-outline" to="/trail/reads">What is read</Link>
+        <Link className="btn btn-outline" to="/trail/verify">Verify …</Link>
+      </>}>Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
       <Filters key={search.toString()} filter={filter} onChange={(f) => setSearch(f)} />
+      {live && <Live query={filter.q ?? ""} />}
       {trail.isPending && <Loading what="the trail" />}
       {trail.error && <ProblemBox error={trail.error} />}
       {trail.data && entries.length === 0 && <Empty title="No entry">Nothing that this selects and you may read.</Empty>}
@@ -38,9 +45,31 @@ export function TrailPage() {
   );
 }
 
-function Entries({ entries }: { entries: Schemas["Entry"][] }) {
+// mostLive is how many entries the live view keeps.
+const mostLive = 50;
+
+// Live shows entries as they are recorded, newest first, above those that were there.
+function Live({ query }: { query: string }) {
+  const [entries, setEntries] = useState<Schemas["Entry"][]>([]);
+  const [lost, setLost] = useState(false);
+  useEffect(() => {
+    const source = new EventSource(`/api/trail/watch?q=${encodeURIComponent(query)}`);
+    source.onopen = () => setLost(false);
+    source.onerror = () => setLost(true);
+    source.onmessage = (event) => setEntries((list) => [JSON.parse(String(event.data)) as Schemas["Entry"], ...list].slice(0, mostLive));
+    return () => source.close();
+  }, [query]);
   return (
-    <Scroll label="Entries">
+    <section aria-label="Live view" className="border-primary mb-8 border-l-4 pl-4">
+      <p role="status" className="mb-2"><Mark state={lost ? "failed" : "usable"} word={lost ? "The connection is lost; it is tried again" : "Live"} />{query && <>: <span className="name text-sm">{query}</span></>}</p>
+      {entries.length === 0 ? <p className="muted">Nothing was recorded since you look.</p> : <Entries entries={entries} label="Live entries" />}
+    </section>
+  );
+}
+
+function Entries({ entries, label = "Entries" }: { entries: Schemas["Entry"][]; label?: string }) {
+  return (
+    <Scroll label={label}>
       <table className="dense table">
         <thead>
           <tr><th scope="col">No</th><th scope="col">When</th><th scope="col">Who</th><th scope="col">Action</th><th scope="col">Target</th><th scope="col">Outcome</th><th scope="col">From</th><th scope="col">Detail</th></tr>
@@ -48,13 +77,13 @@ function Entries({ entries }: { entries: Schemas["Entry"][] }) {
         <tbody>
           {entries.map((e) => (
             <tr key={e.seq} className={e.outcome === "refused" ? "bg-base-200" : ""}>
-              <td className="muted text-sm whitespace-nowrap tabular-nums">{e.seq}</td>
+              <td className="text-sm whitespace-nowrap tabular-nums"><Link className="link link-hover" to={`/trail/${e.seq}`} aria-label={`Entry ${e.seq}`}>{e.seq}</Link></td>
               <td><When at={e.at} /></td>
               <td><Subject of={e.subject} /></td>
               <td className="whitespace-nowrap">{e.action.replaceAll("_", " ")}</td>
               <td className="name max-w-72 text-sm">{e.target || <span className="muted">chest</span>}{e.version ? `@${e.version}` : ""}</td>
               <td><Mark state={e.outcome} /></td>
-              <td className="name text-sm">{e.addr}</td>
+              <td className="name text-sm whitespace-nowrap">{e.addr}</td>
               <td className="max-w-72 text-sm">{e.receipt ? <>{e.reason.replaceAll("_", " ")}, <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}</Link></> : e.reason.replaceAll("_", " ") || e.detail}</td>
             </tr>
           ))}

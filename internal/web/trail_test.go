@@ -1,0 +1,78 @@
+package web_test
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"tansu/internal/chesttest"
+	"tansu/internal/server"
+	"tansu/internal/web"
+)
+
+// The trail is verified in the viewer's browser, entry by entry, and a trail that was changed in the file is not accepted there.
+func TestTheTrailIsVerifiedInTheBrowser(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/trail/verify", "Without this chest")
+	b.do(press("Verify now"), see("Everything is as it was recorded"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.visit("/trail/3", "Proof, checked in this browser")
+	b.do(see("It is in the trail as it was recorded"), see("hashes lead from there to the root"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.clean()
+	if err := b.chest.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	b.chest.Edit(t, "UPDATE entries SET bodies = replace(bodies, 'allowed', 'refused') WHERE first = 3")
+	console, err := web.Handler()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.chest.Reopen(t, func(o *server.Options) { o.Transport, o.Console = server.PlainHTTP, console }); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/trail/verify", "Without this chest")
+	b.do(press("Verify now"), see("Something among entries"))
+	b.visit("/trail/3", "Proof, checked in this browser")
+	b.do(see("It does not match the checkpoint"))
+}
+
+// An auditor watches, asks in the grammar of searches, sees what stands out, and works out what an exposed version means.
+func TestTheTrailIsAskedInTheConsole(t *testing.T) {
+	b := open(t)
+	_, token := b.chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "**"})
+	app := b.chest.Client(t, token)
+	if _, _, err := app.Read(b.ctx, "ticketing-prod/db-password"); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/trail", "The trail")
+	b.do(press("Live view"), chromedp.WaitVisible(`section[aria-label="Live view"]`), see("Live"))
+	if _, _, err := app.Read(b.ctx, "ticketing-prod/none"); err == nil {
+		t.Fatal("there is a none")
+	}
+	b.do(chromedp.WaitVisible(`//section[@aria-label="Live view"]//td[contains(., "ticketing-prod/none")]`))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"), chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
+	b.visit("/trail/reads", "What is read")
+	b.do(see("Nothing stands out"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(chromedp.Click(`//a[contains(., "Got out")]`), see("got out"), chromedp.SendKeys(`input[name=reason]`, "in a build log"), press("Work it out"), see("It is still served"), see("it is what everybody gets now"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Say so in the trail"), see("The trail says that it is exposed"))
+	b.clean()
+}
