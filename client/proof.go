@@ -32,13 +32,21 @@ type Extension struct {
 	Hashes     [][]byte `json:"hashes"`
 }
 
-// VerifierKey is what checkpoints are verified with. Keep it: one that is asked for later may be somebody else's.
+// TrailKeys are what signatures of a chest are verified with. Keep them: those that are asked for later may be somebody else's.
+type TrailKeys struct {
+	Verifier string `json:"verifier_key"` // of checkpoints, in the form of signed notes
+	Delivery string `json:"delivery_key"` // of what is passed on: an Ed25519 key in base64
+}
+
+// TrailKeys returns them.
+func (c *Client) TrailKeys(ctx context.Context) (keys TrailKeys, err error) {
+	return keys, c.get(ctx, "/api/trail/key", &keys)
+}
+
+// VerifierKey is what checkpoints are verified with.
 func (c *Client) VerifierKey(ctx context.Context) (string, error) {
-	var answer struct {
-		Key string `json:"verifier_key"`
-	}
-	err := c.get(ctx, "/api/trail/key", &answer)
-	return answer.Key, err
+	keys, err := c.TrailKeys(ctx)
+	return keys.Verifier, err
 }
 
 // Checkpoints lists those of a size or a smaller one, the newest first; 0 is all.

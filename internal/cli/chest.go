@@ -164,9 +164,13 @@ func (a *app) serveCommand() *cobra.Command {
 --key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.
 
 A witness is a file on another disk, or an https address, that is told each checkpoint of the trail. At each unlock the trail
-must begin with what the witness saw last: an older copy of the database, or one with entries cut off, is not unlocked.`,
+must begin with what the witness saw last: an older copy of the database, or one with entries cut off, is not unlocked.
+
+An outlet gets each entry a moment after it is recorded: a file (one JSON object to a line, put aside when it is full), a syslog
+server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421). One that is away gets later what it missed.`,
 		Example: `  tansu serve --dir /var/lib/tansu
   tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key
+  tansu serve --dir /var/lib/tansu --outlet file:/var/log/tansu/trail.jsonl --outlet syslog://logs.ferries.example:6514
   tansu serve --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints --witness https://witness.ferries.example/tansu`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
@@ -190,6 +194,7 @@ must begin with what the witness saw last: an older copy of the database, or one
 		},
 	}
 	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file` or https address, and hold the trail against it; can be repeated")
+	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil, "pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
 	command.Flags().BoolVar(&o.Restored, "restored", false, "unlock although the trail is not what it was, because the database comes from a backup")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")

@@ -15,7 +15,7 @@ func (a *api) verifierKey(c *call) error {
 	if key == "" {
 		return &service.Error{Code: service.Locked, Detail: "the key that checkpoints are verified with is known when the chest has been unlocked once"}
 	}
-	return c.JSON(http.StatusOK, map[string]string{"verifier_key": key})
+	return c.JSON(http.StatusOK, map[string]string{"verifier_key": key, "delivery_key": a.service.DeliveryKey()})
 }
 
 func checkpointJSON(p service.Checkpoint) client.Checkpoint {

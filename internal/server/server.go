@@ -19,6 +19,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/httpapi"
+	"tansu/internal/outlet"
 	"tansu/internal/service"
 	"tansu/internal/store"
 )
@@ -44,7 +45,8 @@ type Options struct {
 	Version   string
 	Now       func() time.Time // nil for the machine's clock
 	Witnesses []service.Witness
-	Restored  bool // unlock although the trail is not what it was
+	Restored  bool     // unlock although the trail is not what it was
+	Outlets   []string // where the trail is passed on to: see package outlet
 }
 
 // Server is a running chest.
@@ -57,6 +59,7 @@ type Server struct {
 	certificate atomic.Pointer[tls.Certificate]
 	failed      chan error
 	quit, kept  chan struct{} // end the upkeep, and say that it has ended
+	outlets     *outlet.Running
 	stop        sync.Once
 	stopped     error
 }
@@ -108,9 +111,18 @@ func (s *Server) start() (err error) {
 			return err
 		}
 	}
+	var outlets []*outlet.Outlet
+	for _, name := range s.options.Outlets {
+		o, err := outlet.Open(name, s.Service.Origin(), s.options.Dir, s.Service.SignDelivery)
+		if err != nil {
+			return err
+		}
+		outlets = append(outlets, o)
+	}
 	if err := s.listen(); err != nil {
 		return err
 	}
+	s.outlets = outlet.Run(outlets, s.store, s.options.Log)
 	s.keepUp()
 	return nil
 }
@@ -277,6 +289,7 @@ func (s *Server) end() error {
 	}
 	close(s.quit)
 	<-s.kept
+	s.outlets.Stop()
 	s.Service.Stop()
 	return errors.Join(err, s.store.Close())
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"crypto/ed25519"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -35,8 +36,8 @@ type Checkpoint struct {
 	Note string
 }
 
-// origin is what the chest's checkpoints are of.
-func (s *Service) origin() string { return trail.OriginOf(s.chest.ID) }
+// Origin is what the chest's checkpoints are of.
+func (s *Service) Origin() string { return trail.OriginOf(s.chest.ID) }
 
 // VerifierKey is what checkpoints of this chest are verified with; anyone may know it. It is empty before the first unlock.
 func (s *Service) VerifierKey() string {
@@ -45,11 +46,26 @@ func (s *Service) VerifierKey() string {
 }
 
 func (s *Service) setVerifierKey(root *envelope.Root) error {
-	key, err := trail.VerifierKey(s.origin(), root.TrailKey().Public().(ed25519.PublicKey))
+	key, err := trail.VerifierKey(s.Origin(), root.TrailKey().Public().(ed25519.PublicKey))
 	if err == nil {
 		s.verifierKey.Store(key)
 	}
 	return err
+}
+
+// SignDelivery signs what is passed on, and returns besides whose signature it is. It fails while the chest is locked.
+func (s *Service) SignDelivery(content []byte) (signature []byte, keyID string, err error) {
+	err = s.view(func(st *state) error { signature = ed25519.Sign(st.root.DeliveryKey(), content); return nil })
+	return signature, s.Origin(), err
+}
+
+// DeliveryKey is what signatures of what is passed on are verified with, in base64; empty while the chest is locked.
+func (s *Service) DeliveryKey() (key string) {
+	_ = s.view(func(st *state) error {
+		key = base64.StdEncoding.EncodeToString(st.root.DeliveryKey().Public().(ed25519.PublicKey))
+		return nil
+	})
+	return key
 }
 
 // checkpoint signs what the trail is now, keeps it, and returns it; when nothing was recorded since the last one, that.
@@ -68,7 +84,7 @@ func (s *Service) checkpoint() (c Checkpoint, err error) {
 	if len(kept) == 1 {
 		return s.openKept(kept[0])
 	}
-	made := trail.Checkpoint{Origin: s.origin(), Size: size, At: s.now().UTC().Truncate(time.Second)}
+	made := trail.Checkpoint{Origin: s.Origin(), Size: size, At: s.now().UTC().Truncate(time.Second)}
 	if made.Root, err = s.records.Root(size); err != nil {
 		return c, err
 	}

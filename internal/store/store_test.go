@@ -394,7 +394,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	var bodies []string
 	must(t, s.Bodies(1, func(_ uint64, body string) bool { bodies = append(bodies, body); return true }))
 	must(t, s.Close())
-	for _, table := range []string{"members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes", "checkpoints", "folds", "entries"} {
+	for _, table := range []string{"members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes", "checkpoints", "folds", "outlets", "entries"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
 	edit(t, dir, "CREATE TABLE entries (seq INTEGER PRIMARY KEY, body TEXT NOT NULL, receipt TEXT) STRICT")

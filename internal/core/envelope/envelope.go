@@ -159,6 +159,7 @@ type Root struct {
 	marks    [KeySize]byte
 	likes    [KeySize]byte
 	trail    ed25519.PrivateKey
+	deliver  ed25519.PrivateKey
 }
 
 // NewRoot makes the root key of a new chest.
@@ -173,11 +174,12 @@ func rootOf(chest string, root *Key) *Root {
 		tally:    derive(root.bytes[:], chest, "tally rows"),
 		marks:    derive(root.bytes[:], chest, "device marks"),
 		likes:    derive(root.bytes[:], chest, "likeness"),
-		trail:    trailKey(derive(root.bytes[:], chest, "sign checkpoints")),
+		trail:    signingKey(derive(root.bytes[:], chest, "sign checkpoints")),
+		deliver:  signingKey(derive(root.bytes[:], chest, "sign deliveries")),
 	}
 }
 
-func trailKey(seed [KeySize]byte) ed25519.PrivateKey { return ed25519.NewKeyFromSeed(seed[:]) }
+func signingKey(seed [KeySize]byte) ed25519.PrivateKey { return ed25519.NewKeyFromSeed(seed[:]) }
 
 // derive is HKDF-SHA256 (RFC 5869) with the chest as salt and the purpose as info.
 func derive(secret []byte, chest, purpose string) [KeySize]byte {
@@ -200,6 +202,7 @@ func (r *Root) Erase() {
 	clear(r.marks[:])
 	clear(r.likes[:])
 	clear(r.trail)
+	clear(r.deliver)
 }
 
 // WrapDrawerKey seals a drawer's key for storage.
@@ -233,6 +236,9 @@ func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks
 
 // TrailKey signs checkpoints of the trail (Ed25519, RFC 8032). Its public half may be kept by anyone.
 func (r *Root) TrailKey() ed25519.PrivateKey { return r.trail }
+
+// DeliveryKey signs what is passed on to others (Ed25519).
+func (r *Root) DeliveryKey() ed25519.PrivateKey { return r.deliver }
 
 // Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
 // others have it, too, so that who holds the database file learns neither the value nor that two are equal.

@@ -79,3 +79,9 @@ CREATE TABLE folds (
     since INTEGER NOT NULL,
     last INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
+
+-- Up to which entry each outlet has passed the trail on.
+CREATE TABLE outlets (
+    name TEXT PRIMARY KEY,
+    seq INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;

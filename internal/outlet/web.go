@@ -1,0 +1,104 @@
+package outlet
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"tansu/internal/core/trail"
+)
+
+// web posts entries as a batch of CloudEvents (version 1.0, JSON format), with a signature over the method, the address, the
+// type and the digest of the body (RFC 9421 with Ed25519, RFC 9530).
+type web struct {
+	address string
+	origin  string
+	sign    Sign
+	http    *http.Client
+}
+
+func newWeb(address, origin string, sign Sign) *web {
+	return &web{address: address, origin: origin, sign: sign, http: &http.Client{Timeout: 20 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+}
+
+// event is a CloudEvent.
+type event struct {
+	Version     string          `json:"specversion"`
+	ID          string          `json:"id"` // the entry's number: the receiver drops what it has
+	Source      string          `json:"source"`
+	Type        string          `json:"type"`
+	Time        string          `json:"time"`
+	ContentType string          `json:"datacontenttype"`
+	Data        json.RawMessage `json:"data"`
+}
+
+func (w *web) send(ctx context.Context, entries []Entry) error {
+	events := make([]event, len(entries))
+	for i, e := range entries {
+		decoded, err := trail.Decode([]byte(e.Body))
+		if err != nil {
+			return &rejected{err}
+		}
+		events[i] = event{"1.0", strconv.FormatUint(e.Seq, 10), w.origin, "tansu.trail.entry.v1", trail.FormatTime(decoded.At), "application/json", json.RawMessage(e.Body)}
+	}
+	body, err := json.Marshal(events)
+	if err != nil {
+		return &rejected{err}
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
+	if err != nil {
+		return &rejected{err}
+	}
+	request.Header.Set("Content-Type", "application/cloudevents-batch+json")
+	if err := w.signed(request, body); err != nil {
+		return err
+	}
+	response, err := w.http.Do(request)
+	if err != nil {
+		return err
+	}
+	_, _ = io.Copy(io.Discard, io.LimitReader(response.Body, 1<<16))
+	_ = response.Body.Close()
+	switch code := response.StatusCode; {
+	case code < 300:
+		return nil
+	case code >= 400 && code < 500 && code != http.StatusRequestTimeout && code != http.StatusTooManyRequests && code != http.StatusUnauthorized && code != http.StatusForbidden:
+		return &rejected{fmt.Errorf("it answered %s", response.Status)}
+	default:
+		return fmt.Errorf("it answered %s", response.Status)
+	}
+}
+
+// signed adds the signature (RFC 9421, section 2.5).
+func (w *web) signed(request *http.Request, body []byte) error {
+	digest := sha256.Sum256(body)
+	request.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest[:])+":")
+	created := time.Now().Unix()
+	base := func(keyID string) (parameters, text string) {
+		parameters = fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="ed25519"`, created, keyID)
+		return parameters, fmt.Sprintf("\"@method\": POST\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+			request.URL, request.Header.Get("Content-Type"), request.Header.Get("Content-Digest"), parameters)
+	}
+	_, keyID, err := w.sign(nil)
+	if err != nil {
+		return err
+	}
+	parameters, text := base(keyID)
+	signature, _, err := w.sign([]byte(text))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Signature-Input", "tansu="+parameters)
+	request.Header.Set("Signature", "tansu=:"+base64.StdEncoding.EncodeToString(signature)+":")
+	return nil
+}
+
+func (w *web) close() { w.http.CloseIdleConnections() }
