@@ -36,7 +36,8 @@ var (
 	seconds     = flag.Int("seconds", 5, "how long each measurement lasts")
 	rounds      = flag.Int("rounds", 3, "how many alternations")
 	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
-	only        = flag.String("only", "", "measure one part only: reads, decisions, search or items")
+	entries     = flag.Int("entries", 1_000_000, "how many entries the long trail has")
+	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items or trail")
 	connections = []int{1, 64, 256}
 )
 
@@ -75,7 +76,7 @@ func run() error {
 	for _, part := range []struct {
 		name    string
 		measure func(map[string]any) error
-	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}} {
+	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}} {
 		if *only != "" && *only != part.name {
 			continue
 		}
