@@ -30,7 +30,6 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-shot cli-help 'tansu --help | head -67 | tail -54' 8
 shot cli-story 'tansu demo --story'
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
