@@ -369,6 +369,7 @@ func queryOf(texts map[string]string, times map[string]time.Time) url.Values {
 // TrailFilter selects entries; empty fields select all.
 type TrailFilter struct {
 	Query                                                                     string // in the grammar of searches
+	Archive                                                                   string // the name of one; empty for the database
 	Subject, Action, Target, Outcome, Reason, Grant, Addr, RequestID, Receipt string
 
 	Since, Until time.Time // Since is included, Until is not
@@ -378,7 +379,7 @@ type TrailFilter struct {
 
 // Trail reads a page of the trail, newest first.
 func (c *Client) Trail(ctx context.Context, f TrailFilter) (p TrailPage, err error) {
-	query := queryOf(map[string]string{"q": f.Query, "subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
+	query := queryOf(map[string]string{"q": f.Query, "archive": f.Archive, "subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
 		"reason": f.Reason, "grant": f.Grant, "addr": f.Addr, "request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor}, map[string]time.Time{"since": f.Since, "until": f.Until})
 	if f.Limit != 0 {
 		query.Set("limit", strconv.Itoa(f.Limit))

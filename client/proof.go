@@ -62,6 +62,22 @@ func (c *Client) Checkpoints(ctx context.Context, from uint64) ([]Checkpoint, er
 	return answer.Checkpoints, err
 }
 
+// Archive is a file with entries that are not in the database any more.
+type Archive struct {
+	Name  string `json:"name"`
+	First uint64 `json:"first"`
+	Last  uint64 `json:"last"`
+}
+
+// Archives lists them, oldest first.
+func (c *Client) Archives(ctx context.Context) ([]Archive, error) {
+	var answer struct {
+		Archives []Archive `json:"archives"`
+	}
+	err := c.get(ctx, "/api/trail/archives", &answer)
+	return answer.Archives, err
+}
+
 // MakeCheckpoint signs what the trail is now.
 func (c *Client) MakeCheckpoint(ctx context.Context) (p Checkpoint, err error) {
 	return p, c.post(ctx, "/api/trail/checkpoints", nil, &p)

@@ -157,6 +157,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var plain bool
 	var logFormat string
 	var witnesses []string
+	var archiveAfter string
 	command := &cobra.Command{
 		Use:   "serve --dir DIR",
 		Short: "Run the chest until it is told to stop",
@@ -183,6 +184,11 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 			if o.Console, err = web.Handler(); err != nil {
 				return err
 			}
+			if archiveAfter != "" {
+				if o.ArchiveAfter, err = duration(archiveAfter); err != nil || o.ArchiveAfter < 24*time.Hour {
+					return usagef("--archive-after is a length of time of a day or more, such as 400d")
+				}
+			}
 			for _, name := range witnesses {
 				w, err := witness.Open(name, o.Dir)
 				if err != nil {
@@ -195,6 +201,7 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 	}
 	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file` or https address, and hold the trail against it; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil, "pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
+	command.Flags().StringVar(&archiveAfter, "archive-after", "", "move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
 	command.Flags().BoolVar(&o.Restored, "restored", false, "unlock although the trail is not what it was, because the database comes from a backup")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")

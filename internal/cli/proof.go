@@ -322,3 +322,27 @@ func (a *app) checkProofCommand() *cobra.Command {
 	command.Flags().StringVar(&key, "key", "", "the `file` in which the verifier key was kept")
 	return command
 }
+
+func (a *app) archivesCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "archives",
+		Short: "List the files with entries that are not in the database any more",
+		Long: `Lists the archives of the trail, which tansu serve --archive-after makes. Look into one with --archive NAME; an export has
+what is in them, too, and tansu trail verify takes them as they are.`,
+		Example: "  tansu trail archives\n  tansu trail --archive trail-000000000001-000000040960.jsonl.gz outcome:refused",
+		Args:    exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.Archives(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				t := table{head: []string{"NAME", "FIRST", "LAST"}}
+				for _, one := range list {
+					t.add(one.Name, strconv.FormatUint(one.First, 10), strconv.FormatUint(one.Last, 10))
+				}
+				a.printTable(t, "None: all entries are in the database.")
+			})
+		}),
+	}
+}

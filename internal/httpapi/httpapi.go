@@ -160,6 +160,7 @@ var routes = []route{
 	{"POST", "/api/examine", identified, (*api).examine},
 
 	{"GET", "/api/trail", identified, (*api).trail},
+	{"GET", "/api/trail/archives", identified, (*api).archives},
 	{"GET", "/api/trail/watch", identified, (*api).watch},
 	{"GET", "/api/trail/unusual", identified, (*api).unusual},
 	{"GET", "/api/trail/activity", identified, (*api).activity},
@@ -298,6 +299,9 @@ type recovered struct {
 func (h recovered) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer func() {
 		if cause := recover(); cause != nil {
+			if cause == http.ErrAbortHandler {
+				panic(cause)
+			}
 			h.log.Error("panic", "method", r.Method, "cause", cause)
 			panic(http.ErrAbortHandler)
 		}

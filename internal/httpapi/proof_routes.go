@@ -101,13 +101,20 @@ func (a *api) exportTrail(c *call) error {
 	if err != nil {
 		return err
 	}
-	return a.service.ExportTrail(c.caller, from, func(p service.Checkpoint) (io.Writer, error) {
+	begun := false
+	err = a.service.ExportTrail(c.caller, from, func(p service.Checkpoint) (io.Writer, error) {
 		header := c.Response().Header()
 		header.Set("Content-Type", "application/jsonl")
 		header.Set("Tansu-Trail-Size", strconv.FormatUint(p.Size, 10))
 		c.Response().WriteHeader(http.StatusOK)
+		begun = true
 		return &patient{w: c.Response(), control: http.NewResponseController(c.Response())}, nil
 	})
+	if err != nil && begun {
+		a.log.Error("an export of the trail broke off", "request_id", requestID(c.Context), "error", err)
+		panic(http.ErrAbortHandler) // or what was sent would look whole
+	}
+	return err
 }
 
 // patient is an answer that may take as long as it likes, as long as it goes on.

@@ -17,7 +17,7 @@ const (
 )
 
 func (a *api) trail(c *call) error {
-	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "q", "since", "until", "cursor", "limit"); err != nil {
+	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "q", "archive", "since", "until", "cursor", "limit"); err != nil {
 		return err
 	}
 	filter, rest, err := service.TrailQuery(c.QueryParam("q"), time.Now())
@@ -50,7 +50,12 @@ func (a *api) trail(c *call) error {
 			return &service.Error{Code: service.InvalidInput, Field: "limit", Detail: "limit is not a whole number from 1 to 500"}
 		}
 	}
-	page, err := a.service.Trail(c.caller, filter, rest, most)
+	var page service.TrailPage
+	if archive := c.QueryParam("archive"); archive != "" {
+		page, err = a.service.ArchivedTrail(c.caller, archive, filter, rest, most)
+	} else {
+		page, err = a.service.Trail(c.caller, filter, rest, most)
+	}
 	if err != nil {
 		return err
 	}
@@ -119,4 +124,16 @@ func sinceOr(c *call, back time.Duration) (time.Time, error) {
 func entryJSON(e trail.Entry) client.Entry {
 	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
 		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr, Count: e.Count}
+}
+
+func (a *api) archives(c *call) error {
+	list, err := a.service.Archives(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := []client.Archive{}
+	for _, one := range list {
+		answer = append(answer, client.Archive(one))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"archives": answer})
 }

@@ -35,18 +35,19 @@ const (
 
 // Options of a server.
 type Options struct {
-	Dir       string
-	Listen    string // host:port
-	Transport Transport
-	Hosts     []string // more names that clients reach it by; taken into the certificate at the next unlock
-	KeyFile   string   // unlocks at start; empty to stay locked
-	Console   http.Handler
-	Log       *slog.Logger
-	Version   string
-	Now       func() time.Time // nil for the machine's clock
-	Witnesses []service.Witness
-	Restored  bool     // unlock although the trail is not what it was
-	Outlets   []string // where the trail is passed on to: see package outlet
+	Dir          string
+	Listen       string // host:port
+	Transport    Transport
+	Hosts        []string // more names that clients reach it by; taken into the certificate at the next unlock
+	KeyFile      string   // unlocks at start; empty to stay locked
+	Console      http.Handler
+	Log          *slog.Logger
+	Version      string
+	Now          func() time.Time // nil for the machine's clock
+	Witnesses    []service.Witness
+	ArchiveAfter time.Duration // how long entries stay in the database; 0 for ever
+	Restored     bool          // unlock although the trail is not what it was
+	Outlets      []string      // where the trail is passed on to: see package outlet
 }
 
 // Server is a running chest.
@@ -99,7 +100,7 @@ func Start(o Options) (*Server, error) {
 
 func (s *Server) start() (err error) {
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
-		Witnesses: s.options.Witnesses, Restored: s.options.Restored})
+		Witnesses: s.options.Witnesses, Restored: s.options.Restored, ArchiveAfter: s.options.ArchiveAfter})
 	if err != nil {
 		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
 	}

@@ -125,8 +125,25 @@ func (s *Service) Upkeep() {
 	if err == nil {
 		err = s.thin()
 	}
+	if err == nil && s.options.ArchiveAfter > 0 {
+		err = s.archive(s.now().Add(-s.options.ArchiveAfter))
+	}
 	if err != nil && s.Status().Unlocked {
-		s.options.Log.Error("no checkpoint was made", "error", err)
+		s.options.Log.Error("the upkeep of the trail did not end well", "error", err)
+	}
+}
+
+// archive moves what was made before a time into archives, and says so in the trail.
+func (s *Service) archive(before time.Time) error {
+	for {
+		a, moved, err := s.records.ArchiveBefore(micros(before))
+		if err != nil || !moved {
+			return err
+		}
+		e := trail.Entry{At: s.now(), Subject: "chest", Action: "archive_trail", Outcome: trail.Allowed, Detail: fmt.Sprintf("entries %d to %d are in %s", a.First, a.Last, a.Name)}
+		if err := s.records.Submit(&store.Work{Entry: e}); err != nil {
+			return err
+		}
 	}
 }
 

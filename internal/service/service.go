@@ -57,6 +57,9 @@ type Records interface {
 	Count(store.Fold) error
 	Folds(before int64) ([]store.Fold, error)
 	Unfold(key string, complete func(store.Fold) trail.Entry) error
+	Archives() ([]store.Archive, error)
+	ArchiveBefore(before int64) (store.Archive, bool, error)
+	Archived(name string, visit func(trail.Entry) bool) error
 	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)
 	KeepCheckpoint(store.StoredCheckpoint) error
 	ThinCheckpoints(before int64) error
@@ -73,6 +76,8 @@ type Options struct {
 	Witnesses []Witness
 	// Restored lets the chest be unlocked although the trail is not what it was, because it was restored from a backup.
 	Restored bool
+	// ArchiveAfter is how long entries stay in the database before they are moved into archives; 0 for ever.
+	ArchiveAfter time.Duration
 }
 
 // Service is an open chest, locked or not. Its methods are safe for concurrent use.

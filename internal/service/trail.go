@@ -1,6 +1,9 @@
 package service
 
 import (
+	"cmp"
+	"errors"
+	"io/fs"
 	"strings"
 
 	"tansu/internal/core/access"
@@ -56,6 +59,56 @@ func (s *Service) Trail(c Caller, f store.Filter, rest search.Query, most int) (
 		return TrailPage{}, failed
 	}
 	if err != nil {
+		return TrailPage{}, a.fail(err)
+	}
+	return answer(a, page)
+}
+
+// Archives lists the archives of the trail, for who may read all of it.
+func (s *Service) Archives(c Caller) (list []store.Archive, err error) {
+	a, err := s.allowWholeTrail(c, "read_trail", "list the archives of the trail")
+	if err != nil {
+		return nil, err
+	}
+	a.entry.Detail = "archives"
+	if list, err = s.records.Archives(); err != nil {
+		return nil, a.fail(err)
+	}
+	return answer(a, list)
+}
+
+// ArchivedTrail is Trail in one archive, oldest first; Next is the number after which the next page begins, which is the
+// filter's Before of it.
+func (s *Service) ArchivedTrail(c Caller, archive string, f store.Filter, rest search.Query, most int) (page TrailPage, err error) {
+	a, err := s.allowOverview(c, overTrail)
+	if err != nil {
+		return page, err
+	}
+	a.entry.Detail = "in " + archive
+	after := f.Before
+	f.Before = 0
+	may := s.mayReadEntry(c, access.ReadTrail)
+	var failed error
+	err = s.records.Archived(archive, func(e trail.Entry) bool {
+		if e.Seq <= after || !f.Selects(e) || !rest.Matches(entryThing{e}) {
+			return true
+		}
+		allowed, err := may(e)
+		if failed = err; err != nil || !allowed {
+			return err == nil
+		}
+		if len(page.Entries) == most {
+			page.Next = page.Entries[most-1].Seq
+			return false
+		}
+		page.Entries = append(page.Entries, e)
+		return true
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		a.entry.Detail = ""
+		return page, a.fail(notFound("such archive; tansu trail archives lists them", ""))
+	}
+	if err := cmp.Or(failed, err); err != nil {
 		return TrailPage{}, a.fail(err)
 	}
 	return answer(a, page)

@@ -108,14 +108,23 @@ func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
 
 // blocksOf is the range of blocks in which a filter can select something.
 func (s *Store) blocksOf(f Filter) (oldest, newest int64, err error) {
+	first, err := s.firstEntry()
+	if err != nil {
+		return 0, 0, err
+	}
+	if first > 0 {
+		oldest = blockOf(first) // what is older is in archives
+	}
 	newest = math.MaxInt64
 	if f.Before != 0 {
 		newest = blockOf(f.Before)
 	}
 	if !f.Since.IsZero() {
-		if err := s.read.Get(&oldest, "SELECT coalesce(min(number), ?) FROM blocks WHERE latest >= ?", int64(math.MaxInt64), f.Since.UnixMicro()); err != nil {
+		var since int64
+		if err := s.read.Get(&since, "SELECT coalesce(min(number), ?) FROM blocks WHERE latest >= ?", int64(math.MaxInt64), f.Since.UnixMicro()); err != nil {
 			return 0, 0, fmt.Errorf("read trail: %w", err)
 		}
+		oldest = max(oldest, since)
 	}
 	if !f.Until.IsZero() {
 		var last int64
@@ -250,8 +259,37 @@ func (r entryRow) split() []string {
 const rowsAtOnce = 64
 
 // Bodies calls visit with the number and the bytes of the entries from one on, oldest first, until it returns false or
-// none is left. It takes them as they are in the file.
+// none is left: from archives as far as they are there, and then from the database, as they are in the files.
 func (s *Store) Bodies(from uint64, visit func(seq uint64, body string) bool) error {
+	from = max(from, 1)
+	first, err := s.firstEntry()
+	if err != nil {
+		return err
+	}
+	if from < first {
+		archives, err := s.Archives()
+		if err != nil {
+			return err
+		}
+		for _, a := range archives {
+			if a.Last < from || a.First >= first {
+				continue
+			}
+			stopped := false
+			err := s.archived(a, func(seq uint64, body string) bool {
+				stopped = seq >= from && seq < first && !visit(seq, body)
+				return !stopped
+			})
+			if err != nil || stopped {
+				return err
+			}
+		}
+	}
+	return s.bodies(max(from, first), visit)
+}
+
+// bodies is Bodies with what is in the database.
+func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) error {
 	next := max(from, 1)
 	query := "SELECT first, bodies FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) ORDER BY first LIMIT ?"
 	for {

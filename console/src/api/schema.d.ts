@@ -1104,6 +1104,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trail/archives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files with entries that are not in the database any more, for who may read the whole trail */
+        get: operations["archives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trail/watch": {
         parameters: {
             query?: never;
@@ -1535,6 +1552,11 @@ export interface components {
                 why: string;
                 command: string;
             }[];
+        };
+        Archive: {
+            name: string;
+            first: number;
+            last: number;
         };
         Checkpoint: {
             /** @description How many entries the trail had. */
@@ -4188,6 +4210,8 @@ export interface operations {
             query?: {
                 /** @description What is looked for, in the grammar of the search for items, with the keys subject, target, drawer, action, outcome, reason, grant, from, request, receipt, since and until, such as "drawer:ticketing-prod -outcome:allowed since:7d". */
                 q?: components["parameters"]["trailQuery"];
+                /** @description Look into this archive, oldest first, instead of the database. */
+                archive?: string;
                 subject?: components["parameters"]["subjectFilter"];
                 action?: components["parameters"]["actionFilter"];
                 /** @description A drawer and everything in it, an item, or a subject. */
@@ -4219,6 +4243,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrailPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    archives: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Oldest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        archives: components["schemas"]["Archive"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -4347,6 +4394,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         verifier_key: string;
+                        /** @description The Ed25519 key, in base64, with which what is passed on is signed; empty while the chest is locked. */
+                        delivery_key?: string;
                     };
                 };
             };
