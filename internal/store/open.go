@@ -191,7 +191,7 @@ func acquire(dir string) (*os.File, error) {
 
 func connect(dir, mode string, connections int) (*sqlx.DB, error) {
 	lock := "immediate"
-	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)", "temp_store(MEMORY)"}
+	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-16000)"}
 	if mode == "ro" {
 		lock = "deferred"
 		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-8000)"}
