@@ -98,8 +98,10 @@ func (a *api) watch(c *call) error {
 			return &service.Error{Code: service.InvalidInput, Field: "Last-Event-ID", Detail: "Last-Event-ID is not the number of an entry"}
 		}
 	}
-	control := http.NewResponseController(c.Response())
-	out := &patient{w: c.Response(), control: control}
+	out, err := newPatient(c.Response())
+	if err != nil {
+		return err
+	}
 	alive := time.Now()
 	return a.service.Watch(c.Request().Context(), c.caller, c.QueryParam("q"), after, service.Listener{
 		Begin: func() error {
@@ -123,7 +125,7 @@ func (a *api) watch(c *call) error {
 					return err
 				}
 			}
-			return control.Flush()
+			return out.control.Flush()
 		},
 	})
 }

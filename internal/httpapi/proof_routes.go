@@ -108,7 +108,7 @@ func (a *api) exportTrail(c *call) error {
 		header.Set("Tansu-Trail-Size", strconv.FormatUint(p.Size, 10))
 		c.Response().WriteHeader(http.StatusOK)
 		begun = true
-		return &patient{w: c.Response(), control: http.NewResponseController(c.Response())}, nil
+		return newPatient(c.Response())
 	})
 	if err != nil && begun {
 		a.log.Error("an export of the trail broke off", "request_id", requestID(c.Context), "error", err)
@@ -122,6 +122,12 @@ type patient struct {
 	w       io.Writer
 	control *http.ResponseController
 	until   time.Time
+}
+
+// newPatient lifts the server's limit on how long a request may take, which ends what is still being answered, too.
+func newPatient(w http.ResponseWriter) (*patient, error) {
+	p := &patient{w: w, control: http.NewResponseController(w)}
+	return p, p.control.SetReadDeadline(time.Time{})
 }
 
 // goesOn is how long a client may take for what is sent to it before it counts as gone.
