@@ -37,7 +37,7 @@ var (
 	rounds      = flag.Int("rounds", 3, "how many alternations")
 	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
 	entries     = flag.Int("entries", 1_000_000, "how many entries the long trail has")
-	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items or trail")
+	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail or mixed")
 	connections = []int{1, 64, 256}
 )
 
@@ -76,7 +76,7 @@ func run() error {
 	for _, part := range []struct {
 		name    string
 		measure func(map[string]any) error
-	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}} {
+	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}, {"mixed", mixed}} {
 		if *only != "" && *only != part.name {
 			continue
 		}
@@ -262,6 +262,7 @@ type bench struct {
 	service, bare string
 	processes     []*exec.Cmd
 	auditor       *client.Client
+	options       []string // more of them for the service
 }
 
 func (b *bench) stop() {
@@ -289,7 +290,8 @@ func (b *bench) start() error {
 		return err
 	}
 	b.service = "http://" + address
-	if err := b.launch(address, "bin/tansu", "serve", "--dir", chest, "--key-file", key, "--plain-http", "--listen", address); err != nil {
+	serve := append([]string{"serve", "--dir", chest, "--key-file", key, "--plain-http", "--listen", address}, b.options...)
+	if err := b.launch(address, "bin/tansu", serve...); err != nil {
 		return err
 	}
 	anyone, err := client.New(client.Options{Address: b.service})

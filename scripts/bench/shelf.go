@@ -197,18 +197,8 @@ func (s *side) read() (measurement, error) { return s.b.wrkWith("headers.lua", s
 // cold reads items at random, of which most are in no cache.
 func (s *side) cold() (measurement, error) { return s.b.wrkWith("cold.lua", s.b.service, "/", 64) }
 
-var residentLine = regexp.MustCompile(`VmRSS:\s+(\d+) kB`)
-
 // resident is the memory of the service in MiB, as the kernel counts it; 0 when it does not say.
-func (s *side) resident() float64 {
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.b.processes[0].Process.Pid))
-	found := residentLine.FindSubmatch(status)
-	if err != nil || found == nil {
-		return 0
-	}
-	kilobytes, _ := strconv.Atoi(string(found[1]))
-	return round(float64(kilobytes) / 1024)
-}
+func (s *side) resident() float64 { return residentOf(s.b.processes[0].Process.Pid) }
 
 // benchmarks runs Go benchmarks and returns their nanoseconds by name.
 func benchmarks(pattern string, packages ...string) (map[string]float64, error) {
