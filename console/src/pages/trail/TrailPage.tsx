@@ -81,7 +81,7 @@ function Entries({ entries, label = "Entries" }: { entries: Schemas["Entry"][]; 
               <td><When at={e.at} /></td>
               <td><Subject of={e.subject} /></td>
               <td className="whitespace-nowrap">{e.action.replaceAll("_", " ")}</td>
-              <td className="name max-w-72 text-sm">{e.target || <span className="muted">chest</span>}{e.version ? `@${e.version}` : ""}</td>
+              <td className="name max-w-72 text-sm">{e.target || <span className="muted whitespace-nowrap">chest</span>}{e.version ? `@${e.version}` : ""}</td>
               <td><Mark state={e.outcome} /></td>
               <td className="name text-sm whitespace-nowrap">{e.addr}</td>
               <td className="max-w-72 text-sm">{e.receipt ? <>{e.reason.replaceAll("_", " ")}, <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}</Link></> : e.reason.replaceAll("_", " ") || e.detail}</td>
