@@ -335,7 +335,7 @@ func (s *Store) ItemByID(id string) (Shelved, error) {
 
 // Alike lists the ids of items that have a version with a certain likeness, at most so many.
 func (s *Store) Alike(likeness, most int) (items []string, err error) {
-	err = s.read.Select(&items, "SELECT DISTINCT item FROM versions WHERE likeness = ? AND shredded_at = 0 LIMIT ?", likeness, most)
+	err = s.read.Select(&items, "SELECT DISTINCT item FROM versions INDEXED BY versions_likeness WHERE likeness = ? AND likeness != 0 AND shredded_at = 0 LIMIT ?", likeness, most)
 	if err != nil {
 		return nil, fmt.Errorf("read versions: %w", err)
 	}
