@@ -197,8 +197,7 @@ func (a *app) confirm(text string) (bool, error) {
 // waiting says on a terminal what is waited for and how long it has taken, once that is more than a moment, until it is
 // told that it is over.
 func (a *app) waiting(what string) (over func()) {
-	file, is := a.Err.(*os.File)
-	if !is || !term.IsTerminal(int(file.Fd())) {
+	if !toTerminal(a.Err) {
 		return func() {}
 	}
 	stop, stopped := make(chan struct{}), make(chan struct{})
@@ -211,10 +210,10 @@ func (a *app) waiting(what string) (over func()) {
 			select {
 			case <-tick.C:
 				shown = true
-				fmt.Fprintf(file, "\r%s: %.1f s", what, time.Since(started).Seconds())
+				fmt.Fprintf(a.Err, "\r%s: %.1f s", what, time.Since(started).Seconds())
 			case <-stop:
 				if shown {
-					fmt.Fprintln(file)
+					fmt.Fprintln(a.Err)
 				}
 				return
 			}
@@ -225,15 +224,14 @@ func (a *app) waiting(what string) (over func()) {
 
 // counting says on a terminal how many of something are done.
 func (a *app) counting(what string) func(uint64) {
-	file, is := a.Err.(*os.File)
-	if !is || !term.IsTerminal(int(file.Fd())) {
+	if !toTerminal(a.Err) {
 		return nil
 	}
 	last := time.Now()
 	return func(n uint64) {
 		if now := time.Now(); now.Sub(last) > 200*time.Millisecond {
 			last = now
-			fmt.Fprintf(file, "\r%d %s ", n, what)
+			fmt.Fprintf(a.Err, "\r%d %s ", n, what)
 		}
 	}
 }

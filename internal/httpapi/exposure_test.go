@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -209,5 +210,30 @@ func TestTrailIsWatchedAsItGrows(t *testing.T) {
 		default:
 			must[client.Value](t)(app.ReadValue(ctx, "d/i"))
 		}
+	}
+}
+
+// A chest stops at once although somebody watches its trail.
+func TestAWatcherDoesNotKeepTheChestFromStopping(t *testing.T) {
+	chest := chesttest.Start(t)
+	watcher, steward := chest.Client(t, chest.Steward), chest.Client(t, chest.Steward)
+	watching, over := make(chan struct{}), make(chan error)
+	var once sync.Once
+	go func() {
+		over <- watcher.Watch(ctx, "", func(client.Entry) error { once.Do(func() { close(watching) }); return nil })
+	}()
+	for begun := false; !begun; {
+		must[[]client.Drawer](t)(steward.Drawers(ctx))
+		select {
+		case <-watching:
+			begun = true
+		default:
+		}
+	}
+	if err := chest.Stop(); err != nil { // it waits, and says so, for what does not end
+		t.Error(err)
+	}
+	if err := <-over; err == nil {
+		t.Error("the watcher is not told")
 	}
 }

@@ -167,7 +167,9 @@ func (o *Outlet) pass(ctx context.Context, source Source, after uint64, log *slo
 	var never *rejected
 	if errors.As(err, &never) && o.letters != "" {
 		log.Error("the outlet rejects entries; they are in the file of dead letters", "first", entries[0].Seq, "last", entries[len(entries)-1].Seq, "file", o.letters, "error", err)
-		err = (&file{path: o.letters}).send(ctx, entries)
+		letters := &file{path: o.letters}
+		err = letters.send(ctx, entries)
+		letters.close()
 	}
 	if err != nil {
 		return after, err

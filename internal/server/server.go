@@ -212,6 +212,10 @@ func (s *Server) listen() (err error) {
 		MaxHeaderBytes: maxHeader,
 		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
 	}
+	// What never ends by itself, such as a live view of the trail, ends when the chest stops: nobody waits for it.
+	ctx, cancel := context.WithCancel(context.Background())
+	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
+	s.http.RegisterOnShutdown(cancel)
 	listener := s.listener
 	if s.options.Transport == TLS {
 		listener = tls.NewListener(listener, &tls.Config{

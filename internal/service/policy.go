@@ -124,7 +124,13 @@ func (s *Service) ExportPolicy(c Caller) (text []byte, err error) {
 
 // allowWholePolicy decides whether the caller may do one of the actions on everything.
 func (s *Service) allowWholePolicy(c Caller, actions access.Action) (*attempt, error) {
-	a := s.attempt(c, overPolicy.name, "")
+	return s.allowWhole(c, overPolicy.name, overPolicy.what, actions)
+}
+
+// allowWhole decides whether the caller may do one of some actions on everything, and not only on a part; what completes the
+// sentence "may not …".
+func (s *Service) allowWhole(c Caller, name, what string, actions access.Action) (*attempt, error) {
+	a := s.attempt(c, name, "")
 	var decision access.Decision
 	err := s.view(func(st *state) error {
 		decision = st.policy.DecideScope(c.id, actions, everything, c.context(a.entry.At))
@@ -133,7 +139,7 @@ func (s *Service) allowWholePolicy(c Caller, actions access.Action) (*attempt, e
 	if err != nil {
 		return nil, err
 	}
-	return a, a.answered(decision, overPolicy.what, "", a.remedy(access.ReadTrail))
+	return a, a.answered(decision, what, "", a.remedy(access.ReadTrail))
 }
 
 // PolicyDifference is what applying a policy would do.

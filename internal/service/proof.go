@@ -232,16 +232,7 @@ func (s *Service) witnessed() error {
 
 // allowWholeTrail decides whether the caller may read all of the trail, which what is signed is about.
 func (s *Service) allowWholeTrail(c Caller, action, what string) (*attempt, error) {
-	a := s.attempt(c, action, "")
-	var decision access.Decision
-	err := s.view(func(st *state) error {
-		decision = st.policy.DecideScope(c.id, access.ReadTrail, everything, c.context(a.entry.At))
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return a, a.answered(decision, what, "", a.remedy(access.ReadTrail))
+	return s.allowWhole(c, action, what, access.ReadTrail)
 }
 
 // MakeCheckpoint signs what the trail is now, with the entry that says so.

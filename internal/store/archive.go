@@ -153,8 +153,11 @@ func (s *Store) checkArchive(a Archive) error {
 func (s *Store) removeArchived(a Archive) error {
 	for from := a.First; from <= a.Last; from += blockSize {
 		err := s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-			for _, statement := range []string{"DELETE FROM entries WHERE first BETWEEN ?1 AND ?1 + 4095", "DELETE FROM postings WHERE block = (?1 - 1) / 4096", "DELETE FROM blocks WHERE number = (?1 - 1) / 4096"} {
-				if _, err := tx.tx.Exec(statement, from); err != nil {
+			if _, err := tx.tx.Exec("DELETE FROM entries WHERE first BETWEEN ? AND ?", from, from+blockSize-1); err != nil {
+				return err
+			}
+			for _, statement := range []string{"DELETE FROM postings WHERE block = ?", "DELETE FROM blocks WHERE number = ?"} {
+				if _, err := tx.tx.Exec(statement, blockOf(from)); err != nil {
 					return err
 				}
 			}

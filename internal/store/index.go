@@ -275,7 +275,6 @@ func (s *Store) derive(steps []step) error {
 // group is the entries of a part that say the same, in the same hour, but for their number, time and request: what a busy
 // app does is most of a part, and is worked out once.
 type group struct {
-	of     trail.Entry // without what differs
 	places []uint16
 	oldest trail.Entry
 	newest trail.Entry
@@ -293,7 +292,7 @@ func (p *part) groups() (list []*group) {
 		same.of.Seq, same.of.At, same.of.RequestID = 0, time.Time{}, ""
 		g := found[same]
 		if g == nil {
-			g = &group{of: same.of, oldest: e}
+			g = &group{oldest: e}
 			found[same] = g
 			list = append(list, g)
 		}
@@ -305,12 +304,18 @@ func (p *part) groups() (list []*group) {
 func (s *Store) postingsOf(p part, groups []*group) (steps []step) {
 	block, said := blockOf(p.first), map[trail.Key][]uint16{}
 	for _, g := range groups {
-		for _, key := range g.of.Keys() {
+		for _, key := range g.newest.Keys() {
 			said[key] = append(said[key], g.places...)
 		}
 	}
 	fresh := (p.first-1)%blockSize == 0
 	for _, key := range slices.Sorted(maps.Keys(said)) {
+		slices.Sort(said[key])
+		var more []byte
+		for _, place := range said[key] {
+			more = binary.BigEndian.AppendUint16(more, place)
+		}
+		first := said[key][0]
 		steps = append(steps, func(tx *Tx) error {
 			var list []byte
 			if !fresh {
@@ -318,14 +323,10 @@ func (s *Store) postingsOf(p part, groups []*group) (steps []step) {
 					return err
 				}
 			}
-			slices.Sort(said[key])
-			for len(list) >= 2 && binary.BigEndian.Uint16(list[len(list)-2:]) >= said[key][0] {
+			for len(list) >= 2 && binary.BigEndian.Uint16(list[len(list)-2:]) >= first {
 				list = list[:len(list)-2] // it was written before a crash
 			}
-			for _, place := range said[key] {
-				list = binary.BigEndian.AppendUint16(list, place)
-			}
-			_, err := tx.tx.Stmtx(tx.writer.derived.setPosting).Exec(key, block, list)
+			_, err := tx.tx.Stmtx(tx.writer.derived.setPosting).Exec(key, block, append(list, more...))
 			return err
 		})
 	}

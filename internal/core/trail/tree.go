@@ -31,7 +31,7 @@ func (e *Edge) addTree(root Hash, height int) {
 	// Each bit that is set in the size is one whole tree; adding to it carries as adding one does.
 	for n := e.Size >> height; n&1 == 1; n >>= 1 {
 		last := len(e.whole) - 1
-		root, e.whole = nodeHash(e.whole[last], root), e.whole[:last]
+		root, e.whole = tlog.NodeHash(e.whole[last], root), e.whole[:last]
 	}
 	e.whole = append(e.whole, root)
 	e.Size += 1 << height
@@ -44,24 +44,16 @@ func (e *Edge) Root() Hash {
 	}
 	root := e.whole[len(e.whole)-1]
 	for i := len(e.whole) - 2; i >= 0; i-- {
-		root = nodeHash(e.whole[i], root)
+		root = tlog.NodeHash(e.whole[i], root)
 	}
 	return root
-}
-
-func nodeHash(left, right Hash) Hash {
-	var content [1 + 2*tlog.HashSize]byte
-	content[0] = 1
-	copy(content[1:], left[:])
-	copy(content[1+tlog.HashSize:], right[:])
-	return sha256.Sum256(content[:])
 }
 
 // subtree is the root of a whole tree over some leaves, whose number is a power of two. It overwrites them.
 func subtree(leaves []Hash) Hash {
 	for ; len(leaves) > 1; leaves = leaves[:len(leaves)/2] {
 		for i := range len(leaves) / 2 {
-			leaves[i] = nodeHash(leaves[2*i], leaves[2*i+1])
+			leaves[i] = tlog.NodeHash(leaves[2*i], leaves[2*i+1])
 		}
 	}
 	return leaves[0]
