@@ -23,6 +23,26 @@ func (s *Service) alsoIn(st *state, c Caller, a *attempt, item string, value sec
 	if v.Recipe != "" || len(v.Fields) > 0 {
 		return nil
 	}
+	for _, h := range s.holding(st, c, a, access.ReadValue, item, value, mostNamed) {
+		name := reference.Reference{Drawer: h.d.row.Name, Item: h.it.row.Name, Version: h.number}.String()
+		notes = append(notes, "the same value is stored in "+name+": whoever may read one of them knows the other, and both have to be replaced together")
+		a.comparedEqual(h, "a new value of "+a.entry.Target)
+	}
+	return notes
+}
+
+// mostNamed is how many items with the same value a note names.
+const mostNamed = 5
+
+// holding is an item, and its version, that holds a value.
+type holding struct {
+	d      *drawer
+	it     *item
+	number int
+}
+
+// holding lists other items that hold a value, among those on which the caller may do something, at most so many.
+func (s *Service) holding(st *state, c Caller, a *attempt, action access.Action, except string, value secretvalue.Value, most int) (list []holding) {
 	ids, err := s.records.Alike(st.root.Likeness(trimmed(value)), mostAlike)
 	if err != nil {
 		s.options.Log.Error("versions cannot be read", "error", err)
@@ -30,30 +50,33 @@ func (s *Service) alsoIn(st *state, c Caller, a *attempt, item string, value sec
 	}
 	for _, id := range ids {
 		rows, err := s.records.ItemByID(id)
-		if err != nil || id == item || len(notes) == 5 {
+		if err != nil || id == except || len(list) == most {
 			continue
 		}
-		if d, it := st.mayRead(c, a, rows); it != nil {
+		if d, it := st.mayDo(c, a, action, rows); it != nil {
 			if number := s.versionWith(d, it, value); number != 0 {
-				name := reference.Reference{Drawer: d.row.Name, Item: it.row.Name, Version: number}.String()
-				notes = append(notes, "the same value is stored in "+name+": whoever may read one of them knows the other, and both have to be replaced together")
-				entry := a.entry
-				entry.Action, entry.Target, entry.Version, entry.Outcome, entry.Detail = compareValue, d.row.Name+"/"+it.row.Name, number, trail.Allowed, "equal to a new value of "+a.entry.Target
-				a.more = append(a.more, entry)
+				list = append(list, holding{d, it, number})
 			}
 		}
 	}
-	return notes
+	return list
 }
 
-// mayRead is an item and its drawer, if the caller may read its value; nil otherwise.
-func (st *state) mayRead(c Caller, a *attempt, rows store.Shelved) (*drawer, *item) {
+// comparedEqual puts into the trail that an item was compared, and with what it is equal.
+func (a *attempt) comparedEqual(h holding, with string) {
+	entry := a.entry
+	entry.Action, entry.Target, entry.Version, entry.Outcome, entry.Detail = compareValue, h.d.row.Name+"/"+h.it.row.Name, h.number, trail.Allowed, "equal to "+with
+	a.more = append(a.more, entry)
+}
+
+// mayDo is an item and its drawer, if the caller may do something on it; nil otherwise.
+func (st *state) mayDo(c Caller, a *attempt, action access.Action, rows store.Shelved) (*drawer, *item) {
 	for name, d := range st.drawers {
 		if d.row.ID != rows.Item.Drawer || rows.Item.ShreddedAt != 0 {
 			continue
 		}
 		it, err := newItem(d, rows)
-		if err == nil && st.decide(c.id, access.ReadValue, c.context(a.entry.At), name, it.row.Name).Allowed {
+		if err == nil && st.decide(c.id, action, c.context(a.entry.At), name, it.row.Name).Allowed {
 			return d, it
 		}
 	}

@@ -146,7 +146,9 @@ func (s *Service) exposedReaders(x *Exposure, names []string, version int) error
 			}
 			r.Count++
 			r.First = e.At
-			r.Last = maxTime(r.Last, e.At)
+			if e.At.After(r.Last) {
+				r.Last = e.At
+			}
 			if !e.At.Before(x.Since) {
 				r.After++
 			}
@@ -166,13 +168,6 @@ func (s *Service) exposedReaders(x *Exposure, names []string, version int) error
 		return cmp.Or(cmp.Compare(q.After, p.After), cmp.Compare(q.Count, p.Count), strings.Compare(p.Subject, q.Subject))
 	})
 	return nil
-}
-
-func maxTime(x, y time.Time) time.Time {
-	if y.After(x) {
-		return y
-	}
-	return x
 }
 
 // exposedHolders works out who could at some time since: by the grants of now and those that ended meanwhile, without the
@@ -236,8 +231,8 @@ func (s *Service) replacements(c Caller, a *attempt, x *Exposure, name string) e
 			}
 			list = append(list, candidate{Replacement{target, why, "tansu put " + target + " --generate characters:32"}, d.row.Environment == "production", order})
 		}
-		for _, same := range s.sameAs(st, c, a, name, x) {
-			add(same.d, same.item, "it has the same value", 1)
+		for _, same := range s.sameAs(st, c, a, x) {
+			add(same.d, same.it.row.Name, "it has the same value", 1)
 		}
 		for _, use := range uses {
 			names := targetOf(use.Key)
@@ -285,13 +280,8 @@ func exposedTo(x *Exposure) []string {
 	return subjects
 }
 
-type sameItem struct {
-	d    *drawer
-	item string
-}
-
 // sameAs lists other items that hold the exposed value, among those whose trail the caller may read. Nothing is shown.
-func (s *Service) sameAs(st *state, c Caller, a *attempt, name string, x *Exposure) (list []sameItem) {
+func (s *Service) sameAs(st *state, c Caller, a *attempt, x *Exposure) (list []holding) {
 	ref, err := reference.Parse(x.Reference)
 	if err != nil {
 		return nil
@@ -305,30 +295,10 @@ func (s *Service) sameAs(st *state, c Caller, a *attempt, name string, x *Exposu
 		return nil
 	}
 	defer clear(content)
-	value := secretvalue.New(content)
-	ids, err := s.records.Alike(st.root.Likeness(trimmed(value)), mostAlike)
-	if err != nil {
-		return nil
-	}
-	for _, id := range ids {
-		rows, err := s.records.ItemByID(id)
-		if err != nil || rows.Item.ID == it.row.ID || rows.Item.ShreddedAt != 0 {
-			continue
-		}
-		for _, other := range st.drawers {
-			if other.row.ID != rows.Item.Drawer || !st.decide(c.id, access.ReadTrail, c.context(a.entry.At), other.row.Name, rows.Item.Name).Allowed {
-				continue
-			}
-			one, err := newItem(other, rows)
-			if err != nil {
-				continue
-			}
-			if number := s.versionWith(other, one, value); number != 0 && one.life.Servable(number, a.entry.At) == nil {
-				list = append(list, sameItem{other, one.row.Name})
-				entry := a.entry
-				entry.Action, entry.Target, entry.Version, entry.Outcome, entry.Detail = compareValue, other.row.Name+"/"+one.row.Name, number, trail.Allowed, "equal to "+x.Reference+", which is exposed"
-				a.more = append(a.more, entry)
-			}
+	for _, h := range s.holding(st, c, a, access.ReadTrail, it.row.ID, secretvalue.New(content), mostAlike) {
+		if h.it.life.Servable(h.number, a.entry.At) == nil {
+			list = append(list, h)
+			a.comparedEqual(h, x.Reference+", which is exposed")
 		}
 	}
 	return list

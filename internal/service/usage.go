@@ -19,7 +19,7 @@ const (
 	useGrantTarget = "grant_target" // a grant, and what it was used on
 	useSeen        = "seen"         // a subject; the detail is how it came and from where
 	useCredential  = "credential"   // a credential that a token was issued for
-	useRead        = "read"         // an item by the name it was read by, and the reader; the detail is which version
+	useRead        = store.UseRead  // an item by the name it was read by, and the reader; the detail is which version
 	useNetwork     = "network"      // a reader, and the network it read from
 	useClock       = "clock"        // a reader, and the hour of the day in UTC: "07"
 	useHour        = "hour"         // a drawer, and an hour of one day with a reader: "2026-11-23T07 app:ticket-api"

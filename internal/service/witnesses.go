@@ -9,11 +9,11 @@ import (
 // slow or away misses some, and gets the newest when it is there again.
 type witnesses struct {
 	log  *slog.Logger
-	each []*witnessed
+	each []*told
 	all  sync.WaitGroup
 }
 
-type witnessed struct {
+type told struct {
 	Witness
 	news chan string // holds the newest one that is to be told
 }
@@ -21,7 +21,7 @@ type witnessed struct {
 func newWitnesses(list []Witness, log *slog.Logger) *witnesses {
 	ws := &witnesses{log: log}
 	for _, w := range list {
-		one := &witnessed{Witness: w, news: make(chan string, 1)}
+		one := &told{Witness: w, news: make(chan string, 1)}
 		ws.each = append(ws.each, one)
 		ws.all.Go(func() {
 			for note := range one.news {

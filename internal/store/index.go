@@ -428,25 +428,35 @@ func (s *Store) Uses(f UseFilter) (list []Use, err error) {
 	return list, nil
 }
 
-// readAt says when some items of a drawer were last read, by their names.
-func (s *Store) readAt(drawer string, items []Item) (map[string]int64, error) {
-	targets := make([]string, len(items))
-	for i, it := range items {
-		targets[i] = drawer + "/" + it.Name
+// UseRead is the kind of uses that items are completed with: an item by the name it was read by, and its reader. The other
+// kinds are the service's.
+const UseRead = "read"
+
+// addReadAt completes items of a drawer with when they were last read; without its name it does nothing.
+func (s *Store) addReadAt(drawer string, list []Shelved) error {
+	if drawer == "" || len(list) == 0 {
+		return nil
 	}
-	query, arguments, err := sqlx.In("SELECT key, max(at) AS at FROM uses WHERE kind = 'read' AND key IN (?) GROUP BY key", targets)
+	targets := make([]string, len(list))
+	for i, it := range list {
+		targets[i] = drawer + "/" + it.Item.Name
+	}
+	query, arguments, err := sqlx.In("SELECT key, max(at) AS at FROM uses WHERE kind = ? AND key IN (?) GROUP BY key", UseRead, targets)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var list []Use
-	if err := s.read.Select(&list, query, arguments...); err != nil {
-		return nil, fmt.Errorf("read uses: %w", err)
+	var uses []Use
+	if err := s.read.Select(&uses, query, arguments...); err != nil {
+		return fmt.Errorf("read uses: %w", err)
 	}
-	last := make(map[string]int64, len(list))
-	for _, use := range list {
-		last[use.Key[len(drawer)+1:]] = use.At
+	last := make(map[string]int64, len(uses))
+	for _, use := range uses {
+		last[use.Key] = use.At
 	}
-	return last, nil
+	for i, target := range targets {
+		list[i].ReadAt = last[target]
+	}
+	return nil
 }
 
 // treeHashes is the Merkle tree as far as it is in the index.

@@ -170,22 +170,6 @@ func (s *Store) chosen(f ItemFilter, visit func(Shelved) bool) error {
 	return err
 }
 
-// addReadAt completes items of a drawer with when they were last read; without its name it does nothing.
-func (s *Store) addReadAt(drawer string, list []Shelved) error {
-	if drawer == "" || len(list) == 0 {
-		return nil
-	}
-	items := make([]Item, len(list))
-	for i := range list {
-		items[i] = list[i].Item
-	}
-	last, err := s.readAt(drawer, items)
-	for i := range list {
-		list[i].ReadAt = last[list[i].Item.Name]
-	}
-	return err
-}
-
 // CountItems counts what a filter selects.
 func (s *Store) CountItems(f ItemFilter) (count int, err error) {
 	where, arguments := f.where()
