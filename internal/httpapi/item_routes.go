@@ -292,7 +292,7 @@ func (a *api) readValues(c *call) error {
 		if i > 0 {
 			answer = append(answer, ',')
 		}
-		answer = append(append(append(answer, `{"reference":"`...), refs[i].String()...), '"')
+		answer = append(refs[i].Append(append(answer, `{"reference":"`...)), '"')
 		if o.Err == nil {
 			content := o.Served.Content.Reveal()
 			// Growing would leave a copy of what is there behind.
@@ -396,7 +396,7 @@ func setValidity(c *call, served service.Served) {
 // appendValue writes a client.Value; by hand, because this is every read's answer and no string in it needs escaping.
 func appendValue(b []byte, served service.Served, content []byte) []byte {
 	b = append(b, `{"reference":"`...)
-	b = append(b, served.Reference.String()...)
+	b = served.Reference.Append(b)
 	b = append(b, `","version":`...)
 	b = strconv.AppendInt(b, int64(served.Reference.Version), 10)
 	b = append(b, `,"shape":"`...)

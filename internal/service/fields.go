@@ -145,11 +145,16 @@ func fieldInfos(text string) (infos []FieldInfo) {
 // openVersion decrypts a version. The caller holds the lock on the state.
 func (s *Service) openVersion(d *drawer, it *item, number int) ([]byte, error) {
 	row := it.versions[number-1]
-	ciphertext, err := s.contents.get(row.ID, s.records.Content)
+	sealed, err := s.contents.get(row.ID, func() (c content, err error) {
+		if c.ciphertext, err = s.records.Content(row.ID); err == nil {
+			c.opener, err = envelope.NewOpener(d.keyOf(row.DrawerKey), s.place(d, it.row, number), row.WrappedKey)
+		}
+		return c, err
+	})
 	if err != nil {
 		return nil, err
 	}
-	return envelope.OpenVersion(d.keyOf(row.DrawerKey), s.place(d, it.row, number), envelope.SealedVersion{WrappedKey: row.WrappedKey, Ciphertext: ciphertext})
+	return sealed.opener.Open(sealed.ciphertext)
 }
 
 // currentFields opens the fields of the current version, for a new one that keeps some of them.

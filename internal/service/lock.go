@@ -142,6 +142,7 @@ func (s *Service) forget() {
 	s.state = nil
 	s.mu.Unlock()
 	s.records.Unbind()
+	s.contents.empty()
 	if st != nil {
 		st.erase()
 	}

@@ -93,9 +93,10 @@ func TestThrottleForgetsWhatIsOver(t *testing.T) {
 }
 
 func TestContentCacheStaysWithinItsLimit(t *testing.T) {
-	cache := newContentCache(1000)
+	const limit = 10 * (openerSize + 100)
+	cache := newContentCache(limit)
 	reads := 0
-	read := func(version string) ([]byte, error) { reads++; return make([]byte, 100), nil }
+	read := func() (content, error) { reads++; return content{ciphertext: make([]byte, 100)}, nil }
 	for n := range 50 {
 		for range 2 {
 			if _, err := cache.get(fmt.Sprint(n), read); err != nil {
@@ -103,7 +104,7 @@ func TestContentCacheStaysWithinItsLimit(t *testing.T) {
 			}
 		}
 	}
-	if cache.size > 1000 || cache.size != 100*len(cache.entries) {
+	if cache.size > limit || cache.size != (openerSize+100)*len(cache.entries) {
 		t.Errorf("%d bytes are held in %d entries", cache.size, len(cache.entries))
 	}
 	if reads < 50 || reads > 60 {

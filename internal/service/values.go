@@ -8,6 +8,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
 
@@ -110,7 +111,7 @@ func (s *Service) ReadValues(c Caller, refs []reference.Reference) ([]Outcome, e
 	if len(refs) == 0 || len(refs) > MaxReferences {
 		return nil, invalid("references", "references are 1 to %d", MaxReferences)
 	}
-	c.batch = &batch{}
+	c.batch = &batch{entries: make([]trail.Entry, 0, len(refs))}
 	outcomes, size := make([]Outcome, len(refs)), 0
 	wipe := func() {
 		for i := range outcomes {

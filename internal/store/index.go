@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"maps"
+	"math/bits"
 	"slices"
 	"sync"
 	"time"
@@ -159,7 +160,7 @@ func (s *Store) Reindex() error {
 		return nil
 	}})
 	if err == nil {
-		x.seq, x.goal, x.tree.edge = 0, 0, nil
+		x.seq, x.goal, x.tree.edge = 0, 0, trail.Edge{}
 	}
 	return err
 }
@@ -186,6 +187,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 	pending := slices.Clone(x.pending)
 	x.mu.Unlock()
 	if len(pending) > 0 && pending[0].First == from {
+		p.entries, p.leaves = make([]trail.Entry, 0, blockSize), make([]trail.Hash, 0, blockSize)
 		for _, row := range pending {
 			for i, body := range row.split() {
 				p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, row.entries[i])
@@ -287,14 +289,18 @@ func (p *part) groups() (list []*group) {
 		hour int64
 	}
 	found := map[sameness]*group{}
+	var last sameness // of the entry before
+	var g *group
 	for i, e := range p.entries {
 		same := sameness{of: e, hour: e.At.Unix() / 3600}
 		same.of.Seq, same.of.At, same.of.RequestID = 0, time.Time{}, ""
-		g := found[same]
-		if g == nil {
-			g = &group{oldest: e}
-			found[same] = g
-			list = append(list, g)
+		if g == nil || same != last { // looking at one entry is much cheaper than looking for one
+			if g = found[same]; g == nil {
+				g = &group{oldest: e}
+				found[same] = g
+				list = append(list, g)
+			}
+			last = same
 		}
 		g.newest, g.places = e, append(g.places, uint16((p.first-1+uint64(i))%blockSize))
 	}
@@ -462,7 +468,7 @@ func (s *Store) addReadAt(drawer string, list []Shelved) error {
 // treeHashes is the Merkle tree as far as it is in the index.
 type treeHashes struct {
 	store *Store
-	edge  map[int64]trail.Hash // hashes that the next ones are made of
+	edge  trail.Edge // the empty one until it is needed
 }
 
 // hashesAtOnce is how many hashes are in one row.
@@ -470,41 +476,24 @@ const hashesAtOnce = 512
 
 // grow adds the leaves of a part, and returns the steps that write it and the tree as it is then.
 func (t treeHashes) grow(p part) (steps []step, next treeHashes, err error) {
-	at := tlog.StoredHashIndex(0, int64(p.first-1))
-	next = treeHashes{store: t.store, edge: map[int64]trail.Hash{}}
-	var fresh []trail.Hash
-	reader := tlog.HashReaderFunc(func(indexes []int64) ([]tlog.Hash, error) {
-		list := make([]tlog.Hash, len(indexes))
-		for i, index := range indexes {
-			if index >= at {
-				list[i] = fresh[index-at]
-				continue
+	size := int64(p.first - 1)
+	next = treeHashes{store: t.store, edge: t.edge.Clone()}
+	if next.edge.Size != p.first-1 {
+		var roots []trail.Hash
+		for _, index := range edgeOf(size) {
+			root, err := t.store.hash(index)
+			if err != nil {
+				return nil, next, err
 			}
-			known, found := t.edge[index]
-			if !found {
-				if known, err = t.store.hash(index); err != nil {
-					return nil, err
-				}
-			}
-			list[i], next.edge[index] = known, known
+			roots = append(roots, root)
 		}
-		return list, nil
-	})
-	for i, leaf := range p.leaves {
-		hashes, err := tlog.StoredHashesForRecordHash(int64(p.first-1)+int64(i), leaf, reader)
-		if err != nil {
-			return nil, next, fmt.Errorf("hash entry %d: %w", p.first+uint64(i), err)
-		}
-		fresh = append(fresh, hashes...)
+		next.edge = trail.EdgeOf(p.first-1, roots)
 	}
-	size := int64(p.first-1) + int64(len(p.entries))
-	for _, index := range edgeOf(size) {
-		if index >= at {
-			next.edge[index] = fresh[index-at]
-		} else if known, found := t.edge[index]; found {
-			next.edge[index] = known
-		}
+	fresh := make([]trail.Hash, 0, 2*len(p.leaves)+64)
+	for _, leaf := range p.leaves {
+		fresh = next.edge.Grow(fresh, leaf)
 	}
+	at := tlog.StoredHashIndex(0, size)
 	for list := range slices.Chunk(fresh, hashesAtOnce) {
 		first := at
 		at += int64(len(list))
@@ -520,9 +509,9 @@ func (t treeHashes) grow(p part) (steps []step, next treeHashes, err error) {
 	return steps, next, nil
 }
 
-// edgeOf lists where the roots of the whole trees are that make up a tree of some size.
+// edgeOf lists where the roots of the whole trees are that make up a tree of some size, the largest first.
 func edgeOf(size int64) (indexes []int64) {
-	for level := 0; size>>level > 0; level++ {
+	for level := bits.Len64(uint64(size)) - 1; level >= 0; level-- {
 		if n := size >> level; n&1 == 1 {
 			indexes = append(indexes, tlog.StoredHashIndex(level, n-1))
 		}

@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -42,22 +43,30 @@ type Work struct {
 	Derived bool
 	// More are further entries of the same work, recorded with it and after it: one for each of many things changed.
 	More []trail.Entry
-	// Change runs inside the transaction, on the writer's goroutine. An error undoes it alone, leaves the entry out
+	// Change runs inside the transaction, on any submitter's goroutine. An error undoes it alone, leaves the entry out
 	// and is what Submit returns.
 	Change func(*Tx) error
-	// Committed runs after the commit and before Submit returns, on the writer's goroutine, in the order of commits:
+	// Committed runs after the commit and before Submit returns, on any submitter's goroutine, in the order of commits:
 	// the place to bring memory in line with the file.
 	Committed func()
 
 	err  error
-	done chan struct{}
+	told chan turn
 }
 
-// writer is the one goroutine that changes the file.
+// turn is what a submitted work waits for.
+type turn int
+
+const (
+	done turn = iota // the work is durable, or failed
+	lead             // the one that submitted it commits what is waiting
+)
+
+// writer changes the file. Who submits a work while nobody writes takes the lead: it commits what is waiting and hands
+// the lead to one of those that came meanwhile. A lone client's work therefore never changes goroutines.
 type writer struct {
 	db      *sqlx.DB
-	queue   chan *Work
-	ended   chan struct{}
+	queue   queue
 	insert  *sqlx.Stmt         // adds a row of entries
 	changes map[string]changes // by table
 	content *sqlx.Stmt         // inserts one
@@ -77,8 +86,18 @@ type writer struct {
 	buffer []byte
 	rows   []recorded // those of the batch that is being written
 
-	closing sync.RWMutex // held for reading while submitting, so that the queue is not closed under a sender
-	closed  bool
+}
+
+// queue is the works that wait for a commit.
+type queue struct {
+	mu       sync.Mutex
+	works    []*Work
+	led      bool          // somebody commits
+	room     *sync.Cond    // says that works were taken, or that nobody commits any more
+	sizes    [2]int        // of the last two batches
+	expected int           // how many works the leader waits for; 0 while it does not
+	come     chan struct{} // tells the leader that as many are there
+	closed   bool
 }
 
 // tally is the XOR of every row's share: it changes when any row is changed, added, removed or put back.
@@ -94,6 +113,9 @@ func (t *tally) content() []byte { return fmt.Appendf(nil, "tally\x00%d\x00%x", 
 
 // The most works in one transaction; it bounds how long one commit takes.
 const maxBatch = 512
+
+// The most works that wait for a commit; who submits another one waits until some are taken.
+const maxWaiting = maxBatch
 
 // The most entries in one row; it bounds what is read to find one of them.
 const maxRow = 128
@@ -134,94 +156,125 @@ func (w *writer) start() (err error) {
 		}
 		w.changes[row.table()] = prepared
 	}
-	w.queue = make(chan *Work, maxBatch)
-	w.ended = make(chan struct{})
-	go w.run()
+	w.queue.room, w.queue.come = sync.NewCond(&w.queue.mu), make(chan struct{}, 1)
 	return nil
 }
 
-// stop lets the writer finish what is queued; it may be called again.
+// stop lets what is queued be written; it may be called again.
 func (w *writer) stop() {
-	w.closing.Lock()
-	if !w.closed {
-		w.closed = true
-		close(w.queue)
+	q := &w.queue
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.closed = true
+	for q.led {
+		q.room.Wait()
 	}
-	w.closing.Unlock()
-	<-w.ended
 }
 
-var signals = sync.Pool{New: func() any { return make(chan struct{}, 1) }}
+var signals = sync.Pool{New: func() any { return make(chan turn, 1) }}
 
 // Submit makes the work durable and returns when it is. On [ErrNotRecorded] nothing has happened.
 func (w *writer) Submit(work *Work) error {
-	w.closing.RLock()
-	if w.closed {
-		w.closing.RUnlock()
-		return fmt.Errorf("%w: the store is closed", ErrNotRecorded)
+	work.told = signals.Get().(chan turn)
+	defer func() { signals.Put(work.told) }()
+	leads, err := w.queue.add(work)
+	if err != nil {
+		return err
 	}
-	done := signals.Get().(chan struct{})
-	work.done = done
-	w.queue <- work
-	w.closing.RUnlock()
-	<-done
-	signals.Put(done)
+	if leads || <-work.told == lead {
+		w.lead()
+	}
 	return work.err
 }
 
-func (w *writer) run() {
-	defer close(w.ended)
-	batch := make([]*Work, 0, maxBatch)
-	var sizes [2]int // of the last two batches
-	for first := range w.queue {
-		batch = w.gather(append(batch[:0], first), sizes[0]+sizes[1])
-		sizes[0], sizes[1] = sizes[1], len(batch)
-		w.commit(batch)
-		for _, work := range batch {
-			if work.err == nil && work.Committed != nil {
-				work.Committed()
-			}
+// add puts a work at the end of the queue. It reports whether nobody leads, so that who submits it has to.
+func (q *queue) add(work *Work) (leads bool, err error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for len(q.works) >= maxWaiting && !q.closed {
+		q.room.Wait()
+	}
+	if q.closed {
+		return false, fmt.Errorf("%w: the store is closed", ErrNotRecorded)
+	}
+	q.works = append(q.works, work)
+	if q.expected != 0 && len(q.works) >= q.expected {
+		q.expected = 0
+		q.come <- struct{}{}
+	}
+	leads, q.led = !q.led, true
+	return leads, nil
+}
+
+// lead commits what is waiting, the leader's own work among it, and hands the lead on.
+func (w *writer) lead() {
+	defer func() {
+		if cause := recover(); cause != nil {
+			end(cause)
 		}
-		for _, work := range batch {
-			work.done <- struct{}{}
+	}()
+	batch := w.queue.take()
+	w.commit(batch)
+	for _, work := range batch {
+		if work.err == nil && work.Committed != nil {
+			work.Committed()
 		}
+	}
+	w.queue.handOn()
+	for _, work := range batch[1:] { // the first one is the leader's
+		work.told <- done
 	}
 }
 
-// patience is how long the writer waits for company: about as long as a commit takes.
+// end ends the process after a panic amid a commit, whatever the leader's caller would make of it: memory and file may
+// differ from then on, and the next start goes by the file.
+func end(cause any) {
+	stack := debug.Stack()
+	go panic(fmt.Sprintf("%v\n\n%s", cause, stack))
+	select {}
+}
+
+// patience is how long a leader waits for company: about as long as a commit takes.
 const patience = 300 * time.Microsecond
 
-// gather takes what is waiting. When there was company lately, whose number is expected, it waits a moment for as many
-// again: while some are being written, the others are on their way. A lone client is never kept waiting.
-func (w *writer) gather(batch []*Work, expected int) []*Work {
-	var impatient <-chan time.Time
-	for len(batch) < maxBatch {
+// take takes what is waiting. When there was company lately, it waits a moment for as many again: while some are being
+// written, the others are on their way. A lone client is never kept waiting.
+func (q *queue) take() []*Work {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if expected := min(q.sizes[0]+q.sizes[1], maxBatch); expected > 2 && len(q.works) < expected {
+		q.expected = expected
+		q.mu.Unlock()
 		select {
-		case work, open := <-w.queue:
-			if !open {
-				return batch
+		case <-q.come:
+		case <-time.After(patience):
+		}
+		q.mu.Lock()
+		if q.expected == 0 { // told, if perhaps too late
+			select {
+			case <-q.come:
+			default:
 			}
-			batch = append(batch, work)
-			continue
-		default:
 		}
-		if expected <= 2 || len(batch) >= expected {
-			return batch
-		}
-		if impatient == nil {
-			impatient = time.After(patience)
-		}
-		select {
-		case work, open := <-w.queue:
-			if !open {
-				return batch
-			}
-			batch = append(batch, work)
-		case <-impatient:
-			return batch
-		}
+		q.expected = 0
 	}
+	size := min(len(q.works), maxBatch)
+	batch := slices.Clone(q.works[:size])
+	q.works = slices.Delete(q.works, 0, size)
+	q.sizes[0], q.sizes[1] = q.sizes[1], size
+	q.room.Broadcast()
 	return batch
+}
+
+// handOn makes the work that waits longest lead, or nobody if none waits.
+func (q *queue) handOn() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.led = len(q.works) > 0; q.led {
+		q.works[0].told <- lead
+		return
+	}
+	q.room.Broadcast()
 }
 
 // commit makes a batch durable in one transaction, and sets each work's err.
@@ -242,29 +295,43 @@ func (w *writer) commit(batch []*Work) {
 	}
 }
 
-func (w *writer) write(batch []*Work) (err error) {
+func (w *writer) write(batch []*Work) error {
+	if slices.ContainsFunc(batch, func(work *Work) bool { return work.Change != nil }) {
+		return w.transaction(func(tx *sqlx.Tx) error { return w.writeChanges(tx, batch) })
+	}
+	for _, work := range batch {
+		w.entriesOf(work)
+	}
+	w.closeRow()
+	if len(w.rows) == 1 { // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
+		_, err := w.insert.Exec(w.rows[0].First, w.rows[0].Bodies)
+		return err
+	}
+	return w.transaction(w.writeRows)
+}
+
+func (w *writer) transaction(write func(*sqlx.Tx) error) error {
 	tx, err := w.db.BeginTxx(context.Background(), nil)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			_ = tx.Rollback()
-		}
-	}()
+	if err := write(tx); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
+func (w *writer) writeChanges(tx *sqlx.Tx, batch []*Work) (err error) {
 	before := w.tally
 	for _, work := range batch {
 		if work.Change != nil {
 			if work.err, err = w.change(tx, work.Change); err != nil {
 				return err
 			}
-			if work.err != nil || work.Derived {
-				continue
-			}
 		}
-		w.entry(&work.Entry)
-		for i := range work.More {
-			w.entry(&work.More[i])
+		if work.err == nil && !work.Derived {
+			w.entriesOf(work)
 		}
 	}
 	w.closeRow()
@@ -273,12 +340,24 @@ func (w *writer) write(batch []*Work) (err error) {
 			return err
 		}
 	}
+	return w.writeRows(tx)
+}
+
+func (w *writer) writeRows(tx *sqlx.Tx) error {
 	for _, row := range w.rows {
 		if _, err := tx.Stmtx(w.insert).Exec(row.First, row.Bodies); err != nil {
 			return err
 		}
 	}
-	return tx.Commit()
+	return nil
+}
+
+// entriesOf numbers and adds the entries of a work.
+func (w *writer) entriesOf(work *Work) {
+	w.entry(&work.Entry)
+	for i := range work.More {
+		w.entry(&work.More[i])
+	}
 }
 
 // entry numbers an entry and adds it to the row that is being made, or to a new one.

@@ -124,10 +124,14 @@ func (k *Key) Seal(place Place, plaintext []byte) []byte {
 
 // Open decrypts bytes that Seal made for the same place with the same key; anything else is [ErrNotAuthentic].
 func (k *Key) Open(place Place, sealed []byte) ([]byte, error) {
+	return open(k.aead, place.associatedData(), sealed)
+}
+
+func open(aead cipher.AEAD, associated, sealed []byte) ([]byte, error) {
 	if len(sealed) < Overhead || sealed[0] != format {
 		return nil, ErrNotAuthentic
 	}
-	plaintext, err := k.aead.Open(nil, nil, sealed[1:], place.associatedData())
+	plaintext, err := aead.Open(nil, nil, sealed[1:], associated)
 	if err != nil {
 		return nil, ErrNotAuthentic
 	}
@@ -273,14 +277,38 @@ func SealVersion(drawerKey *Key, place Place, content []byte) SealedVersion {
 
 // OpenVersion decrypts what SealVersion made for the same place; anything else is [ErrNotAuthentic].
 func OpenVersion(drawerKey *Key, place Place, sealed SealedVersion) ([]byte, error) {
+	opener, err := NewOpener(drawerKey, place, sealed.WrappedKey)
+	if err != nil {
+		return nil, err
+	}
+	return opener.Open(sealed.Ciphertext)
+}
+
+// Opener decrypts the bytes of one version, as often as they are asked for. It holds the version's data key, and is safe
+// for concurrent use.
+type Opener struct {
+	aead       cipher.AEAD
+	associated []byte
+}
+
+// NewOpener opens the wrapped data key of the version at a place.
+func NewOpener(drawerKey *Key, place Place, wrapped []byte) (*Opener, error) {
 	keyPlace, contentPlace := versionPlaces(place)
-	dataKey, err := drawerKey.Unwrap(keyPlace, sealed.WrappedKey)
+	dataKey, err := drawerKey.Unwrap(keyPlace, wrapped)
 	if err != nil {
 		return nil, err
 	}
 	defer dataKey.Erase()
-	return dataKey.Open(contentPlace, sealed.Ciphertext)
+	return &Opener{aead: dataKey.aead, associated: contentPlace.associatedData()}, nil
 }
+
+// Open decrypts what SealVersion made of the version's bytes; anything else is [ErrNotAuthentic].
+func (o *Opener) Open(ciphertext []byte) ([]byte, error) {
+	return open(o.aead, o.associated, ciphertext)
+}
+
+// Format hides the key in every verb.
+func (o *Opener) Format(f fmt.State, _ rune) { _, _ = f.Write([]byte("[key]")) }
 
 // RewrapVersion wraps a version's data key under another key of its drawer. What it encrypts stays as it is.
 func RewrapVersion(from, to *Key, place Place, wrapped []byte) ([]byte, error) {

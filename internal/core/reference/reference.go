@@ -151,17 +151,24 @@ func ParseVersion(text string) (int, error) {
 
 // String writes the reference without the scheme; Parse reads it back.
 func (r Reference) String() string {
+	var room [128]byte
+	return string(r.Append(room[:0]))
+}
+
+// Append appends what String returns.
+func (r Reference) Append(b []byte) []byte {
+	b = append(b, r.Drawer...)
 	if r.Item == "" {
-		return r.Drawer
+		return b
 	}
-	text := r.Drawer + "/" + r.Item
+	b = append(append(b, '/'), r.Item...)
 	if r.Version != 0 {
-		text += "@" + strconv.Itoa(r.Version)
+		b = strconv.AppendInt(append(b, '@'), int64(r.Version), 10)
 	}
 	if r.Field != "" {
-		text += "#" + r.Field
+		b = append(append(b, '#'), r.Field...)
 	}
-	return text
+	return b
 }
 
 // Kinds of subject.

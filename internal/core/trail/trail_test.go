@@ -73,3 +73,11 @@ func TestDecodeReadsEveryField(t *testing.T) {
 		t.Errorf("got %+v, %v; want %+v", got, err, e)
 	}
 }
+
+func TestTimesAreWrittenAsTheLayoutSays(t *testing.T) {
+	for _, at := range []time.Time{{}, time.Unix(0, 999), time.Unix(0, 1000), time.Unix(1795459200, 999_999_999), time.Unix(1795459200, 45_000_000).In(time.FixedZone("", 3600))} {
+		if got, want := FormatTime(at), at.UTC().Format(timeLayout); got != want {
+			t.Errorf("got %s, want %s", got, want)
+		}
+	}
+}

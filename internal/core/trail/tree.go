@@ -2,6 +2,7 @@ package trail
 
 import (
 	"crypto/sha256"
+	"slices"
 
 	"golang.org/x/mod/sumdb/tlog"
 )
@@ -25,6 +26,25 @@ type Edge struct {
 
 // Add adds a leaf by its hash.
 func (e *Edge) Add(leaf Hash) { e.addTree(leaf, 0) }
+
+// EdgeOf is the edge of a tree whose size is the sum of whole trees with these roots, the largest first.
+func EdgeOf(size uint64, roots []Hash) Edge { return Edge{Size: size, whole: roots} }
+
+// Clone returns an edge that grows by itself.
+func (e Edge) Clone() Edge { return Edge{Size: e.Size, whole: slices.Clone(e.whole)} }
+
+// Grow adds a leaf by its hash, and appends what package tlog stores for it: that hash, and those of the whole trees that
+// it completes, the smallest first.
+func (e *Edge) Grow(stored []Hash, leaf Hash) []Hash {
+	stored = append(stored, leaf)
+	for n, last := e.Size, len(e.whole)-1; n&1 == 1; n, last = n>>1, last-1 {
+		leaf = tlog.NodeHash(e.whole[last], leaf)
+		e.whole, stored = e.whole[:last], append(stored, leaf)
+	}
+	e.whole = append(e.whole, leaf)
+	e.Size++
+	return stored
+}
 
 // addTree adds a whole tree of 2^height leaves, which must follow whole trees of at least that height.
 func (e *Edge) addTree(root Hash, height int) {
