@@ -1,6 +1,6 @@
 # make alone lists what there is.
 .DEFAULT_GOAL := help
-.PHONY: help demo test build console bench trail-10m crash screenshots properties fuzz clean
+.PHONY: help demo test build console bench flood trail-10m crash screenshots properties fuzz clean
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -29,6 +29,10 @@ bench: build ## measure an audited read against a bare handler, in one run
 
 crash: ## kill the service under load two hundred times, and compare what came out of it with its trail
 	@TANSU_CRASH_ROUNDS=200 go test ./internal/cli -run TestKilledUnderLoadNothingIsLost -v -timeout 30m
+
+flood: build ## refuse a million reads of one app while another one reads, and count what the trail has of it
+	@scripts/install.sh bench
+	@go build -o build/bench ./scripts/bench && build/bench -only flood
 
 trail-10m: ## measure queries of a trail of ten million entries; the file is built once, in build/, and takes 8 GB
 	@go build -o build/bench ./scripts/bench && build/bench -only trail -entries 10000000

@@ -78,6 +78,28 @@ func (c *Client) Archives(ctx context.Context) ([]Archive, error) {
 	return answer.Archives, err
 }
 
+// Follower is a witness or an outlet, and how far it is.
+type Follower struct {
+	Name     string    `json:"name"`
+	Position uint64    `json:"position"`           // the newest entry that it was told of
+	At       time.Time `json:"at,omitzero"`        // when it last took something since the service started
+	Failing  time.Time `json:"failing,omitzero"`   // since when it takes nothing
+	Problem  string    `json:"problem,omitempty"`  // why
+	Rejected int       `json:"rejected,omitempty"` // entries that it will never take
+}
+
+// Upkeep is how long the trail is, and who follows it.
+type Upkeep struct {
+	Entries   uint64     `json:"entries"`
+	Witnesses []Follower `json:"witnesses"`
+	Outlets   []Follower `json:"outlets"`
+}
+
+// Upkeep tells how far those are who follow the trail.
+func (c *Client) Upkeep(ctx context.Context) (u Upkeep, err error) {
+	return u, c.get(ctx, "/api/trail/upkeep", &u)
+}
+
 // MakeCheckpoint signs what the trail is now.
 func (c *Client) MakeCheckpoint(ctx context.Context) (p Checkpoint, err error) {
 	return p, c.post(ctx, "/api/trail/checkpoints", nil, &p)

@@ -13,6 +13,7 @@ type Status struct {
 	State   string `json:"state"`  // "locked" or "unlocked"
 	Method  string `json:"method"` // how it is unlocked: "passphrase" or "key_file"
 	Version string `json:"version"`
+	Records bool   `json:"records"` // false while nothing can be recorded, and so nothing is served
 }
 
 // Me is what callers may know of themselves.

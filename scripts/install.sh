@@ -15,6 +15,8 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need chromium chromium
   need curl curl
   need gcc gcc
+  [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
+  [ -e "$(find /usr/lib -name lmnsd_ossl.so 2>/dev/null | head -1)" ] || missing+=(rsyslog-openssl)
   [ -e /usr/include/stdio.h ] || missing+=(libc6-dev)
 fi
 [ "$purpose" != bench ] || need wrk wrk

@@ -20,6 +20,7 @@ import { ReceiptPage } from "./pages/trail/ReceiptPage";
 import { ExposurePage } from "./pages/item/ExposurePage";
 import { ActivityPage } from "./pages/trail/ActivityPage";
 import { EntryPage } from "./pages/trail/EntryPage";
+import { UpkeepPage } from "./pages/trail/UpkeepPage";
 import { VerifyPage } from "./pages/trail/VerifyPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./parts/Frame";
@@ -35,7 +36,7 @@ export function App() {
   if (status.data?.state === "locked") return <LockedPage status={status.data} />;
   if (!me.data) return <SignInPage ended={ended} reachable={status.isSuccess} />;
   return (
-    <Frame me={me.data}>
+    <Frame me={me.data} records={status.data?.records !== false}>
       <Routes>
         <Route index element={<ChestPage />} />
         <Route path="drawers/:drawer" element={<DrawerPage />} />
@@ -47,6 +48,7 @@ export function App() {
         <Route path="drawers/:drawer/:item/exposure" element={<ExposurePage />} />
         <Route path="trail" element={<TrailPage />} />
         <Route path="trail/verify" element={<VerifyPage />} />
+        <Route path="trail/upkeep" element={<UpkeepPage />} />
         <Route path="trail/reads" element={<ActivityPage />} />
         <Route path="trail/:seq" element={<EntryPage />} />
         <Route path="refusals" element={<RefusalsPage me={me.data} />} />

@@ -164,7 +164,7 @@ func (a *app) serveCommand() *cobra.Command {
 		Long: `Runs the chest: the API under /api and the console, over TLS with the chest's own authority. It starts locked unless
 --key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.
 
-A witness is a file on another disk, or an https address, that is told each checkpoint of the trail. At each unlock the trail
+A witness is a file on another disk, an https address or a syslog server (syslog://HOST:PORT), that is told each checkpoint of the trail. At each unlock the trail
 must begin with what the witness saw last: an older copy of the database, or one with entries cut off, is not unlocked.
 
 An outlet gets each entry a moment after it is recorded: a file (one JSON object to a line, put aside when it is full), a syslog
@@ -199,7 +199,7 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 			return a.serve(cmd, o)
 		},
 	}
-	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file` or https address, and hold the trail against it; can be repeated")
+	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file`, https address or syslog server, and hold the trail against what it saw; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil, "pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
 	command.Flags().StringVar(&archiveAfter, "archive-after", "", "move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
 	command.Flags().BoolVar(&o.Restored, "restored", false, "unlock although the trail is not what it was, because the database comes from a backup")
@@ -303,6 +303,13 @@ func (a *app) lockCommand() *cobra.Command {
 	}
 }
 
+func recording(can bool) string {
+	if can {
+		return "can be written"
+	}
+	return "cannot be written, so that nothing is served: the log of the service says why"
+}
+
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
@@ -318,7 +325,7 @@ func (a *app) statusCommand() *cobra.Command {
 				return err
 			}
 			return a.show(status, func() {
-				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "unlocked by", status.Method, "version", status.Version)
+				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "trail", recording(status.Records), "unlocked by", status.Method, "version", status.Version)
 			})
 		},
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -343,6 +344,47 @@ what is in them, too, and tansu trail verify takes them as they are.`,
 				}
 				a.printTable(t, "None: all entries are in the database.")
 			})
+		}),
+	}
+}
+
+func (a *app) upkeepCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "upkeep",
+		Short: "Show how far the witnesses and outlets of the trail are",
+		Long: `Shows how many entries the trail has, and of each witness and outlet up to which one it was told, and since when it takes
+nothing. The exit code is 5 when one of them does not, for whoever watches the chest. Whether the chest can record at all,
+tansu status says.`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			u, err := c.Upkeep(ctx)
+			if err != nil {
+				return err
+			}
+			wrong := false
+			t := table{head: []string{"WHO", "ENTRIES", "BEHIND", "LAST", "STATE"}}
+			for _, f := range slices.Concat(u.Witnesses, u.Outlets) {
+				state := "takes what comes"
+				if !f.Failing.IsZero() {
+					wrong, state = true, "fails since "+stamp(f.Failing)+": "+f.Problem
+				}
+				if f.Rejected > 0 {
+					state += fmt.Sprintf(", rejected %d", f.Rejected)
+				}
+				last := ""
+				if !f.At.IsZero() {
+					last = stamp(f.At)
+				}
+				t.add(f.Name, strconv.FormatUint(f.Position, 10), strconv.FormatUint(u.Entries-min(u.Entries, f.Position), 10), last, state)
+			}
+			err = a.show(u, func() {
+				fmt.Fprintf(a.Out, "The trail has %d entries.\n\n", u.Entries)
+				a.printTable(t, "No witness and no outlet: tansu serve takes --witness and --outlet.")
+			})
+			if err == nil && wrong {
+				return foundSomething{}
+			}
+			return err
 		}),
 	}
 }

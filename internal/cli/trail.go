@@ -52,7 +52,7 @@ grant, from, request, receipt, since and until. The options say the same one by 
 	flags.StringVar(&f.Archive, "archive", "", "look into this archive, by its `name`, oldest first")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
-	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand(), a.archivesCommand())
+	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand(), a.archivesCommand(), a.upkeepCommand())
 	return command
 }
 

@@ -161,6 +161,7 @@ var routes = []route{
 
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/trail/archives", identified, (*api).archives},
+	{"GET", "/api/trail/upkeep", identified, (*api).upkeep},
 	{"GET", "/api/trail/watch", identified, (*api).watch},
 	{"GET", "/api/trail/unusual", identified, (*api).unusual},
 	{"GET", "/api/trail/activity", identified, (*api).activity},

@@ -28,7 +28,7 @@ func (a *api) status(c *call) error {
 	if status.Unlocked {
 		state = "unlocked"
 	}
-	return c.JSON(http.StatusOK, client.Status{Chest: status.Chest, State: state, Method: status.Method, Version: a.version})
+	return c.JSON(http.StatusOK, client.Status{Chest: status.Chest, State: state, Method: status.Method, Version: a.version, Records: status.Records})
 }
 
 func (a *api) openapi(c *call) error { return c.Blob(http.StatusOK, "application/yaml", contract) }

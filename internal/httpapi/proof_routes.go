@@ -142,3 +142,19 @@ func (p *patient) Write(b []byte) (int, error) {
 	}
 	return p.w.Write(b)
 }
+
+func (a *api) upkeep(c *call) error {
+	u, err := a.service.LookAfter(c.caller)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Upkeep{Entries: u.Entries, Witnesses: followersJSON(u.Witnesses), Outlets: followersJSON(u.Outlets)})
+}
+
+func followersJSON(list []service.Follower) []client.Follower {
+	answer := []client.Follower{}
+	for _, f := range list {
+		answer = append(answer, client.Follower(f))
+	}
+	return answer
+}

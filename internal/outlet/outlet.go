@@ -47,6 +47,47 @@ type Outlet struct {
 	name     string // without secrets; it is what its position is kept under
 	receiver receiver
 	letters  string // the file for what was rejected; empty for a receiver that rejects nothing
+
+	mu    sync.Mutex
+	state State
+}
+
+// State is how far an outlet is.
+type State struct {
+	Name     string    // without a query, which may hold a secret
+	Position uint64    // the newest entry that it took
+	At       time.Time // when it last took something; zero for not yet
+	Failing  time.Time // since when it takes nothing; zero while it does
+	Problem  string    // why
+	Rejected int       // entries in the file of dead letters, since the start
+}
+
+// State returns it.
+func (o *Outlet) State() State {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	state := o.state
+	state.Name, _, _ = strings.Cut(o.name, "?")
+	return state
+}
+
+func (o *Outlet) failed(err error) {
+	var request *url.Error
+	if errors.As(err, &request) {
+		err = request.Err // without the address
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.state.Problem = err.Error(); o.state.Failing.IsZero() {
+		o.state.Failing = time.Now()
+	}
+}
+
+func (o *Outlet) took(position uint64, at time.Time, rejected int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.state.Position, o.state.At, o.state.Failing, o.state.Problem = position, at, time.Time{}, ""
+	o.state.Rejected += rejected
 }
 
 // Open makes an outlet of what an operator names: file:PATH, syslog://HOST:PORT (over TLS), syslog+tcp://HOST:PORT (on this
@@ -88,6 +129,7 @@ const (
 
 // Running is outlets at work.
 type Running struct {
+	list []*Outlet
 	stop context.CancelFunc
 	all  sync.WaitGroup
 }
@@ -95,7 +137,7 @@ type Running struct {
 // Run lets outlets work until Stop is called.
 func Run(outlets []*Outlet, source Source, log *slog.Logger) *Running {
 	ctx, stop := context.WithCancel(context.Background())
-	r := &Running{stop: stop}
+	r := &Running{list: outlets, stop: stop}
 	for _, o := range outlets {
 		r.all.Go(func() {
 			defer o.receiver.close()
@@ -103,6 +145,14 @@ func Run(outlets []*Outlet, source Source, log *slog.Logger) *Running {
 		})
 	}
 	return r
+}
+
+// States lists how far each outlet is.
+func (r *Running) States() (list []State) {
+	for _, o := range r.list {
+		list = append(list, o.State())
+	}
+	return list
 }
 
 // Stop lets each outlet pass on what it is about to, for a moment, and ends them.
@@ -117,7 +167,9 @@ func (o *Outlet) run(ctx context.Context, source Source, log *slog.Logger) {
 		var err error
 		if !known {
 			position, err = source.Position(o.name)
-			known = err == nil
+			if known = err == nil; known {
+				o.took(position, time.Time{}, 0)
+			}
 		}
 		moved := false
 		if err == nil && source.Last() > position {
@@ -135,6 +187,7 @@ func (o *Outlet) run(ctx context.Context, source Source, log *slog.Logger) {
 		case err == nil:
 			wait(ctx, lookEvery)
 		default:
+			o.failed(err)
 			if pause == firstPause && ctx.Err() == nil {
 				log.Error("the outlet does not take entries; it is tried again", "after", position, "error", err)
 			}
@@ -165,7 +218,9 @@ func (o *Outlet) pass(ctx context.Context, source Source, after uint64, log *slo
 	}
 	err = o.receiver.send(ctx, entries)
 	var never *rejected
+	lost := 0
 	if errors.As(err, &never) && o.letters != "" {
+		lost = len(entries)
 		log.Error("the outlet rejects entries; they are in the file of dead letters", "first", entries[0].Seq, "last", entries[len(entries)-1].Seq, "file", o.letters, "error", err)
 		letters := &file{path: o.letters}
 		err = letters.send(ctx, entries)
@@ -175,5 +230,9 @@ func (o *Outlet) pass(ctx context.Context, source Source, after uint64, log *slo
 		return after, err
 	}
 	last := entries[len(entries)-1].Seq
-	return last, source.SetPosition(o.name, last)
+	if err := source.SetPosition(o.name, last); err != nil {
+		return after, err
+	}
+	o.took(last, time.Now(), lost)
+	return last, nil
 }

@@ -13,17 +13,22 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
+	"tansu/internal/core/authority"
 	"tansu/internal/outlet"
 	"tansu/internal/server"
+	"tansu/internal/service"
+	"tansu/internal/witness"
 )
 
 var ctx = context.Background()
@@ -290,5 +295,95 @@ func TestOutletsWithoutTLSAreOnThisMachineOnly(t *testing.T) {
 		if _, err := outlet.Open(name, "tansu/ch_x", t.TempDir(), nil); err == nil || strings.Contains(err.Error(), "user:secret") {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// A real syslog server takes entries over TLS, each as one message with its parts where RFC 5424 has them, and checkpoints,
+// too, when it is named as a witness; what it took of those verifies an export.
+func TestRsyslogTakesEntriesAndCheckpoints(t *testing.T) {
+	dir := t.TempDir()
+	authority, err := authority.New("test", time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate, key, err := authority.Issue([]string{"localhost"}, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, port, configuration := filepath.Join(dir, "out"), filepath.Join(dir, "port"), filepath.Join(dir, "rsyslog.conf")
+	for name, content := range map[string][]byte{"ca.pem": authority.Certificate, "server.pem": certificate, "key.pem": key, "rsyslog.conf": fmt.Appendf(nil, `
+global(workDirectory=%[1]q maxMessageSize="64k" DefaultNetstreamDriverCAFile="%[1]s/ca.pem" DefaultNetstreamDriverCertFile="%[1]s/server.pem" DefaultNetstreamDriverKeyFile="%[1]s/key.pem")
+module(load="imtcp" StreamDriver.Name="ossl" StreamDriver.Mode="1" StreamDriver.AuthMode="anon")
+input(type="imtcp" address="127.0.0.1" port="0" listenPortFileName=%[3]q)
+template(name="parts" type="string" string="%%syslogfacility%%\t%%app-name%%\t%%msgid%%\t%%structured-data%%\t%%msg%%\n")
+action(type="omfile" file=%[2]q template="parts" flushOnTXEnd="on")
+`, dir, out, port)} {
+		if err := os.WriteFile(filepath.Join(dir, name), content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rsyslogd := exec.Command("/usr/sbin/rsyslogd", "-n", "-C", "-f", configuration, "-i", filepath.Join(dir, "pid"))
+	var said strings.Builder
+	rsyslogd.Stderr = &said
+	if err := rsyslogd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = rsyslogd.Process.Kill(); _ = rsyslogd.Wait() })
+	chest := chesttest.Start(t)
+	busy(t, chest, func() bool { content, _ := os.ReadFile(port); return len(content) > 0 })
+	listens, err := os.ReadFile(port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := "syslog://localhost:" + strings.TrimSpace(string(listens)) + "?ca=" + dir + "/ca.pem"
+	if err := chest.Reopen(t, func(o *server.Options) {
+		w, err := witness.Open(name, chest.Dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o.Outlets, o.Witnesses = []string{name}, []service.Witness{w}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	steward := chest.Client(t, chest.SignIn(t, "steward"))
+	point, err := steward.MakeCheckpoint(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var entries, points [][]string
+	busy(t, chest, func() bool {
+		content, _ := os.ReadFile(out)
+		entries, points = nil, nil
+		for line := range strings.Lines(string(content)) {
+			parts := strings.SplitN(strings.TrimSuffix(line, "\n"), "\t", 5)
+			if len(parts) == 5 && parts[0] == "13" && parts[1] == "tansu" && parts[2] == "trail" {
+				entries = append(entries, parts)
+			} else if len(parts) == 5 && parts[2] == "checkpoint" {
+				points = append(points, parts)
+			}
+		}
+		return len(points) > 0 && len(entries) > 20
+	})
+	recorded := bodies(t, chest)
+	for i, parts := range entries {
+		if want := fmt.Sprintf(`[tansu@32473 seq="%d" origin=`, i+1); !strings.HasPrefix(parts[3], want) || strings.TrimPrefix(parts[4], " ") != recorded[i] {
+			t.Fatalf("message %d is %q", i+1, parts)
+		}
+	}
+	var note string
+	if err := json.Unmarshal([]byte(points[len(points)-1][4]), &note); err != nil || note != point.Note {
+		t.Errorf("the checkpoint that came is %q, %v; want %q", note, err, point.Note)
+	}
+	upkeep, err := chest.Client(t, chest.SignIn(t, "steward")).Upkeep(ctx)
+	if err != nil || len(upkeep.Outlets) != 1 || len(upkeep.Witnesses) != 1 || upkeep.Witnesses[0].Position < point.Size || upkeep.Outlets[0].At.IsZero() || strings.Contains(upkeep.Outlets[0].Name, "ca.pem") {
+		t.Errorf("upkeep: %+v, %v\n%s", upkeep, err, said.String())
+	}
+	_ = rsyslogd.Process.Kill()
+	busy(t, chest, func() bool {
+		upkeep, err = steward.Upkeep(ctx)
+		return err != nil || !upkeep.Outlets[0].Failing.IsZero()
+	})
+	if err != nil || upkeep.Outlets[0].Problem == "" {
+		t.Errorf("when the server is gone: %+v, %v", upkeep, err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -52,6 +53,14 @@ func newSyslog(address *url.URL, origin string) (*syslog, error) {
 }
 
 func (s *syslog) send(ctx context.Context, entries []Entry) error {
+	var messages []string
+	for _, e := range entries {
+		messages = append(messages, s.message(e))
+	}
+	return s.write(ctx, messages)
+}
+
+func (s *syslog) write(ctx context.Context, messages []string) error {
 	if s.conn == nil {
 		dialer := net.Dialer{Timeout: dialTime}
 		conn, err := dialer.DialContext(ctx, "tcp", s.address)
@@ -64,8 +73,7 @@ func (s *syslog) send(ctx context.Context, entries []Entry) error {
 		s.conn = conn
 	}
 	var text strings.Builder
-	for _, e := range entries {
-		message := s.message(e)
+	for _, message := range messages {
 		fmt.Fprintf(&text, "%d %s", len(message), message)
 	}
 	err := s.conn.SetWriteDeadline(time.Now().Add(dialTime))
@@ -98,9 +106,53 @@ func (s *syslog) message(entry Entry) string {
 			severity = warning
 		}
 	}
-	// 32473 is the number that RFC 5612 has for examples: there is no registered one.
-	return fmt.Sprintf(`<%d>1 %s %s tansu - trail [tansu@32473 seq="%d" origin="%s"] %s`, logAudit*8+severity, at, s.host, entry.Seq, s.origin, entry.Body)
+	return s.head(severity, at, "trail", entry.Seq, s.origin) + entry.Body
 }
+
+// head is what comes before the text of a message. 32473 is the number that RFC 5612 has for examples: there is no
+// registered one.
+func (s *syslog) head(severity int, at, kind string, seq uint64, origin string) string {
+	return fmt.Sprintf(`<%d>1 %s %s tansu - %s [tansu@32473 seq="%d" origin="%s"] `, logAudit*8+severity, at, s.host, kind, seq, origin)
+}
+
+// SyslogWitness sends each checkpoint to a syslog server, with its size as the number. It cannot be asked what it saw: an
+// auditor takes that out of the log, and verifies an export with it.
+type SyslogWitness struct {
+	name string
+	to   *syslog
+}
+
+// OpenSyslogWitness makes one of what an operator names: syslog://HOST:PORT, or syslog+tcp://HOST:PORT on this machine.
+func OpenSyslogWitness(name string) (*SyslogWitness, error) {
+	o, err := Open(name, "", "", nil)
+	if err != nil {
+		return nil, err
+	}
+	to, is := o.receiver.(*syslog)
+	if !is {
+		return nil, fmt.Errorf("%s is no syslog server", name)
+	}
+	return &SyslogWitness{name, to}, nil
+}
+
+func (w *SyslogWitness) String() string { return "the witness " + w.name }
+
+// Keep sends a checkpoint. The text of the message is the signed note as a JSON string, because it has several lines.
+func (w *SyslogWitness) Keep(note string) error {
+	point, err := trail.ReadUnverified(note)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(note)
+	if err != nil {
+		return err
+	}
+	message := w.to.head(notice, trail.FormatTime(point.At), "checkpoint", point.Size, point.Origin) + string(text)
+	return w.to.write(context.Background(), []string{message})
+}
+
+// Last knows nothing.
+func (w *SyslogWitness) Last() (string, error) { return "", nil }
 
 func (s *syslog) close() {
 	if s.conn != nil {

@@ -60,7 +60,7 @@ type Server struct {
 	certificate atomic.Pointer[tls.Certificate]
 	failed      chan error
 	quit, kept  chan struct{} // end the upkeep, and say that it has ended
-	outlets     *outlet.Running
+	outlets     atomic.Pointer[outlet.Running]
 	stop        sync.Once
 	stopped     error
 }
@@ -100,7 +100,7 @@ func Start(o Options) (*Server, error) {
 
 func (s *Server) start() (err error) {
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
-		Witnesses: s.options.Witnesses, Restored: s.options.Restored, ArchiveAfter: s.options.ArchiveAfter})
+		Witnesses: s.options.Witnesses, Restored: s.options.Restored, ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
 		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
 	}
@@ -123,9 +123,19 @@ func (s *Server) start() (err error) {
 	if err := s.listen(); err != nil {
 		return err
 	}
-	s.outlets = outlet.Run(outlets, s.store, s.options.Log)
+	s.outlets.Store(outlet.Run(outlets, s.store, s.options.Log))
 	s.keepUp()
 	return nil
+}
+
+// followers tells how far the outlets are.
+func (s *Server) followers() (list []service.Follower) {
+	if running := s.outlets.Load(); running != nil {
+		for _, state := range running.States() {
+			list = append(list, service.Follower(state))
+		}
+	}
+	return list
 }
 
 // upkeepEvery is how often a checkpoint is signed while entries come: what was recorded since the last one could be cut
@@ -294,7 +304,7 @@ func (s *Server) end() error {
 	}
 	close(s.quit)
 	<-s.kept
-	s.outlets.Stop()
+	s.outlets.Load().Stop()
 	s.Service.Stop()
 	return errors.Join(err, s.store.Close())
 }

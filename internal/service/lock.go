@@ -17,13 +17,15 @@ type Status struct {
 	Chest    string
 	Unlocked bool
 	Method   string // how it is unlocked: an envelope method
+	Records  bool   // the last thing that was to be recorded could be
 }
 
 // Status returns it.
 func (s *Service) Status() Status {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	return Status{Chest: s.chest.ID, Unlocked: s.state != nil, Method: s.chest.SlotMethod}
+	_, trouble := s.records.Trouble()
+	return Status{Chest: s.chest.ID, Unlocked: s.state != nil, Method: s.chest.SlotMethod, Records: trouble == nil}
 }
 
 // Ready reports why the service cannot serve values now, or nil.
@@ -33,6 +35,10 @@ func (s *Service) Ready() error {
 	}
 	if err := s.records.Ready(); err != nil {
 		return &Error{Code: Internal, Detail: "the database does not answer", Err: err}
+	}
+	// Who balances load sends nothing to a service that is not ready, so that it has to find out by itself that it is again.
+	if since, err := s.records.Trouble(); err != nil && s.records.Probe() != nil {
+		return &Error{Code: NotRecorded, Detail: "nothing can be recorded since " + since.UTC().Format(time.RFC3339) + ", so that nothing is served; the log says why", Err: err}
 	}
 	return nil
 }

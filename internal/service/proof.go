@@ -96,7 +96,7 @@ func (s *Service) checkpoint() (c Checkpoint, err error) {
 	if err := s.records.KeepCheckpoint(store.StoredCheckpoint{Size: size, At: micros(made.At), Note: note}); err != nil {
 		return c, err
 	}
-	s.witnesses.tell(note)
+	s.witnesses.tell(size, note)
 	return Checkpoint{Size: size, At: made.At, Root: made.Root, Note: note}, nil
 }
 
@@ -115,6 +115,9 @@ const keptWhole = 24 * time.Hour
 // refusals that were folded, signs a checkpoint, and thins out old ones. Nothing happens while the chest
 // is locked.
 func (s *Service) Upkeep() {
+	if _, err := s.records.Trouble(); err != nil {
+		_ = s.records.Probe() // it clears the trouble if there is none any more
+	}
 	if !s.Status().Unlocked {
 		return
 	}

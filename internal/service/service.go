@@ -64,6 +64,8 @@ type Records interface {
 	KeepCheckpoint(store.StoredCheckpoint) error
 	ThinCheckpoints(before int64) error
 	Ready() error
+	Trouble() (since time.Time, err error)
+	Probe() error
 }
 
 // Options of a service.
@@ -78,6 +80,8 @@ type Options struct {
 	Restored bool
 	// ArchiveAfter is how long entries stay in the database before they are moved into archives; 0 for ever.
 	ArchiveAfter time.Duration
+	// Outlets tells how far those are to which the trail is passed on; nil for none.
+	Outlets func() []Follower
 }
 
 // Service is an open chest, locked or not. Its methods are safe for concurrent use.

@@ -80,6 +80,8 @@ type writer struct {
 	sealer Sealer
 	tally  tally
 
+	trouble atomic.Pointer[trouble] // since when nothing could be written; nil while it can
+
 	bound atomic.Pointer[Sealer] // the sealer, for readers, who must not wait for a commit
 
 	seq    uint64
@@ -98,6 +100,29 @@ type queue struct {
 	expected int           // how many works the leader waits for; 0 while it does not
 	come     chan struct{} // tells the leader that as many are there
 	closed   bool
+}
+
+// trouble is why the file cannot be written.
+type trouble struct {
+	since time.Time
+	err   error
+}
+
+// Trouble says why the last works could not be made durable, and since when; nil if they were.
+func (w *writer) Trouble() (since time.Time, err error) {
+	if t := w.trouble.Load(); t != nil {
+		return t.since, t.err
+	}
+	return time.Time{}, nil
+}
+
+// Probe writes something and takes it back, to find out whether the file can be written. What changes nothing at all SQLite
+// does not write.
+func (w *writer) Probe() error {
+	return w.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
+		_, err := tx.tx.Exec("UPDATE indexed SET goal = goal + 1; UPDATE indexed SET goal = goal - 1")
+		return err
+	}})
 }
 
 // tally is the XOR of every row's share: it changes when any row is changed, added, removed or put back.
@@ -285,7 +310,11 @@ func (w *writer) commit(batch []*Work) {
 	w.rows, w.buffer = nil, w.buffer[:0]
 	if err := w.write(batch); err == nil {
 		w.index.note(w.rows)
+		if slices.ContainsFunc(batch, func(work *Work) bool { return work.err == nil }) {
+			w.trouble.Store(nil)
+		}
 	} else {
+		w.trouble.CompareAndSwap(nil, &trouble{time.Now(), err})
 		w.seq, w.tally = seq, before
 		for _, work := range batch {
 			if work.err == nil {

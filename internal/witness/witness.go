@@ -1,4 +1,5 @@
-// Package witness keeps checkpoints of a trail outside the chest's own data directory: in a file, or at an HTTP endpoint.
+// Package witness keeps checkpoints of a trail outside the chest's own data directory: in a file, at an HTTP endpoint, or in the log of a
+// syslog server.
 package witness
 
 import (
@@ -15,11 +16,16 @@ import (
 	"time"
 
 	"tansu/internal/core/trail"
+	"tansu/internal/outlet"
 	"tansu/internal/service"
 )
 
-// Open makes a witness of what an operator names: an https address, or http on this machine, or else a file.
+// Open makes a witness of what an operator names: an https address, or http on this machine; a syslog server, as outlets
+// are named; or else a file.
 func Open(name, dir string) (service.Witness, error) {
+	if strings.HasPrefix(name, "syslog://") || strings.HasPrefix(name, "syslog+tcp://") {
+		return outlet.OpenSyslogWitness(name)
+	}
 	if strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://") {
 		return newEndpoint(name)
 	}

@@ -4,6 +4,8 @@ import { api, data, type Schemas } from "./client";
 // Server state lives in these queries and nowhere else. Values are never in them: see pages/item/Reveal.tsx.
 
 export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => data(api.GET("/api/status")), refetchInterval: 15_000 });
+export const useUpkeep = () => useQuery({ queryKey: ["upkeep"], queryFn: () => data(api.GET("/api/trail/upkeep")), refetchInterval: 10_000 });
+export const useArchives = () => useQuery({ queryKey: ["archives"], queryFn: () => data(api.GET("/api/trail/archives")) });
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => data(api.GET("/api/me")), retry: false });
 export const useDrawers = () => useQuery({ queryKey: ["drawers"], queryFn: () => data(api.GET("/api/drawers")) });
 
@@ -86,7 +88,7 @@ export const useExposure = (drawer: string, item: string) =>
     mutationFn: async (body: Schemas["NewExposure"]) => (await data(api.POST("/api/drawers/{drawer}/items/{item}/exposure", { params: { path: { drawer, item } }, body }))) as Schemas["Exposure"], // not as Markdown
   });
 
-export type TrailFilter = { q?: string; subject?: string; action?: string; target?: string; outcome?: string; cursor?: string };
+export type TrailFilter = { q?: string; subject?: string; action?: string; target?: string; outcome?: string; archive?: string; cursor?: string };
 
 export const useTrail = (query: TrailFilter) =>
   useQuery({

@@ -1121,6 +1121,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trail/upkeep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the trail's witnesses and outlets are, for who may read the whole trail */
+        get: operations["upkeep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trail/watch": {
         parameters: {
             query?: never;
@@ -1314,8 +1331,35 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Name: string;
+        Upkeep: {
+            /** @description The number of the newest entry. */
+            entries: number;
+            witnesses: components["schemas"]["Follower"][];
+            outlets: components["schemas"]["Follower"][];
+        };
+        Follower: {
+            name: string;
+            /** @description The newest entry that it was told of. */
+            position: number;
+            /**
+             * Format: date-time
+             * @description When it last took something since the service started.
+             */
+            at?: string;
+            /**
+             * Format: date-time
+             * @description Since when it takes nothing; absent while it does.
+             */
+            failing?: string;
+            /** @description Why. */
+            problem?: string;
+            /** @description How many entries it will never take. They are in the file of dead letters. */
+            rejected?: number;
+        };
         Status: {
             chest: string;
+            /** @description False while nothing can be recorded, and so nothing is served. */
+            records: boolean;
             /** @enum {string} */
             state: "locked" | "unlocked";
             /** @enum {string} */
@@ -4266,6 +4310,27 @@ export interface operations {
                     "application/json": {
                         archives: components["schemas"]["Archive"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    upkeep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upkeep"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -15,7 +15,7 @@ const places = [
 ];
 
 // Frame is what every page stands in.
-export function Frame({ me, children }: { me: Schemas["Me"]; children: ReactNode }) {
+export function Frame({ me, records, children }: { me: Schemas["Me"]; records: boolean; children: ReactNode }) {
   return (
     <div className="flex min-h-screen flex-col">
       <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">To the content</a>
@@ -40,6 +40,11 @@ export function Frame({ me, children }: { me: Schemas["Me"]; children: ReactNode
           </div>
         </div>
       </header>
+      {!records && (
+        <aside aria-label="About recording" role="alert" className="bg-error text-error-content px-6 py-2 text-center text-sm font-semibold">
+          Nothing can be recorded now, so that no value is served and nothing changes: is the disk full? The service’s log says why, and it goes on by itself when it can.
+        </aside>
+      )}
       {me.steward && (
         <aside aria-label="About the steward" className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
           You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.{" "}

@@ -10,7 +10,7 @@ import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
 import { Filters } from "./Filters";
 
-const names = ["q", "subject", "target", "action", "outcome", "cursor"] as const;
+const names = ["q", "subject", "target", "action", "outcome", "archive", "cursor"] as const;
 
 // TrailPage shows the audit trail; its filter is the page's address, so that it can be passed on.
 export function TrailPage() {
@@ -30,16 +30,18 @@ export function TrailPage() {
         <button type="button" className="btn btn-outline" aria-pressed={live} onClick={() => setLive(!live)}>{live ? "Stop the live view" : "Live view"}</button>
         <Link className="btn btn-outline" to="/trail/reads">What is read</Link>
         <Link className="btn btn-outline" to="/trail/verify">Verify …</Link>
+        <Link className="btn btn-outline" to="/trail/upkeep">Where it goes</Link>
       </>}>Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
       <Filters key={search.toString()} filter={filter} onChange={(f) => setSearch(f)} />
+      {filter.archive && <p className="mb-4">In the archive <span className="name text-sm">{filter.archive}</span>, oldest first. <Link className="link" to="/trail">Back to the database</Link></p>}
       {live && <Live query={filter.q ?? ""} />}
       {trail.isPending && <Loading what="the trail" />}
       {trail.error && <ProblemBox error={trail.error} />}
       {trail.data && entries.length === 0 && <Empty title="No entry">Nothing that this selects and you may read.</Empty>}
       {entries.length > 0 && <Entries entries={entries} />}
       <div className="mt-4 flex justify-between">
-        {filter.cursor ? <Link className="btn btn-ghost" to="/trail">To the newest</Link> : <span />}
-        {trail.data?.next_cursor && <button type="button" className="btn btn-outline" onClick={older}>Older entries</button>}
+        {filter.cursor ? <Link className="btn btn-ghost" to={filter.archive ? `/trail?archive=${filter.archive}` : "/trail"}>{filter.archive ? "To the first" : "To the newest"}</Link> : <span />}
+        {trail.data?.next_cursor && <button type="button" className="btn btn-outline" onClick={older}>{filter.archive ? "Newer entries" : "Older entries"}</button>}
       </div>
     </>
   );

@@ -1,0 +1,73 @@
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useArchives, useUpkeep } from "../../api/queries";
+import { Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Empty, Loading } from "../../parts/States";
+import { Scroll } from "../../parts/Scroll";
+import { When } from "../../parts/When";
+
+// UpkeepPage shows who follows the trail, and which parts of it are in archives.
+export function UpkeepPage() {
+  const upkeep = useUpkeep();
+  const archives = useArchives();
+  return (
+    <>
+      <PageHead above={{ to: "/trail", text: "the trail" }} title="Where the trail goes">
+        Witnesses keep checkpoints, so that nobody can rewrite the past without being noticed. Outlets get every entry, each at its own pace. Archives hold what has left the database.
+      </PageHead>
+      {upkeep.isPending && <Loading what="the upkeep" />}
+      {upkeep.error && <ProblemBox error={upkeep.error} />}
+      {upkeep.data && (
+        <>
+          <p className="mb-6">The trail has <span className="tabular-nums">{upkeep.data.entries}</span> entries.</p>
+          <Followers title="Witnesses" list={upkeep.data.witnesses} entries={upkeep.data.entries} none="Nobody keeps checkpoints outside the data directory: tansu serve --witness names a file on another disk, an https address or a syslog server." />
+          <Followers title="Outlets" list={upkeep.data.outlets} entries={upkeep.data.entries} none="Entries are passed on to nobody: tansu serve --outlet names a file, a syslog server or an https address." />
+        </>
+      )}
+      <section aria-labelledby="archives">
+        <h2 id="archives" className="mb-2 text-xl font-semibold">Archives</h2>
+        {archives.error && <ProblemBox error={archives.error} />}
+        {archives.data?.archives.length === 0 && <Empty title="All entries are in the database">tansu serve --archive-after moves older ones into compressed files that still verify.</Empty>}
+        {archives.data && archives.data.archives.length > 0 && (
+          <Scroll label="Table of archives">
+            <table className="dense table">
+              <thead><tr><th scope="col">File</th><th scope="col">First entry</th><th scope="col">Last entry</th></tr></thead>
+              <tbody>{archives.data.archives.map((a) => (
+                <tr key={a.name}><td className="name text-sm"><Link className="link link-hover" to={`/trail?archive=${a.name}`}>{a.name}</Link></td><td className="tabular-nums">{a.first}</td><td className="tabular-nums">{a.last}</td></tr>
+              ))}</tbody>
+            </table>
+          </Scroll>
+        )}
+      </section>
+    </>
+  );
+}
+
+function Followers({ title, list, entries, none }: { title: string; list: Schemas["Follower"][]; entries: number; none: string }) {
+  return (
+    <section aria-label={title} className="mb-8">
+      <h2 className="mb-2 text-xl font-semibold">{title}</h2>
+      {list.length === 0 && <p className="muted max-w-prose">{none}</p>}
+      {list.length > 0 && (
+        <Scroll label={`Table of ${title.toLowerCase()}`}>
+          <table className="dense table">
+            <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Up to entry</th><th scope="col">Behind</th><th scope="col">Took something</th></tr></thead>
+            <tbody>{list.map((f) => (
+              <tr key={f.name}>
+                <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
+                <td>
+                  {f.failing ? <><Mark state="failed" word="takes nothing" /> since <When at={f.failing} /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="takes what comes" />}
+                  {f.rejected ? <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p> : null}
+                </td>
+                <td className="tabular-nums">{f.position}</td><td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
+                <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the start</span>}</td>
+              </tr>
+            ))}</tbody>
+          </table>
+        </Scroll>
+      )}
+    </section>
+  );
+}
