@@ -53,7 +53,11 @@ func (f *folding) take(e trail.Entry) (key, receipt string, several bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.forget(e.At)
-	a, o := f.at(alike, e.At), f.at(ofOne, e.At)
+	o := f.at(ofOne, e.At)
+	if f.counts[alike] == nil && o.number >= mostOfOne {
+		return ofOne, "", true // nothing is kept of it: a flood of names must not fill memory either
+	}
+	a := f.at(alike, e.At)
 	switch {
 	case a.number >= mostSame:
 		return alike, a.receipt, false
@@ -75,13 +79,14 @@ func (f *folding) at(key string, now time.Time) *recently {
 	return r
 }
 
-// forget bounds memory.
+// forget bounds memory: when it is full, what is over goes, and if that is not enough, some of the rest. Half is free then,
+// so that it is not looked through again soon.
 func (f *folding) forget(now time.Time) {
 	if len(f.counts) < mostFoldCounts {
 		return
 	}
 	for key, r := range f.counts {
-		if now.Sub(r.since).Abs() >= foldWindow || len(f.counts) >= mostFoldCounts {
+		if now.Sub(r.since).Abs() >= foldWindow || len(f.counts) > mostFoldCounts/2 {
 			delete(f.counts, key)
 		}
 	}

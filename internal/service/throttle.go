@@ -83,13 +83,17 @@ func (t *throttle) refund(limits []limit) {
 	}
 }
 
-// forget bounds memory: beyond this many counts, the ones whose longest window is over go.
+// mostCounts bounds memory.
+const mostCounts = 100_000
+
+// forget makes room when there is none: counts whose longest window is over go, and then some of the others. Half is free
+// afterwards, so that it is not looked through again soon.
 func (t *throttle) forget(now time.Time) {
-	if len(t.counts) < 10000 {
+	if len(t.counts) < mostCounts {
 		return
 	}
 	for key, f := range t.counts {
-		if now.Sub(f.since) >= time.Hour || len(t.counts) > 100000 {
+		if now.Sub(f.since) >= time.Hour || len(t.counts) > mostCounts/2 {
 			delete(t.counts, key)
 		}
 	}

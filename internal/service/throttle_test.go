@@ -6,6 +6,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"tansu/internal/core/trail"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -83,11 +85,11 @@ func TestThrottleReportsTheFirstTurnedAway(t *testing.T) {
 
 func TestThrottleForgetsWhatIsOver(t *testing.T) {
 	throttle := newThrottle()
-	for n := range 12000 {
+	for n := range mostCounts + 2000 {
 		throttle.take(noon, []limit{{fmt.Sprint("old ", n), 5, time.Minute}})
 	}
 	throttle.take(noon.Add(2*time.Hour), []limit{{"new", 5, time.Minute}})
-	if n := len(throttle.counts); n > 10000 {
+	if n := len(throttle.counts); n > mostCounts/2+2001 {
 		t.Errorf("%d counts are kept", n)
 	}
 }
@@ -109,5 +111,22 @@ func TestContentCacheStaysWithinItsLimit(t *testing.T) {
 	}
 	if reads < 50 || reads > 60 {
 		t.Errorf("50 contents took %d reads", reads)
+	}
+}
+
+// A flood of refusals of ever new names takes no memory for each, and looking one up stays quick.
+func TestFoldingStaysSmall(t *testing.T) {
+	f := newFolding()
+	for n := range 3 * mostOfOne {
+		f.take(trail.Entry{At: noon, Subject: "app:map-printer", Addr: "192.0.2.1", Target: fmt.Sprint("d/guess-", n)})
+	}
+	if n := len(f.counts); n > mostOfOne+1 {
+		t.Errorf("%d counts are kept of one", n)
+	}
+	for n := range mostFoldCounts {
+		f.take(trail.Entry{At: noon, Subject: "app:map-printer", Addr: fmt.Sprint(n)})
+	}
+	if n := len(f.counts); n > mostFoldCounts {
+		t.Errorf("%d counts are kept of all", n)
 	}
 }

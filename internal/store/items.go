@@ -47,11 +47,39 @@ func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shel
 // Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
 // not as it was stored is a [*TamperedError].
 func (s *Store) Item(drawer, name string) (Shelved, error) {
-	list, err := s.shelved("WHERE drawer = ? AND name = ? AND shredded_at = 0", drawer, name)
-	if err != nil || len(list) == 0 {
+	var items []Item
+	if err := s.prepared.item.Select(&items, drawer, name); err != nil {
+		return Shelved{}, fmt.Errorf("read items: %w", err)
+	}
+	if len(items) == 0 {
+		return Shelved{}, nil
+	}
+	var versions []Version
+	if err := s.prepared.versions.Select(&versions, items[0].ID); err != nil {
+		return Shelved{}, fmt.Errorf("read versions: %w", err)
+	}
+	list, err := s.assemble(items, versions)
+	if err != nil {
 		return Shelved{}, err
 	}
 	return list[0], nil
+}
+
+// prepareReads prepares what is asked again and again while many items are read that are not in memory, or that are not there:
+// half of the time of such a question is its text.
+func (s *Store) prepareReads() error {
+	for statement, text := range map[**sqlx.Stmt]string{
+		&s.prepared.item:     "SELECT " + itemColumns + " FROM items WHERE drawer = ? AND name = ? AND shredded_at = 0",
+		&s.prepared.versions: "SELECT " + versionColumns + " FROM versions WHERE item = ? ORDER BY number",
+		&s.prepared.content:  "SELECT ciphertext FROM contents WHERE version = ?",
+	} {
+		prepared, err := s.read.Preparex(text)
+		if err != nil {
+			return fmt.Errorf("prepare: %w", err)
+		}
+		*statement = prepared
+	}
+	return nil
 }
 
 // ItemFilter selects items of one drawer; empty fields select all that are not shredded.
@@ -262,9 +290,9 @@ func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
 	if len(items) == 0 {
 		return nil, nil
 	}
-	list, position, ids := make([]Shelved, len(items)), make(map[string]int, len(items)), make([]string, len(items))
+	ids := make([]string, len(items))
 	for i, row := range items {
-		list[i].Item, position[row.ID], ids[i] = row, i, row.ID
+		ids[i] = row.ID
 	}
 	query, in, err := sqlx.In("SELECT "+versionColumns+" FROM versions WHERE item IN (?) ORDER BY item, number", ids)
 	if err != nil {
@@ -273,6 +301,15 @@ func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
 	var versions []Version
 	if err := s.read.Select(&versions, query, in...); err != nil {
 		return nil, fmt.Errorf("read versions: %w", err)
+	}
+	return s.assemble(items, versions)
+}
+
+// assemble checks rows, and puts versions to their items; they are in the order of their numbers.
+func (s *Store) assemble(items []Item, versions []Version) ([]Shelved, error) {
+	list, position := make([]Shelved, len(items)), make(map[string]int, len(items))
+	for i, row := range items {
+		list[i].Item, position[row.ID] = row, i
 	}
 	for _, v := range versions {
 		it := &list[position[v.Item]]
@@ -342,7 +379,7 @@ func (s *Store) WrappedUnder(drawer string, key, most int) (versions []Version, 
 // Content reads the ciphertext of a version.
 func (s *Store) Content(version string) ([]byte, error) {
 	var ciphertext []byte
-	err := s.read.Get(&ciphertext, "SELECT ciphertext FROM contents WHERE version = ?", version)
+	err := s.prepared.content.Get(&ciphertext, version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("version %s has no content", version)
 	}

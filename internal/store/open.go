@@ -58,6 +58,7 @@ type Store struct {
 	lock *os.File
 	read *sqlx.DB
 	writer
+	prepared struct{ item, versions, content *sqlx.Stmt } // questions
 }
 
 // Vacant reports whether a chest can be made in a directory: an [*OpenError] if there is one already.
@@ -154,6 +155,9 @@ func open(dir string) (s *Store, err error) {
 		return s, err
 	}
 	if s.read, err = connect(dir, "ro", 4); err != nil {
+		return s, err
+	}
+	if err := s.prepareReads(); err != nil {
 		return s, err
 	}
 	if err := s.start(); err != nil {
