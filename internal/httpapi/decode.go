@@ -40,35 +40,25 @@ func decode(w http.ResponseWriter, r *http.Request, limit int64, into any) error
 	if trimmed := bytes.TrimLeft(body, " \t\r\n"); !bytes.HasPrefix(trimmed, []byte{'{'}) {
 		return &service.Error{Code: service.InvalidInput, Detail: "the body is not a JSON object"}
 	}
-	if !json.Valid(body) {
-		return invalidJSON(body)
-	}
-	if err := checkShape(body); err != nil {
-		return err
-	}
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.DisallowUnknownFields()
-	return decodeError(decoder.Decode(into), into)
-}
-
-// invalidJSON says where a body stops being JSON.
-func invalidJSON(body []byte) error {
-	var whole json.RawMessage
-	decoder := json.NewDecoder(bytes.NewReader(body))
-	if decoder.Decode(&whole) == nil {
+	if err := decodeError(decoder.Decode(into), into); err != nil {
+		return err
+	}
+	whole, rest := body[:decoder.InputOffset()], body[decoder.InputOffset():]
+	if len(bytes.Trim(rest, " \t\r\n")) > 0 {
 		return &service.Error{Code: service.InvalidInput, Detail: "there is something after the JSON object"}
 	}
-	at := int64(len(body))
-	var wrong *json.SyntaxError
-	if errors.As(json.Unmarshal(body, &whole), &wrong) {
-		at = wrong.Offset
-	}
-	return &service.Error{Code: service.InvalidInput, Detail: fmt.Sprintf("the body is not valid JSON near byte %d", at)}
+	return checkShape(whole) // it is valid JSON
 }
 
 func decodeError(err error, into any) error {
 	if err == nil {
 		return nil
+	}
+	var wrong *json.SyntaxError
+	if errors.As(err, &wrong) {
+		return &service.Error{Code: service.InvalidInput, Detail: fmt.Sprintf("the body is not valid JSON near byte %d", wrong.Offset)}
 	}
 	var wrongType *json.UnmarshalTypeError
 	if errors.As(err, &wrongType) {

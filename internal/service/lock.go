@@ -91,6 +91,9 @@ func (s *Service) open(a *attempt, root *envelope.Root) error {
 		s.options.Log.Warn("the trail is not what it was, and is accepted as restored", "error", err)
 		err = nil
 	}
+	if err == nil && rolledBack == nil && s.options.Restored {
+		s.options.Log.Warn("--restored was not needed: start without it, or the next rollback is accepted without a question")
+	}
 	if err == nil {
 		st, err = newState(root, snapshot, newItemCache(s.records, s.now, s.options.Log))
 	}
