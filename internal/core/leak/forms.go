@@ -1,0 +1,130 @@
+// Package leak finds secret values where they should not be: in a stream, which it masks while it passes, and in files,
+// which it searches. It knows the forms in which programs write a value: as it is, in base64 at each of the three places
+// that a byte can have in it, in hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line.
+//
+// A [Matcher] looks for all forms of all values at once. At every fourth place of a text it asks a small table of bits whether
+// the eight bytes there are in the beginning of any form; only where they may be does it compare. So its speed hardly depends
+// on how many values there are. Forms of less than eleven bytes are looked for at each place, by their first four bytes, and
+// values of less than four not at all: they would be found everywhere.
+package leak
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"net/url"
+	"slices"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// MinValue is the size in bytes of the smallest value that is looked for, and of the smallest form of one.
+const MinValue = 4
+
+// minLine is the size of the smallest line of a value that is looked for by itself.
+const minLine = 8
+
+// Form is one way in which a value may be written.
+type Form struct {
+	Kind  string // "plain", "base64", "hex", "url", "json", "shell", "utf-16" or "line"
+	Bytes []byte
+}
+
+// Forms lists the forms of a value that differ from each other; none of a value that is too small.
+func Forms(value []byte) (list []Form) {
+	if len(value) < MinValue {
+		return nil
+	}
+	add := func(kind string, b []byte) {
+		if len(b) >= MinValue && !slices.ContainsFunc(list, func(f Form) bool { return bytes.Equal(f.Bytes, b) }) {
+			list = append(list, Form{kind, b})
+		}
+	}
+	add("plain", value)
+	for before := range 3 {
+		std := aligned(value, before)
+		add("base64", std)
+		add("base64", []byte(strings.NewReplacer("+", "-", "/", "_").Replace(string(std))))
+	}
+	add("hex", []byte(hex.EncodeToString(value)))
+	add("hex", []byte(strings.ToUpper(hex.EncodeToString(value))))
+	if text := string(value); utf8.Valid(value) {
+		for _, escaped := range []string{url.QueryEscape(text), url.PathEscape(text), strings.ReplaceAll(url.QueryEscape(text), "+", "%20")} {
+			add("url", []byte(escaped))
+			add("url", lowerEscapes(escaped))
+		}
+		for _, html := range []bool{false, true} {
+			add("json", jsonEscaped(text, html))
+		}
+		for _, escaped := range shellEscaped(text) {
+			add("shell", []byte(escaped))
+		}
+		add("utf-16", utf16le(text))
+	}
+	if bytes.IndexByte(value, '\n') >= 0 {
+		for line := range bytes.Lines(value) {
+			line = bytes.TrimSpace(line)
+			if len(line) >= minLine && !bytes.HasPrefix(line, []byte("-----")) { // what frames a key is no secret
+				add("line", line)
+			}
+		}
+	}
+	return list
+}
+
+// aligned is what base64 text (RFC 4648) is bound to hold when the value begins so many bytes after a group of three: without
+// the characters at both ends that depend on its neighbours, too.
+func aligned(value []byte, before int) []byte {
+	all := append(make([]byte, before, before+len(value)), value...)
+	text := base64.RawStdEncoding.AppendEncode(nil, all)
+	first, last := (8*before+5)/6, 8*len(all)/6
+	return text[min(first, last):last]
+}
+
+// lowerEscapes writes percent escapes with lower-case digits.
+func lowerEscapes(escaped string) []byte {
+	b := []byte(escaped)
+	for i := 0; i+2 < len(b); i++ {
+		if b[i] == '%' {
+			copy(b[i+1:], bytes.ToLower(b[i+1:i+3]))
+			i += 2
+		}
+	}
+	return b
+}
+
+func jsonEscaped(text string, html bool) []byte {
+	var out bytes.Buffer
+	encoder := json.NewEncoder(&out)
+	encoder.SetEscapeHTML(html)
+	if err := encoder.Encode(text); err != nil {
+		return nil
+	}
+	return bytes.TrimSuffix(bytes.TrimPrefix(bytes.TrimSpace(out.Bytes()), []byte{'"'}), []byte{'"'})
+}
+
+// shellEscaped lists how shells write a text: in single quotes with a quote put in by either usual way, in double quotes, and
+// without quotes.
+func shellEscaped(text string) []string {
+	var double, bare strings.Builder
+	for _, r := range text {
+		if strings.ContainsRune("\\\"$`", r) {
+			double.WriteByte('\\')
+		}
+		if strings.ContainsRune("\\\"$`' \t!&|;<>()*?[]{}~#^", r) {
+			bare.WriteByte('\\')
+		}
+		double.WriteRune(r)
+		bare.WriteRune(r)
+	}
+	return []string{strings.ReplaceAll(text, "'", `'\''`), strings.ReplaceAll(text, "'", `'"'"'`), double.String(), bare.String()}
+}
+
+func utf16le(text string) (b []byte) {
+	for _, unit := range utf16.Encode([]rune(text)) {
+		b = append(b, byte(unit), byte(unit>>8))
+	}
+	return b
+}
