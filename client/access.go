@@ -299,3 +299,34 @@ func (c *Client) Examine(ctx context.Context) ([]string, error) {
 	err := c.post(ctx, "/api/examine", nil, &answer)
 	return answer.Touched, err
 }
+
+// Preflight asks about up to 100 values that somebody needs, before anything runs.
+type Preflight struct {
+	Subject    string   `json:"subject,omitempty"` // empty for the caller
+	References []string `json:"references"`
+	Addr       string   `json:"addr,omitempty"` // circumstances, when it is about somebody else
+	Via        string   `json:"via,omitempty"`
+	Reason     string   `json:"reason,omitempty"`
+}
+
+// Check is what would come of reading one value now.
+type Check struct {
+	Reference string    `json:"reference"`
+	Served    bool      `json:"served"`
+	Reason    string    `json:"reason,omitempty"` // why not: a stable code
+	Detail    string    `json:"detail,omitempty"`
+	Remedy    *Remedy   `json:"remedy,omitempty"`
+	Version   int       `json:"version,omitempty"`
+	NotAfter  time.Time `json:"not_after,omitzero"`
+	Until     time.Time `json:"valid_until,omitzero"`
+	Warning   string    `json:"warning,omitempty"` // what works now and will not for long
+}
+
+// Check answers a preflight, in the order of its references. No value is opened for it.
+func (c *Client) Check(ctx context.Context, p Preflight) ([]Check, error) {
+	var answer struct {
+		Checks []Check `json:"checks"`
+	}
+	err := c.post(ctx, "/api/preflight", p, &answer)
+	return answer.Checks, err
+}

@@ -133,7 +133,7 @@ A first tour:
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
-		groupRead:   {a.readCommand(), a.checkCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
+		groupRead:   {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.manifestCommand(), a.readCommand(), a.checkCommand(), a.leaksCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {
@@ -183,6 +183,8 @@ func (a *app) report(err error) int {
 	var problem *client.Problem
 	var unreachable *client.Unreachable
 	var usage usageError
+	var program exitCodeOf
+	var notServed missing
 	switch {
 	case errors.As(err, &problem):
 		a.printProblem(problem)
@@ -193,6 +195,11 @@ func (a *app) report(err error) int {
 	case errors.As(err, &usage):
 		a.printError("wrong_usage", err.Error())
 		return exitUsage
+	case errors.As(err, &program):
+		return int(program)
+	case errors.As(err, &notServed):
+		a.printError("not_served", notServed.Error())
+		return exitRefused
 	case errors.As(err, &answeredNo{}):
 		return exitRefused
 	case errors.As(err, &foundSomething{}):

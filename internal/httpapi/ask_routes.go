@@ -1,9 +1,11 @@
 package httpapi
 
 import (
+	"fmt"
 	"net/http"
 
 	"tansu/client"
+	"tansu/internal/core/reference"
 	"tansu/internal/service"
 )
 
@@ -68,4 +70,38 @@ func consideredJSON(list []service.Considered) []client.Considered {
 		answer = append(answer, client.Considered{Grant: grantJSON(c.Grant), Miss: c.Miss})
 	}
 	return answer
+}
+
+func (a *api) preflight(c *call) error {
+	var body client.Preflight
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	refs, err := parseReferences(body.References)
+	if err != nil {
+		return err
+	}
+	checks, err := a.service.Check(c.caller, service.Preflight{Subject: body.Subject, References: refs, Addr: body.Addr, Via: body.Via, Reason: body.Reason})
+	if err != nil {
+		return err
+	}
+	answer := []client.Check{}
+	for _, ch := range checks {
+		answer = append(answer, client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
+			Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
+}
+
+// parseReferences reads references to items.
+func parseReferences(texts []string) ([]reference.Reference, error) {
+	refs := make([]reference.Reference, len(texts))
+	for i, text := range texts {
+		ref, err := reference.Parse(text)
+		if err != nil || ref.Item == "" {
+			return nil, &service.Error{Code: service.InvalidInput, Field: "references", Detail: fmt.Sprintf("number %d is not of the form drawer/item, drawer/item@3 or drawer/item#field", i+1)}
+		}
+		refs[i] = ref
+	}
+	return refs, nil
 }

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -274,13 +273,9 @@ func (a *api) readValues(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	refs := make([]reference.Reference, len(body.References))
-	for i, text := range body.References {
-		ref, err := reference.Parse(text)
-		if err != nil || ref.Item == "" {
-			return &service.Error{Code: service.InvalidInput, Field: "references", Detail: fmt.Sprintf("number %d is not of the form drawer/item, drawer/item@3 or drawer/item#field", i+1)}
-		}
-		refs[i] = ref
+	refs, err := parseReferences(body.References)
+	if err != nil {
+		return err
 	}
 	outcomes, err := a.service.ReadValues(c.caller, refs)
 	if err != nil {

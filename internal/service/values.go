@@ -9,7 +9,6 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
-	"tansu/internal/store"
 )
 
 // Served is a value on its way to a caller.
@@ -131,12 +130,9 @@ func (s *Service) ReadValues(c Caller, refs []reference.Reference) ([]Outcome, e
 		outcomes[i] = Outcome{served, err}
 		size += len(served.Content.Reveal())
 	}
-	if entries := c.batch.entries; len(entries) > 0 {
-		if err := s.records.Submit(&store.Work{Entry: entries[0], More: entries[1:]}); err != nil {
-			wipe()
-			s.options.Log.Error("entries not recorded", "error", err)
-			return nil, storeError(err, "")
-		}
+	if err := s.flush(c.batch); err != nil {
+		wipe()
+		return nil, err
 	}
 	return outcomes, nil
 }

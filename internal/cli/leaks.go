@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/leak"
+	"tansu/internal/sift"
+)
+
+func (a *app) leaksCommand() *cobra.Command {
+	var o needsOptions
+	var drawers []string
+	var history bool
+	var sarif string
+	command := a.withReason(&cobra.Command{
+		Use:   "leaks [PATH …]",
+		Short: "Find values where they should not be: in files, archives, a repository's history or standard input",
+		Long: `Reads values, those of the manifest or all that you may read in drawers, and looks for them: as they are, in base64, in
+hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line. It says where they are and never what they are.
+Archives (zip, tar, gzip) are looked into. "-" is standard input, and --history is every version of everything in a Git
+repository, also on branches that are gone.
+
+The exit code is 0 when nothing is found and 5 when something is. Each value that is looked for is a read, in the trail.`,
+		Example: `  tansu leaks build/
+  tansu leaks --drawer ticketing-prod --history .
+  docker-save-of-your-choice | tansu leaks --in production -
+  tansu leaks --sarif leaks.sarif dist/ logs/`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, paths []string) error {
+			if len(paths) == 0 {
+				paths = []string{"."}
+			}
+			secrets, err := a.toLookFor(ctx, c, &o, drawers)
+			if err != nil {
+				return err
+			}
+			matcher, tooSmall := leak.NewMatcher(secrets)
+			for _, name := range tooSmall {
+				a.say("%s is too short to be looked for: it would be found everywhere.", name)
+			}
+			findings := []sift.Finding{}
+			s := &sift.Sieve{Matcher: matcher, Visit: func(f sift.Finding) { findings = append(findings, f) },
+				Skipped: func(place string, err error) { a.say("%s was not looked through whole: %v", place, reasonOf(err)) }}
+			for _, path := range paths {
+				switch {
+				case path == "-":
+					err = s.Reader("standard input", a.In)
+				case history:
+					err = s.History(ctx, path)
+				default:
+					err = s.Path(path)
+				}
+				if err != nil {
+					return fmt.Errorf("look through %s: %w", path, reasonOf(err))
+				}
+			}
+			if sarif != "" {
+				if err := writeSARIF(sarif, findings); err != nil {
+					return err
+				}
+			}
+			if err := a.show(findings, func() { a.printLeaks(findings, len(secrets), s.Bytes) }); err != nil || len(findings) == 0 {
+				return err
+			}
+			return foundSomething{}
+		}),
+	})
+	o.add(command)
+	command.Flags().StringArrayVar(&drawers, "drawer", nil, "look for every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
+	command.Flags().BoolVar(&history, "history", false, "look through the history of Git repositories")
+	command.Flags().StringVar(&sarif, "sarif", "", "write what is found to this `file` too, in SARIF 2.1.0, for pipelines")
+	return command
+}
+
+// reasonOf leaves out the path that messages around it have.
+func reasonOf(err error) error {
+	var path *os.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	return err
+}
+
+// toLookFor reads the values: of the manifest all, and of drawers what may be read, in all versions that are served.
+func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, drawers []string) (secrets []leak.Secret, err error) {
+	if len(drawers) == 0 {
+		_, needs, err := o.load()
+		if err != nil {
+			return nil, err
+		}
+		references, _ := referencesOf(needs)
+		values, err := fetchAll(ctx, c, references)
+		if err != nil {
+			return nil, err
+		}
+		return secretsOf(values), nil
+	}
+	for _, drawer := range drawers {
+		contents, err := c.Drawer(ctx, drawer)
+		if err != nil {
+			return nil, err
+		}
+		var references []string
+		for _, it := range contents.Items {
+			for number := 1; number <= max(1, it.Versions); number++ {
+				references = append(references, fmt.Sprintf("%s/%s@%d", drawer, it.Name, number))
+			}
+		}
+		values, err := fetchAll(ctx, c, references)
+		var some missing
+		if errors.As(err, &some) { // what may not be read, or is not served any more, is not looked for
+			a.say("%d of %d versions in %s are not served to you, and not looked for.", len(some.list), len(references), drawer)
+			err = nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		secrets = append(secrets, secretsOf(values)...)
+	}
+	if len(secrets) == 0 {
+		return nil, errors.New("there is no value to look for")
+	}
+	return secrets, nil
+}
+
+func secretsOf(values []fetched) (list []leak.Secret) {
+	for _, v := range values {
+		list = append(list, leak.Secret{Name: v.reference, Value: v.content})
+	}
+	return list
+}
+
+func (a *app) printLeaks(findings []sift.Finding, values int, looked int64) {
+	t := table{head: []string{"PLACE", "VALUE", "FORM"}}
+	for _, f := range findings {
+		t.add(fmt.Sprintf("%s:%d:%d", f.Place, f.Line, f.Column), f.Reference, f.Form)
+	}
+	if len(findings) > 0 {
+		a.printTable(t, "")
+		fmt.Fprintf(a.Out, "\n%d found. Replace these values: who could read the places could read them. tansu exposure tells what each one means.\n", len(findings))
+		return
+	}
+	fmt.Fprintf(a.Out, "Nothing found: %d values in %s.\n", values, bytesText(int(looked)))
+}
+
+// writeSARIF writes findings in the Static Analysis Results Interchange Format (OASIS, version 2.1.0).
+func writeSARIF(path string, findings []sift.Finding) error {
+	type object = map[string]any
+	results := []any{}
+	for _, f := range findings {
+		results = append(results, object{"ruleId": "value-found", "level": "error",
+			"message":   object{"text": fmt.Sprintf("The value of %s is here (%s).", f.Reference, f.Form)},
+			"locations": []any{object{"physicalLocation": object{"artifactLocation": object{"uri": f.Place}, "region": object{"startLine": f.Line, "startColumn": f.Column}}}}})
+	}
+	log := object{"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json", "runs": []any{object{
+		"tool":    object{"driver": object{"name": "tansu leaks", "version": Version, "rules": []any{object{"id": "value-found", "shortDescription": object{"text": "A secret value stands where it should not."}}}}},
+		"results": results}}}
+	content, err := json.MarshalIndent(log, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path, append(content, '\n'), 0o644); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}

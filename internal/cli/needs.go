@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/manifest"
+	"tansu/internal/core/reference"
+)
+
+// needsOptions are the options of commands that work with a manifest.
+type needsOptions struct {
+	file, environment string
+}
+
+func (o *needsOptions) add(command *cobra.Command) {
+	command.Flags().StringVar(&o.file, "manifest", manifest.FileName, "the `file` that lists what is needed")
+	command.Flags().StringVar(&o.environment, "in", "", "the `environment` of the manifest; the only one when left out")
+}
+
+// load reads the manifest and resolves its needs.
+func (o *needsOptions) load() (m manifest.Manifest, needs []manifest.Resolved, err error) {
+	content, err := os.ReadFile(o.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return m, nil, usagef("there is no manifest %s here: tansu adopt makes one of a dotenv file", o.file)
+	}
+	if err != nil {
+		return m, nil, fmt.Errorf("read the manifest: %w", err)
+	}
+	if m, err = manifest.Read(content); err != nil {
+		return m, nil, usagef("%s: %s", o.file, strings.ReplaceAll(err.Error(), "\n", "\n  "))
+	}
+	if needs, err = m.For(o.environment); err != nil {
+		return m, nil, usagef("%s: %s", o.file, err)
+	}
+	return m, needs, nil
+}
+
+// mostAtOnce is how many references one call takes.
+const mostAtOnce = 100
+
+// fetched is a value that was read.
+type fetched struct {
+	reference string // with the version that was served
+	content   []byte
+}
+
+// missing says which values are not served, and why.
+type missing struct{ list []client.Outcome }
+
+func (m missing) Error() string {
+	var text strings.Builder
+	fmt.Fprintf(&text, "%d of the values are not served:", len(m.list))
+	for _, o := range m.list {
+		fmt.Fprintf(&text, "\n  ✗ %s: %s", o.Reference, o.Problem.Detail)
+		if o.Problem.Receipt != "" {
+			fmt.Fprintf(&text, " (receipt %s)", o.Problem.Receipt)
+		}
+	}
+	return text.String()
+}
+
+// fetchAll reads values in the order of the references. When some are not served, the error is [missing], and the others are
+// returned without them.
+func fetchAll(ctx context.Context, c *client.Client, references []string) (values []fetched, err error) {
+	var bad []client.Outcome
+	for len(references) > 0 {
+		n := min(len(references), mostAtOnce)
+		outcomes, err := c.ReadValues(ctx, references[:n]...)
+		if err != nil {
+			return nil, err
+		}
+		served := 0
+		for _, o := range outcomes {
+			if o.Problem != nil && o.Problem.Code == "too_large" && served > 0 {
+				break // the answer is full: the rest is asked for again
+			}
+			served++
+			if o.Problem != nil {
+				bad = append(bad, o)
+				continue
+			}
+			content, err := base64.StdEncoding.DecodeString(o.Value.Value)
+			if err != nil {
+				return nil, errors.New("the chest's answer is damaged")
+			}
+			o.Value.Value = ""
+			values = append(values, fetched{o.Value.Reference, content})
+		}
+		references = references[served:]
+	}
+	if len(bad) > 0 {
+		return values, missing{bad}
+	}
+	return values, nil
+}
+
+// referencesOf lists the references of needs, each once, and where each need's is.
+func referencesOf(needs []manifest.Resolved) (list []string, at []int) {
+	known := map[reference.Reference]int{}
+	for _, n := range needs {
+		i, found := known[n.Reference]
+		if !found {
+			i = len(list)
+			known[n.Reference], list = i, append(list, n.Reference.String())
+		}
+		at = append(at, i)
+	}
+	return list, at
+}

@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/manifest"
+)
+
+func (a *app) preflightCommand() *cobra.Command {
+	var o needsOptions
+	var p client.Preflight
+	var ask string
+	command := &cobra.Command{
+		Use:   "preflight",
+		Short: "See whether everything that a manifest lists would be served, before anything runs",
+		Long: `Asks about everything that the manifest lists at once: identity, network, grant, state, version, field and the time that is
+left. No value is opened. One line each; the exit code is 3 when something would not be served.
+
+With --as it is about somebody else, for who may grant or read the trail there. With --request, what lacks a grant is asked
+for in the same step.`,
+		Example: `  tansu preflight
+  tansu preflight --in production --as app:ticket-api --addr 10.20.0.7
+  tansu preflight --in production --request "ticket-api reads its database password"`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			m, needs, err := o.load()
+			if err != nil {
+				return err
+			}
+			checks, err := checkAll(ctx, c, p, needs)
+			if err != nil {
+				return err
+			}
+			whoami, err := c.Me(ctx)
+			if err != nil {
+				return err
+			}
+			who := p.Subject
+			if who == "" {
+				who = whoami.Subject
+			}
+			if m.App != "" && who != "app:"+m.App {
+				a.say("The manifest is for app:%s, and this asks as %s: what app:%s may do can differ (--as app:%s).", m.App, who, m.App, m.App)
+			}
+			failed := 0
+			if err := a.show(checks, func() { failed = a.printChecks(needs, checks) }); err != nil {
+				return err
+			}
+			if a.output == "json" {
+				failed = len(slices.DeleteFunc(slices.Clone(checks), func(ch client.Check) bool { return ch.Served }))
+			}
+			if failed == 0 {
+				return nil
+			}
+			if ask != "" {
+				if err := a.askForAll(ctx, c, checks, ask); err != nil {
+					return err
+				}
+			}
+			return answeredNo{}
+		}),
+	}
+	o.add(command)
+	command.Flags().StringVar(&p.Subject, "as", "", "whether this `subject` would be served, such as app:ticket-api")
+	command.Flags().StringVar(&p.Addr, "addr", "", "from this `address`, with --as")
+	command.Flags().StringVar(&p.Reason, "reason", "", "with this reason stated, with --as")
+	command.Flags().StringVar(&ask, "request", "", "ask for what lacks a grant, `because`")
+	return command
+}
+
+// checkAll asks about all needs, as many at once as one call takes.
+func checkAll(ctx context.Context, c *client.Client, p client.Preflight, needs []manifest.Resolved) ([]client.Check, error) {
+	references, at := referencesOf(needs)
+	var list []client.Check
+	for part := range slices.Chunk(references, mostAtOnce) {
+		p.References = part
+		checks, err := c.Check(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, checks...)
+	}
+	checks := make([]client.Check, len(needs))
+	for i := range needs {
+		checks[i] = list[at[i]]
+	}
+	return checks, nil
+}
+
+func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check) (failed int) {
+	t := table{head: []string{"", "HANDED OVER AS", "REFERENCE", "VERSION", ""}}
+	for i, ch := range checks {
+		mark, version, detail := "✓", "", ch.Warning
+		if ch.Served {
+			version = fmt.Sprint(ch.Version)
+			if ch.Warning != "" {
+				mark = "!"
+			}
+			if !ch.NotAfter.IsZero() {
+				detail = joined(detail, "ends "+relative(ch.NotAfter, time.Now()))
+			}
+		} else {
+			mark, detail = "✗", ch.Detail
+			failed++
+		}
+		t.add(mark, needs[i].Delivery(), ch.Reference, version, detail)
+	}
+	a.printTable(t, "")
+	if failed == 0 {
+		fmt.Fprintf(a.Out, "\nAll %d would be served. No value was opened.\n", len(checks))
+		return 0
+	}
+	fmt.Fprintf(a.Out, "\n%d of %d would not be served. No value was opened.\n", failed, len(checks))
+	said := map[string]bool{}
+	for _, ch := range checks {
+		if ch.Remedy != nil && !said[ch.Remedy.Command] {
+			if len(said) == 0 {
+				fmt.Fprint(a.Out, "What would allow it:\n")
+			}
+			said[ch.Remedy.Command] = true
+			fmt.Fprintf(a.Out, "  %s\n", ch.Remedy.Command)
+		}
+	}
+	return failed
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + ": " + b
+}
+
+// askForAll files a request for each grant that is missing.
+func (a *app) askForAll(ctx context.Context, c *client.Client, checks []client.Check, why string) error {
+	asked := map[string]bool{}
+	for _, ch := range checks {
+		if ch.Served || ch.Remedy == nil || asked[ch.Remedy.Command] {
+			continue
+		}
+		asked[ch.Remedy.Command] = true
+		r, err := c.AskFor(ctx, client.NewRequest{Reason: why, Grant: &client.NewGrant{Subject: ch.Remedy.Subject, Role: ch.Remedy.Role, Scope: ch.Remedy.Scope}})
+		if err != nil {
+			return err
+		}
+		a.say("Asked for %s on %s: request %s.", ch.Remedy.Role, ch.Remedy.Scope, r.ID)
+	}
+	return nil
+}
+
+func (a *app) manifestCommand() *cobra.Command {
+	command := &cobra.Command{Use: "manifest", Short: "Check a manifest, and print its JSON Schema"}
+	command.AddCommand(&cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of manifests, for editors", Args: exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := a.Out.Write(manifest.Schema())
+			return err
+		},
+	})
+	var o needsOptions
+	check := &cobra.Command{
+		Use: "check", Short: "Read a manifest without asking a chest, and list what it needs", Args: exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			_, needs, err := o.load()
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HANDED OVER AS", "REFERENCE"}}
+			for _, n := range needs {
+				t.add(n.Delivery(), n.Reference.String())
+			}
+			a.printTable(t, "")
+			return nil
+		},
+	}
+	o.add(check)
+	command.AddCommand(check)
+	return command
+}

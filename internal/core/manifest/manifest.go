@@ -1,0 +1,285 @@
+// Package manifest reads and writes manifests: the file in an application's repository that lists which values it needs and
+// how each is handed over. It holds no value, so that it belongs under version control, and the environment chooses the
+// drawer, so that one file serves all of them:
+//
+//	manifest: 1
+//	app: ticket-api
+//	drawers:
+//	  production: ticketing-prod
+//	  staging: ticketing-staging
+//	needs:
+//	  - variable: DB_PASSWORD
+//	    reference: db-password
+//	  - file: server.key
+//	    variable: TLS_KEY_FILE
+//	    reference: tls#private_key
+//	    mode: "0400"
+package manifest
+
+import (
+	"bytes"
+	_ "embed" // for the schema
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"tansu/internal/core/reference"
+)
+
+//go:embed manifest.schema.json
+var schema []byte
+
+// Schema returns the JSON Schema (draft 2020-12) of manifests, for editors.
+func Schema() []byte { return slices.Clone(schema) }
+
+// FileName is what a manifest is called when nobody says otherwise.
+const FileName = "tansu.yaml"
+
+// Bounds of a manifest.
+const (
+	MaxSize  = 1 << 20 // bytes
+	MaxNeeds = 5000
+)
+
+// Manifest is what an application needs.
+type Manifest struct {
+	Version int               `yaml:"manifest"`
+	App     string            `yaml:"app,omitempty"`
+	Drawers map[string]string `yaml:"drawers,omitempty"` // by environment
+	Needs   []Need            `yaml:"needs"`
+}
+
+// Need is one value and how it is handed over: as an environment variable; as a file, whose path a variable may hold; or on
+// standard input.
+type Need struct {
+	Reference string `yaml:"reference"` // of an item in the environment's drawer, or with a drawer
+	Variable  string `yaml:"variable,omitempty"`
+	File      string `yaml:"file,omitempty"` // its name, without a directory
+	Mode      string `yaml:"mode,omitempty"` // of the file, in octal; "0400" when it is left out
+	Stdin     bool   `yaml:"stdin,omitempty"`
+
+	line int
+}
+
+// Problem is one thing that is wrong in a manifest.
+type Problem struct {
+	Line int // 0 when it is about the whole
+	Text string
+}
+
+func (p Problem) Error() string {
+	if p.Line == 0 {
+		return p.Text
+	}
+	return fmt.Sprintf("line %d: %s", p.Line, p.Text)
+}
+
+// Read reads a manifest. The error joins a [Problem] for each thing that is wrong; none repeats more than names.
+func Read(content []byte) (m Manifest, err error) {
+	if len(content) > MaxSize {
+		return m, Problem{Text: fmt.Sprintf("a manifest has at most %d bytes", MaxSize)}
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(content))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(&m); err != nil {
+		if errors.Is(err, io.EOF) {
+			return m, Problem{Text: "the manifest is empty"}
+		}
+		return m, Problem{Text: strings.TrimPrefix(err.Error(), "yaml: ")}
+	}
+	if decoder.Decode(new(yaml.Node)) == nil {
+		return m, Problem{Text: "there is a second document"}
+	}
+	return m, errors.Join(m.problems()...)
+}
+
+// UnmarshalYAML notes the line, and is strict about fields, which a decoder does not hand on.
+func (n *Need) UnmarshalYAML(node *yaml.Node) error {
+	type plain Need
+	if node.Kind != yaml.MappingNode {
+		return fmt.Errorf("line %d: a need has a reference and how it is handed over", node.Line)
+	}
+	for i := 0; i < len(node.Content); i += 2 {
+		if key := node.Content[i]; !slices.Contains([]string{"reference", "variable", "file", "mode", "stdin"}, key.Value) {
+			return fmt.Errorf("line %d: a need has no %.40q; it has reference, variable, file, mode and stdin", key.Line, key.Value)
+		}
+	}
+	n.line = node.Line
+	return node.Decode((*plain)(n))
+}
+
+var (
+	variable    = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	fileName    = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]{0,99}$`)
+	environment = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+)
+
+// loaders are variables that make a program run something else: whoever can change an item must not choose that.
+var loaders = []string{"LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "PATH", "IFS", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHONSTARTUP", "PERL5OPT", "NODE_OPTIONS", "GIT_SSH_COMMAND"}
+
+func (m *Manifest) problems() (list []error) {
+	add := func(line int, format string, arguments ...any) {
+		list = append(list, Problem{line, fmt.Sprintf(format, arguments...)})
+	}
+	if m.Version != 1 {
+		add(0, "the manifest begins with: manifest: 1")
+	}
+	if m.App != "" && reference.CheckName(m.App) != nil {
+		add(0, "%.60q is no name of an app", m.App)
+	}
+	for name, drawer := range m.Drawers {
+		if !environment.MatchString(name) {
+			add(0, "%.60q is no name of an environment: lower-case letters, digits and -", name)
+		}
+		if reference.CheckName(drawer) != nil {
+			add(0, "%.60q, for %s, is no name of a drawer", drawer, name)
+		}
+	}
+	if len(m.Needs) == 0 {
+		add(0, "it needs nothing: list references under needs")
+	}
+	if len(m.Needs) > MaxNeeds {
+		add(0, "it has more than %d needs", MaxNeeds)
+		return list
+	}
+	seen := map[string]int{}
+	once := func(n Need, what string) {
+		if before := seen[what]; before != 0 {
+			add(n.line, "%s is there already, on line %d", what, before)
+		}
+		seen[what] = n.line
+	}
+	for _, n := range m.Needs {
+		switch {
+		case n.Variable == "" && n.File == "" && !n.Stdin:
+			add(n.line, "%.140s: say how it is handed over: variable, file or stdin", n.Reference)
+		case n.Stdin && (n.Variable != "" || n.File != ""):
+			add(n.line, "%.140s: what goes to standard input is no variable or file besides", n.Reference)
+		}
+		if n.Variable != "" {
+			if !variable.MatchString(n.Variable) {
+				add(n.line, "%.60q is no name of a variable", n.Variable)
+			} else if slices.Contains(loaders, strings.ToUpper(n.Variable)) {
+				add(n.line, "%s decides what runs, and does not come from an item that somebody may change", n.Variable)
+			}
+			once(n, "the variable "+n.Variable)
+		}
+		if n.File != "" {
+			if !fileName.MatchString(n.File) {
+				add(n.line, "%.60q is no name of a file: letters, digits, dots, - and _, without a directory", n.File)
+			}
+			once(n, "the file "+n.File)
+		}
+		if n.Stdin {
+			once(n, "standard input")
+		}
+		if n.Mode != "" && n.File == "" {
+			add(n.line, "mode is for files")
+		}
+		if _, err := n.Permissions(); err != nil {
+			add(n.line, "%v", err)
+		}
+		if _, err := m.resolve(n, "x"); err != nil {
+			add(n.line, "%v", err)
+		} else if !strings.Contains(n.Reference, "/") && len(m.Drawers) == 0 {
+			add(n.line, "%.140s has no drawer: list drawers by environment, or write drawer/item", n.Reference)
+		}
+	}
+	return list
+}
+
+// Permissions of the file; nobody but its owner may do anything with it.
+func (n Need) Permissions() (uint32, error) {
+	if n.Mode == "" {
+		return 0o400, nil
+	}
+	mode, err := strconv.ParseUint(n.Mode, 8, 32)
+	if err != nil || mode&^0o700 != 0 || mode&0o400 == 0 {
+		return 0, fmt.Errorf("mode %.20q is none of a private file, such as \"0400\" or \"0600\"", n.Mode)
+	}
+	return uint32(mode), nil
+}
+
+// Delivery says in a few words how a need is handed over.
+func (n Need) Delivery() string {
+	switch {
+	case n.Stdin:
+		return "standard input"
+	case n.File != "" && n.Variable != "":
+		return n.Variable + " = path of " + n.File
+	case n.File != "":
+		return "file " + n.File
+	}
+	return n.Variable
+}
+
+func (m *Manifest) resolve(n Need, drawer string) (reference.Reference, error) {
+	text := strings.TrimPrefix(n.Reference, reference.Scheme)
+	if item, _, _ := strings.Cut(text, "#"); !strings.Contains(item, "/") {
+		text = drawer + "/" + text
+	}
+	ref, err := reference.Parse(text)
+	if err == nil && ref.Item == "" {
+		err = errors.New("it names no item")
+	}
+	if err != nil {
+		return ref, fmt.Errorf("reference %.140q: %w", n.Reference, err)
+	}
+	return ref, nil
+}
+
+// Environments lists those that the manifest has a drawer for.
+func (m *Manifest) Environments() (names []string) {
+	for name := range m.Drawers {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Resolved is a need in one environment.
+type Resolved struct {
+	Need
+	Reference reference.Reference
+}
+
+// For resolves the needs in an environment. When it is empty, it is the only one.
+func (m *Manifest) For(environment string) (list []Resolved, err error) {
+	names := m.Environments()
+	if environment == "" && len(names) == 1 {
+		environment = names[0]
+	}
+	drawer := m.Drawers[environment]
+	if drawer == "" && len(names) > 0 {
+		if environment == "" {
+			return nil, fmt.Errorf("say which environment: %s", strings.Join(names, ", "))
+		}
+		return nil, fmt.Errorf("the manifest has no environment %.60q; it has %s", environment, strings.Join(names, ", "))
+	}
+	for _, n := range m.Needs {
+		ref, err := m.resolve(n, drawer)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Resolved{n, ref})
+	}
+	return list, nil
+}
+
+// Write writes a manifest as people would.
+func Write(m Manifest) ([]byte, error) {
+	var out bytes.Buffer
+	out.WriteString("# What this application needs from Tansu. It holds no value: keep it with the code.\n")
+	encoder := yaml.NewEncoder(&out)
+	encoder.SetIndent(2)
+	if err := encoder.Encode(m); err != nil {
+		return nil, fmt.Errorf("write the manifest: %w", err)
+	}
+	return out.Bytes(), nil
+}

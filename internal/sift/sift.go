@@ -1,0 +1,272 @@
+// Package sift looks for values in files, directories, archives and the history of repositories, and says where they are. It
+// never repeats a value.
+package sift
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"tansu/internal/core/leak"
+)
+
+// Finding is one place where a value is.
+type Finding struct {
+	Place     string `json:"place"` // a file; what is within it follows "!", a commit's object comes after "history:"
+	Line      int    `json:"line"`
+	Column    int    `json:"column"` // in bytes, from 1
+	Reference string `json:"reference"`
+	Form      string `json:"form"`
+}
+
+// Sieve looks through things. It is for one goroutine.
+type Sieve struct {
+	Matcher *leak.Matcher
+	Visit   func(Finding)
+	// Skipped is told what could not be looked into, and why.
+	Skipped func(place string, err error)
+	Bytes   int64 // that were looked at
+
+	room []byte
+}
+
+// pieceSize is how much is read at once.
+const pieceSize = 1 << 20
+
+// deepest is how many archives are opened within each other.
+const deepest = 3
+
+// mostUnpacked bounds what one archive may become.
+const mostUnpacked = 4 << 30
+
+// Reader looks through a stream.
+func (s *Sieve) Reader(place string, in io.Reader) error {
+	if s.room == nil {
+		s.room = make([]byte, 0, pieceSize+s.Matcher.Longest())
+	}
+	text, line, begin := s.room[:0], 1, 0 // begin is where the line begins, from the text's begin, and may be before it
+	defer func() { clear(s.room[:cap(s.room)]) }()
+	for {
+		n, err := io.ReadFull(in, text[len(text):cap(text)])
+		text = text[:len(text)+n]
+		s.Bytes += int64(n)
+		last := err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !last {
+			return err
+		}
+		upto := len(text)
+		if !last {
+			upto = max(0, len(text)-s.Matcher.Longest()+1)
+		}
+		done := 0
+		forward := func(to int) {
+			for i := bytes.IndexByte(text[done:to], '\n'); i >= 0; i = bytes.IndexByte(text[done:to], '\n') {
+				done += i + 1
+				line, begin = line+1, done
+			}
+			done = to
+		}
+		s.Matcher.Find(text, upto, func(f leak.Finding) {
+			forward(f.At)
+			s.Visit(Finding{Place: place, Line: line, Column: f.At - begin + 1, Reference: f.Name, Form: f.Kind})
+		})
+		forward(max(done, upto))
+		if last {
+			return nil
+		}
+		begin -= upto
+		text = text[:copy(text, text[upto:])]
+	}
+}
+
+// Path looks through a file or, in a directory, through all regular files; links are not followed.
+func (s *Sieve) Path(path string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		return s.file(path)
+	}
+	return filepath.WalkDir(path, func(at string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.Type().IsRegular() {
+			err = s.file(at)
+		}
+		if err != nil {
+			s.Skipped(at, err)
+		}
+		return nil
+	})
+}
+
+func (s *Sieve) file(path string) error {
+	in, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	if err := s.Reader(path, in); err != nil {
+		return err
+	}
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	s.within(path, in, info.Size(), 1)
+	return nil
+}
+
+// within looks into an archive besides, if it is one.
+func (s *Sieve) within(place string, in io.ReaderAt, size int64, depth int) {
+	var head [264]byte
+	n, _ := in.ReadAt(head[:], 0)
+	whole := io.NewSectionReader(in, 0, size)
+	var err error
+	switch {
+	case depth > deepest:
+	case bytes.HasPrefix(head[:n], []byte("PK\x03\x04")):
+		err = s.zip(place, in, size, depth)
+	case bytes.HasPrefix(head[:n], []byte{0x1f, 0x8b}):
+		err = s.gzip(place, whole, depth)
+	case n > 262 && string(head[257:262]) == "ustar":
+		err = s.tar(place, whole, depth)
+	}
+	if err != nil {
+		s.Skipped(place, err)
+	}
+}
+
+// inner looks through one thing that is in an archive. It is kept in memory to look into it again.
+func (s *Sieve) inner(place string, in io.Reader, depth int) error {
+	content, err := io.ReadAll(io.LimitReader(in, mostUnpacked/64))
+	if err != nil {
+		return err
+	}
+	defer clear(content)
+	if err := s.Reader(place, bytes.NewReader(content)); err != nil {
+		return err
+	}
+	s.within(place, bytes.NewReader(content), int64(len(content)), depth+1)
+	if n, _ := io.CopyN(io.Discard, in, 1); n > 0 {
+		return fmt.Errorf("it is larger than %d MiB, and only the first part was looked at", mostUnpacked/64>>20)
+	}
+	return nil
+}
+
+func (s *Sieve) zip(place string, in io.ReaderAt, size int64, depth int) error {
+	archive, err := zip.NewReader(in, size)
+	if err != nil {
+		return err
+	}
+	for _, f := range archive.File {
+		if f.FileInfo().IsDir() {
+			continue
+		}
+		content, err := f.Open()
+		if err == nil {
+			err = errors.Join(s.inner(place+"!"+f.Name, content, depth), content.Close())
+		}
+		if err != nil {
+			s.Skipped(place+"!"+f.Name, err)
+		}
+	}
+	return nil
+}
+
+func (s *Sieve) gzip(place string, in io.Reader, depth int) error {
+	content, err := gzip.NewReader(in)
+	if err != nil {
+		return err
+	}
+	buffered := bufio.NewReaderSize(content, 512)
+	if head, _ := buffered.Peek(263); len(head) > 262 && string(head[257:262]) == "ustar" {
+		return s.tar(place, buffered, depth)
+	}
+	return s.inner(place+"!", buffered, depth)
+}
+
+func (s *Sieve) tar(place string, in io.Reader, depth int) error {
+	archive := tar.NewReader(io.LimitReader(in, mostUnpacked))
+	for {
+		header, err := archive.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if header.Typeflag != tar.TypeReg {
+			continue
+		}
+		if err := s.inner(place+"!"+header.Name, archive, depth); err != nil {
+			s.Skipped(place+"!"+header.Name, err)
+		}
+	}
+}
+
+// History looks through everything that a Git repository holds: every version of every file, commit and tag, also of branches
+// that are gone, as far as it was not collected yet.
+func (s *Sieve) History(ctx context.Context, repository string) error {
+	list := exec.CommandContext(ctx, "git", "-C", repository, "rev-list", "--objects", "--all", "--reflog")
+	names, err := list.Output()
+	if err != nil {
+		return fmt.Errorf("%s is no Git repository, or git cannot read it", repository)
+	}
+	paths := map[string]string{}
+	for line := range strings.Lines(string(names)) {
+		id, path, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		paths[id] = path
+	}
+	objects := exec.CommandContext(ctx, "git", "-C", repository, "cat-file", "--batch-all-objects", "--batch", "--unordered")
+	out, err := objects.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := objects.Start(); err != nil {
+		return fmt.Errorf("start git: %w", err)
+	}
+	in := bufio.NewReaderSize(out, pieceSize)
+	for {
+		header, err := in.ReadString('\n')
+		if err == io.EOF {
+			break
+		}
+		parts := strings.Fields(header) // the id, the kind, the size
+		if err != nil || len(parts) != 3 {
+			return errors.Join(errors.New("git said something else than objects"), objects.Cancel(), objects.Wait())
+		}
+		size, err := strconv.ParseInt(parts[2], 10, 64)
+		if err != nil {
+			return errors.Join(err, objects.Cancel(), objects.Wait())
+		}
+		place := "history:" + parts[0][:min(12, len(parts[0]))]
+		if path := paths[parts[0]]; path != "" {
+			place += ":" + path
+		}
+		object := io.LimitReader(in, size)
+		if parts[1] == "tree" {
+			_, err = io.Copy(io.Discard, object)
+		} else {
+			err = s.Reader(place, object)
+		}
+		if err == nil {
+			_, err = in.Discard(1)
+		}
+		if err != nil {
+			return errors.Join(err, objects.Cancel(), objects.Wait())
+		}
+	}
+	return objects.Wait()
+}
