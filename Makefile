@@ -57,6 +57,8 @@ fuzz: ## fuzz the parsers for a minute each
 	@go test -fuzz FuzzParseSpan -fuzztime 60s ./internal/core/lifecycle
 	@go test -fuzz FuzzParse -fuzztime 60s ./internal/core/search
 	@go test -fuzz FuzzDecodeIsStrict -fuzztime 60s ./internal/httpapi
+	@go test -fuzz FuzzMaskingIsAsIfEachPlaceWereLookedAt -fuzztime 60s ./internal/core/leak
+	@go test -fuzz FuzzRead -fuzztime 60s ./internal/core/manifest
 
 clean: ## remove what was built
 	@rm -rf bin build console/node_modules internal/web/dist && git checkout -q -- internal/web/dist 2>/dev/null || true

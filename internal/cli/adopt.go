@@ -76,7 +76,7 @@ Done again with another environment, it adds that environment's drawer to the ma
 			if err := a.show(report, func() { a.printImport(drawer, path, false, report) }); err != nil {
 				return err
 			}
-			if !report.Done && !allSame(report) {
+			if !report.Done && !allThere(report) {
 				return foundSomething{}
 			}
 			if err := os.WriteFile(to, written, 0o644); err != nil {
@@ -93,10 +93,10 @@ Done again with another environment, it adds that environment's drawer to the ma
 	return command
 }
 
-// allSame reports whether everything was in the drawer already.
-func allSame(report client.ImportReport) bool {
+// allThere reports whether everything was in the drawer already, with whatever values: then only the manifest is missing.
+func allThere(report client.ImportReport) bool {
 	for _, it := range report.Items {
-		if it.Result != "same" {
+		if it.Result != "same" && it.Result != "exists" {
 			return false
 		}
 	}

@@ -353,8 +353,8 @@ func (a *app) upkeepCommand() *cobra.Command {
 		Use:   "upkeep",
 		Short: "Show how far the witnesses and outlets of the trail are",
 		Long: `Shows how many entries the trail has, and of each witness and outlet up to which one it was told, and since when it takes
-nothing. The exit code is 5 when one of them does not, for whoever watches the chest. Whether the chest can record at all,
-tansu status says.`,
+nothing. The exit code is 5 when one of them does not, for whoever watches the chest. To see whether the chest can record at
+all, ask for its status.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			u, err := c.Upkeep(ctx)

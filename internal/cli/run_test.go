@@ -1,0 +1,121 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tansu/internal/chesttest"
+)
+
+// in runs commands in a directory, as in an application's repository.
+func (u user) in(t *testing.T, dir, stdin string, arguments ...string) result {
+	t.Helper()
+	t.Chdir(dir)
+	return u.run(t, stdin, arguments...)
+}
+
+// The path of somebody who moves an application from a dotenv file: adopt it, see what is missing, run it, find what is left.
+func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
+	u, chest := signedIn(t)
+	u.ok(t, "", "drawer", "add", "ticketing-staging", "--env", "staging")
+	dir := t.TempDir()
+	const password, token = "correct horse; 'battery'", "tok_4f9ab3a1c8e2d7"
+	if err := os.WriteFile(filepath.Join(dir, ".env"), []byte("SHOP_DB_PASSWORD=\""+password+"\"\nSHOP_TOKEN="+token+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := u.in(t, dir, "", "adopt", ".env", "staging=ticketing-staging", "--app", "ticket-api"); r.code != 0 || strings.Contains(r.out+r.talk, token) {
+		t.Fatalf("adopt: %+v", r)
+	}
+	manifest, err := os.ReadFile(filepath.Join(dir, "tansu.yaml"))
+	if err != nil || strings.Contains(string(manifest), token) || !strings.Contains(string(manifest), "variable: SHOP_TOKEN") {
+		t.Fatalf("the manifest is %q, %v", manifest, err)
+	}
+	if r := u.in(t, dir, "", "adopt", ".env", "staging=ticketing-staging"); r.code != 0 { // done again, nothing changes
+		t.Errorf("adopted twice: %+v", r)
+	}
+
+	// As the application, which lacks a grant at first. One step allows it.
+	app := asApp(t, u, chest)
+	if r := app.in(t, dir, "", "preflight"); r.code != 3 || !strings.Contains(r.out, "2 of 2 would not be served") || !strings.Contains(r.out, "tansu grant give app:ticket-api consumer") {
+		t.Errorf("preflight without a grant: %+v", r)
+	}
+	if r := app.in(t, dir, "", "run", "--", "touch", "started"); r.code != 3 || !strings.Contains(r.talk, "shop_token") {
+		t.Errorf("run without a grant: %+v", r)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "started")); err == nil {
+		t.Error("the program was started although values are missing")
+	}
+	u.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "ticketing-staging/**")
+	if r := app.in(t, dir, "", "preflight"); r.code != 0 || !strings.Contains(r.out, "All 2 would be served") {
+		t.Errorf("preflight: %+v", r)
+	}
+	t.Setenv("SHOP_TOKEN", "from-before") // must not be found instead
+	r := app.in(t, dir, "from our own input\n", "run", "--", "sh", "-c", `cat; test "$SHOP_TOKEN" = "`+token+`" && echo "it has $SHOP_DB_PASSWORD"; env | grep -c '^SHOP_TOKEN='; exit 9`)
+	if r.code != 9 || r.out != "from our own input\nit has [masked: ticketing-staging/shop_db_password@1]\n1\n" {
+		t.Errorf("run: %+v", r)
+	}
+	if r := app.in(t, dir, "", "run", "--show-values", "--", "sh", "-c", `echo "$SHOP_TOKEN"`); r.out != token+"\n" {
+		t.Errorf("run with values shown: %+v", r)
+	}
+
+	// The file is still there: the leak check finds it, and nothing when it is gone.
+	if r := app.in(t, dir, "", "leaks", "--sarif", filepath.Join(t.TempDir(), "x.sarif"), "."); r.code != 5 || strings.Count(r.out, ".env:") != 2 || strings.Contains(r.out+r.talk, token) {
+		t.Errorf("leaks: %+v", r)
+	}
+	if err := os.Remove(filepath.Join(dir, ".env")); err != nil {
+		t.Fatal(err)
+	}
+	if r := app.in(t, dir, "", "leaks", "--drawer", "ticketing-staging", "."); r.code != 3 { // a consumer may not list
+		t.Errorf("leaks of a drawer that cannot be listed: %+v", r)
+	}
+	if r := app.in(t, dir, "", "leaks", "."); r.code != 0 {
+		t.Errorf("leaks without the file: %+v", r)
+	}
+}
+
+// asApp is somebody who is signed in as app:ticket-api.
+func asApp(t *testing.T, steward user, chest *chesttest.Chest) user {
+	t.Helper()
+	chest.App(t, "ticket-api")
+	var issued struct {
+		Secret string `json:"secret"`
+	}
+	decode(t, steward.ok(t, "", "app", "new-credential", "ticket-api", "-o", "json"), &issued)
+	app := user{t.TempDir()}
+	app.ok(t, "", "connect", chest.URL(), "--authority", filepath.Join(chest.Dir, "chest", "authority.crt"))
+	app.ok(t, issued.Secret+"\n", "sign-in", "app:ticket-api")
+	return app
+}
+
+func TestValuesThatCannotBeHandedOverAreRefusedWithTheWayToDoIt(t *testing.T) {
+	steward, chest := signedIn(t)
+	chest.Fill(t, "d", "binary", "a\x00b")
+	chest.Fill(t, "d", "large", strings.Repeat("x", 200<<10))
+	u := asApp(t, steward, chest)
+	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "d/**")
+	dir := t.TempDir()
+	for _, c := range []struct{ needs, want string }{
+		{"  - { variable: V, reference: d/binary }", "zero byte"},
+		{"  - { variable: V, reference: d/large }", "hand it over as a file"},
+		{"  - { variable: V, reference: d/binary }\n  - { variable: V, reference: d/large }", "there already"},
+		{"  - { variable: V, reference: d/none }", "d/none"},
+	} {
+		if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds:\n"+c.needs+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if r := u.in(t, dir, "", "run", "--", "touch", filepath.Join(dir, "started")); r.code == 0 || !strings.Contains(r.talk, c.want) {
+			t.Errorf("%s: %+v", c.needs, r)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds:\n  - { file: binary, variable: BINARY, reference: d/binary }\n  - { stdin: true, reference: d/large }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := u.in(t, dir, "", "run", "--", "sh", "-c", `wc -c; wc -c < "$BINARY"`); strings.Join(strings.Fields(r.out), " ") != "204800 3" {
+		t.Errorf("handed over: %+v", r)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "started")); err == nil {
+		t.Error("something was started")
+	}
+}

@@ -1,0 +1,75 @@
+package httpapi_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+)
+
+// A preflight says of each value what a read would say, opens none, and tells nobody what they may not know.
+func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	chest.Fill(t, "d", "held", "v")
+	chest.Fill(t, "e", "other", "v")
+	steward := chest.Client(t, chest.Steward)
+	must[client.Stored](t)(steward.AddVersion(ctx, "d", "i", 0, client.Content([]byte("w"))))
+	must[client.Stored](t)(steward.CreateItem(ctx, "d", client.NewItem{Name: "login", Shape: "login", Version: client.NewVersion{Fields: []client.NewField{{Name: "user", Value: "dQ==", Plain: true}, {Name: "password", Value: "cGFzc3dvcmQtb2YtbG9naW4="}}}}))
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	app := chest.Client(t, token)
+	asked := []string{"d/i", "d/i@1", "d/i@9", "d/none", "d/login#password", "d/login#pin", "d/i#field", "e/other", "e/none"}
+	checks := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: asked}))
+	for i, want := range []struct {
+		served  bool
+		reason  string
+		version int
+	}{{true, "", 2}, {true, "", 1}, {false, "not_found", 0}, {false, "not_found", 0}, {true, "", 1}, {false, "no_field", 0}, {false, "no_field", 0}, {false, "no_grant", 0}, {false, "no_grant", 0}} {
+		got := checks[i]
+		if got.Reference != asked[i] || got.Served != want.served || got.Reason != want.reason || got.Version != want.version {
+			t.Errorf("%s: got %+v, want %+v", asked[i], got, want)
+		}
+		outcome := must[[]client.Outcome](t)(app.ReadValues(ctx, asked[i]))[0]
+		if (outcome.Value != nil) != got.Served {
+			t.Errorf("%s: a read says %+v", asked[i], outcome.Problem)
+		}
+	}
+	if !strings.Contains(checks[1].Warning, "version 2 is current") {
+		t.Errorf("asked for by its number: %+v", checks[1])
+	}
+	if strings.ReplaceAll(checks[7].Detail, "other", "none") != checks[8].Detail || checks[7].Remedy == nil || checks[8].Remedy == nil {
+		t.Errorf("what is there and what is not are told apart: %q, %q", checks[7].Detail, checks[8].Detail)
+	}
+	// The gatekeeper gets the same answers about the app; another app gets none.
+	if about := must[[]client.Check](t)(steward.Check(ctx, client.Preflight{Subject: "app:ticket-api", References: asked})); !slices.EqualFunc(about, checks, func(a, b client.Check) bool { return a.Served == b.Served && a.Reason == b.Reason }) {
+		t.Errorf("asked by the gatekeeper: %+v", about)
+	}
+	_, other := chest.App(t, "map-printer")
+	if _, err := chest.Client(t, other).Check(ctx, client.Preflight{Subject: "app:ticket-api", References: asked[:1]}); chesttest.Code(err) != "refused" {
+		t.Errorf("asked by a stranger: %v", err)
+	}
+	if _, err := app.Check(ctx, client.Preflight{}); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("about nothing: %v", err)
+	}
+	// It is in the trail, and is no read.
+	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{Subject: "app:ticket-api", Action: "ask_access", Limit: 100}))
+	if len(page.Entries) != len(asked) {
+		t.Errorf("%d entries", len(page.Entries))
+	}
+}
+
+func TestPreflightWarnsOfWhatEndsSoon(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	version := client.Content([]byte("w"))
+	version.NotAfter = time.Now().Add(48 * time.Hour)
+	must[client.Stored](t)(chest.Client(t, chest.Steward).AddVersion(ctx, "d", "i", 0, version))
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	checks := must[[]client.Check](t)(chest.Client(t, token).Check(ctx, client.Preflight{References: []string{"d/i"}}))
+	if !checks[0].Served || checks[0].Warning != "it ends soon" || checks[0].NotAfter.IsZero() {
+		t.Errorf("got %+v", checks[0])
+	}
+}
