@@ -102,6 +102,7 @@ func run(dir string) error {
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "entry", extra: true, path: "/trail/100", ready: `section ol`},
 		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `pre`, steps: []step{chromedp.Click(`//button[contains(., "Verify now")]`), chromedp.WaitVisible(`//p[@role="status"]`)}},
+		{name: "upkeep", extra: true, path: "/trail/upkeep", ready: `#archives`},
 		{name: "reads", path: "/trail/reads", ready: `#by-day ~ div table`},
 		{name: "exposure", stepsAfter: true, path: "/drawers/ticketing-prod/db-password@2/exposure", ready: `form`, steps: []step{chromedp.Click(`//button[contains(., "Work it out")]`), chromedp.WaitVisible(`#replace`)}},
 		{name: "live", extra: true, stepsAfter: true, path: "/trail", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Live view")]`), chromedp.WaitVisible(`section[aria-label="Live view"] table`)}},

@@ -830,6 +830,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether up to 100 values would be served to oneself or to somebody else now, and why not. No value is opened. */
+        post: operations["preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ask/holders": {
         parameters: {
             query?: never;
@@ -1331,6 +1348,29 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Name: string;
+        Preflight: {
+            /** @description Who would read; the caller when it is left out. */
+            subject?: string;
+            references: string[];
+            addr?: string;
+            via?: string;
+            reason?: string;
+        };
+        Check: {
+            reference: string;
+            served: boolean;
+            /** @description Why not; a stable code. */
+            reason?: string;
+            detail?: string;
+            remedy?: components["schemas"]["Remedy"];
+            version?: number;
+            /** Format: date-time */
+            not_after?: string;
+            /** Format: date-time */
+            valid_until?: string;
+            /** @description What works now and will not for long. */
+            warning?: string;
+        };
         Upkeep: {
             /** @description The number of the newest entry. */
             entries: number;
@@ -3819,6 +3859,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    preflight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preflight"];
+            };
+        };
+        responses: {
+            /** @description One check for each reference, in their order. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        checks: components["schemas"]["Check"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
