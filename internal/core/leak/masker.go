@@ -71,19 +71,14 @@ func (k *Masker) Holds() bool {
 // eight bytes or more.
 func (k *Masker) End(dst []byte) []byte {
 	text := k.held
-	for len(text) >= minLine {
-		hold := k.m.unfinished(text)
-		if len(text)-hold < minLine {
-			break
-		}
-		dst = k.emit(dst, text, hold)
-		if k.covered == 0 {
-			dst = append(dst, "[masked: the beginning of a value]"...)
-		}
-		k.held = nil
-		return dst
+	hold := k.m.unfinished(text)
+	if len(text)-hold < minLine {
+		hold = len(text)
 	}
-	dst = k.emit(dst, text, len(text))
+	dst = k.emit(dst, text, hold)
+	if hold < len(text) && k.covered == 0 {
+		dst = append(dst, "[masked: the beginning of a value]"...)
+	}
 	k.held = nil
 	return dst
 }
