@@ -11,6 +11,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/leak"
+	"tansu/internal/server"
 	"tansu/internal/sift"
 )
 
@@ -35,6 +36,9 @@ The exit code is 0 when nothing is found and 5 when something is. Each value tha
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, paths []string) error {
 			if len(paths) == 0 {
 				paths = []string{"."}
+			}
+			if err := server.HideMemory(); err != nil {
+				return err
 			}
 			secrets, err := a.toLookFor(ctx, c, &o, drawers)
 			if err != nil {

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/leak"
 	"tansu/internal/core/manifest"
 	"tansu/internal/launch"
+	"tansu/internal/server"
 )
 
 // exitCodeOf is the exit code of a program that was run, as our own.
@@ -36,8 +37,10 @@ the exit code and the terminal pass through.`,
 		Example: `  tansu run -- ./ticket-api
   tansu run --in staging -- psql --no-password
   tansu run --in production -- sh -c 'nginx -c "$NGINX_CONF"'`,
-		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
+			if len(arguments) == 0 {
+				return usagef("PROGRAM is missing; usage: %s", cmd.UseLine())
+			}
 			path, err := exec.LookPath(arguments[0])
 			if err != nil {
 				return usagef("%v", err)
@@ -56,6 +59,9 @@ the exit code and the terminal pass through.`,
 			}
 			if m.App != "" && profile.Subject != "app:"+m.App {
 				a.say("The manifest is for app:%s, and this runs it as %s, who may be allowed more or less: tansu preflight --as app:%s", m.App, profile.Subject, m.App)
+			}
+			if err := server.HideMemory(); err != nil {
+				return err
 			}
 			references, at := referencesOf(needs)
 			values, err := fetchAll(cmd.Context(), c, references)

@@ -24,11 +24,20 @@ func Tune() {
 	}
 }
 
+// HideMemory keeps the process's memory out of core dumps and other processes of the same user. What it starts has its own
+// memory, and is as it always is.
+func HideMemory() error {
+	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
+		return fmt.Errorf("switch off dumps: %w", err)
+	}
+	return nil
+}
+
 // Harden keeps the process's memory out of core dumps and other processes of the same user, and its files private.
 func Harden() error {
 	syscall.Umask(0o077)
-	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
-		return fmt.Errorf("switch off dumps: %w", err)
+	if err := HideMemory(); err != nil {
+		return err
 	}
 	if err := unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{}); err != nil {
 		return fmt.Errorf("switch off core files: %w", err)
