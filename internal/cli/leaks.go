@@ -31,7 +31,7 @@ repository, also on branches that are gone.
 The exit code is 0 when nothing is found and 5 when something is. Each value that is looked for is a read, in the trail.`,
 		Example: `  tansu leaks build/
   tansu leaks --drawer ticketing-prod --history .
-  docker-save-of-your-choice | tansu leaks --in production -
+  zcat build.log.gz | tansu leaks --in production -
   tansu leaks --sarif leaks.sarif dist/ logs/`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, paths []string) error {
 			if len(paths) == 0 {
