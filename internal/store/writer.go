@@ -143,7 +143,7 @@ const maxBatch = 512
 const maxWaiting = maxBatch
 
 // The most entries in one row; it bounds what is read to find one of them.
-const maxRow = 128
+const maxRow = 256
 
 func (w *writer) start() (err error) {
 	var last entryRow
@@ -262,12 +262,13 @@ func end(cause any) {
 // patience is how long a leader waits for company: about as long as a commit takes.
 const patience = 300 * time.Microsecond
 
-// take takes what is waiting. When there was company lately, it waits a moment for as many again: while some are being
-// written, the others are on their way. A lone client is never kept waiting.
+// take takes what is waiting. When there was company lately, it waits a moment for about half of those who are there, whom
+// the last two batches were: while they are written, the others are answered and ask again, so that neither the disk nor the
+// processors wait for each other. A lone client is never kept waiting.
 func (q *queue) take() []*Work {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if expected := min(q.sizes[0]+q.sizes[1], maxBatch); expected > 2 && len(q.works) < expected {
+	if expected := min((q.sizes[0]+q.sizes[1])/2, maxBatch); expected > 1 && len(q.works) < expected {
 		q.expected = expected
 		q.mu.Unlock()
 		select {
