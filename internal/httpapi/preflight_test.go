@@ -73,3 +73,21 @@ func TestPreflightWarnsOfWhatEndsSoon(t *testing.T) {
 		t.Errorf("got %+v", checks[0])
 	}
 }
+
+// Who asks by an old name is told what a read would tell: a denial of the new name counts.
+func TestPreflightByAnOldName(t *testing.T) {
+	r := startRuled(t)
+	r.Fill(t, "e", "other", "x")
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	must[client.Moved](t)(both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved", Alias: "10d"}))
+	app, _ := r.at(t, 0)
+	before := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: []string{"d/i"}}))[0]
+	if !before.Served || before.Warning != "it is called e/moved now" {
+		t.Errorf("before: %+v", before)
+	}
+	must[client.Given](t)(both.Give(ctx, client.NewGrant{Effect: "deny", Subject: "app:ticket-api", Role: "consumer", Scope: "e/**", NotAfter: time.Now().Add(time.Hour)}))
+	after := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: []string{"d/i"}}))[0]
+	if _, _, err := app.Read(ctx, "d/i"); after.Served || after.Reason != "denied" || chesttest.Code(err) != "refused" {
+		t.Errorf("after: %+v; a read says %v", after, err)
+	}
+}

@@ -147,18 +147,11 @@ func (s *Service) Ask(c Caller, q Question) (v Verdict, err error) {
 
 // wouldServe says what somebody who is allowed to read a value would get, without opening it.
 func (st *state) wouldServe(row store.Identity, request access.Request) (version int, problem string) {
-	_, it, err := st.readItem(reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]})
+	found, err := st.serving(row.Kind, reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]}, request.Now)
 	if err != nil {
 		return 0, err.Error()
 	}
-	if it.row.UseOnly && row.Kind != reference.App {
-		return 0, "it is for use by applications only, and shown to no person"
-	}
-	version, err = it.life.Current(request.Now)
-	if err != nil {
-		return 0, err.Error()
-	}
-	return version, ""
+	return found.number, ""
 }
 
 // Holders lists who has an action on a target.

@@ -38,7 +38,7 @@ func TestKilledAtAnyInstantEachItemIsWhole(t *testing.T) {
 			n, _ := strconv.Atoi(number)
 			next = max(next, n)
 		}
-		next++ // the turn in which it was killed is not repeated
+		next += 2 // the turn in which it was killed, which may be one that it had said nothing of, is not repeated
 		survey(t, dir, material, token, acknowledged)
 	}
 	for _, what := range []string{"imported", "moved", "shredded", "rotated"} {
@@ -103,11 +103,13 @@ func runAndKill(t *testing.T, dir, material, token string, first int, random *ra
 	if err := worker.Start(); err != nil {
 		t.Fatal(err)
 	}
-	lines := bufio.NewScanner(out)
+	lines, said := bufio.NewScanner(out), ""
 	whenToKill := 4 + random.IntN(12)
 	for lines.Scan() {
 		if what, is := strings.CutPrefix(lines.Text(), "done "); is {
 			acknowledged = append(acknowledged, what)
+		} else {
+			said += lines.Text() + "\n"
 		}
 		if len(acknowledged) == whenToKill {
 			// Somewhere in what comes next: the moment is arbitrary on purpose, and nothing depends on which one it is.
@@ -116,7 +118,7 @@ func runAndKill(t *testing.T, dir, material, token string, first int, random *ra
 	}
 	_ = worker.Wait()
 	if len(acknowledged) < whenToKill {
-		t.Fatalf("the worker ended by itself after %q", acknowledged)
+		t.Fatalf("the worker ended by itself after %q: %s", acknowledged, said)
 	}
 	return acknowledged
 }

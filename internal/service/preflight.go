@@ -2,11 +2,11 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"time"
 
 	"tansu/internal/core/access"
-	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/store"
@@ -118,37 +118,34 @@ func (st *state) check(row store.Identity, request access.Request, ref reference
 		refusal := Refusal{Subject: subjectOf(row), Reason: decision.Reason, Receipt: "RECEIPT"}
 		return no(string(decision.Reason), refusal.sentence("read it", nearestMiss(st.policy, request)))
 	}
-	_, it, err := st.readItem(ref)
+	found, err := st.serving(row.Kind, ref, request.Now)
 	if err != nil {
-		return no("not_found", err.Error())
-	}
-	if it.row.UseOnly && row.Kind != reference.App {
-		return no("use_only", "it is for use by applications only, and shown to no person")
-	}
-	now := request.Now
-	current, currentErr := it.life.Current(now)
-	number := ref.Version
-	if number == 0 {
-		number, err = current, currentErr
-	} else if number > len(it.versions) {
-		return no("not_found", "there is no version "+ref.String())
-	} else {
-		err = it.life.Servable(number, now)
-	}
-	if err != nil {
+		var why *Error
+		if errors.As(err, &why) {
+			return no(cmp.Or(why.Reason, string(why.Code)), err.Error())
+		}
 		return no("not_servable", err.Error())
 	}
-	if problem := fieldProblem(it.row, it.versions[number-1], ref.Field); problem != "" {
+	if found.Home != "" { // a grant that denies the new name counts
+		request = st.request(row.ID, request.Action, request.Context, targetOf(found.Home)...)
+		if decision := st.policy.Decide(request); decision.Reason == access.Denied {
+			refusal := Refusal{Subject: subjectOf(row), Reason: decision.Reason, Receipt: "RECEIPT"}
+			return no(string(decision.Reason), "it is "+found.Home+" now: "+refusal.sentence("read it", nearestMiss(st.policy, request)))
+		}
+	}
+	if problem := fieldProblem(found.item.row, found.item.versions[found.number-1], ref.Field); problem != "" {
 		return no("no_field", problem)
 	}
-	ch.Served, ch.Version, ch.NotAfter = true, number, it.life.Ends(number, now)
-	ch.Changes = it.life.Changes(now)
+	ch.Served, ch.Version, ch.NotAfter, ch.Changes = true, found.number, found.Ends, found.Changes
+	current, currentErr := found.item.life.Current(request.Now)
 	switch {
-	case it.life.VersionAt(number, now) == lifecycle.Grace:
+	case found.Grace:
 		ch.Warning = "it has ended, and a rule lets it be served for a while: replace it"
 	case ref.Version != 0 && currentErr == nil && current != ref.Version:
 		ch.Warning = fmt.Sprintf("version %d is asked for by its number, and version %d is current", ref.Version, current)
-	case !ch.NotAfter.IsZero() && ch.NotAfter.Sub(now) < soon:
+	case found.Home != "":
+		ch.Warning = "it is called " + found.Home + " now"
+	case !ch.NotAfter.IsZero() && ch.NotAfter.Sub(request.Now) < soon:
 		ch.Warning = "it ends soon"
 	}
 	return ch

@@ -167,28 +167,68 @@ func (s *Service) decryptAwake(c Caller, ref reference.Reference, now time.Time)
 	return served, err
 }
 
-// decrypt finds the version to serve and opens it. The caller holds the lock on the state.
-func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
+// serving is the version that answers a reference, found without opening anything.
+type serving struct {
+	drawer *drawer
+	item   *item
+	number int
+	Home   string    // where the item is now, when it was asked for by an old name; else empty
+	Ends   time.Time // when the version stops being usable; zero for never
+	// Changes is when the same question may have another answer by itself; zero for never.
+	Changes time.Time
+	Grace   bool // it has ended, and a rule lets it be served for a while
+}
+
+// serving finds what a reader who is allowed to gets now. Nobody but an app is shown what is for use only.
+func (st *state) serving(kind string, ref reference.Reference, now time.Time) (found serving, err error) {
 	d, it, err := st.readItem(ref)
 	if err != nil {
-		return Served{}, s.hint(st, c, ref, err, now)
+		return found, err
 	}
-	if why == toShow && it.row.UseOnly && st.identities[c.id].Kind != reference.App {
-		return Served{}, &Error{Code: NotServable, Reason: "use_only", Detail: ref.String() + " is for use by applications only, and shown to no person: compare it (tansu check --equals), or let an application use it"}
+	found = serving{drawer: d, item: it, number: ref.Version}
+	if it.row.UseOnly && kind != reference.App {
+		return found, &Error{Code: NotServable, Reason: "use_only", Detail: ref.String() + " is for use by applications only, and shown to no person: compare it (tansu check --equals), or let an application use it"}
 	}
-	number := ref.Version
-	if number == 0 {
-		number, err = it.life.Current(now)
-	} else if number > len(it.versions) {
-		return Served{}, notFound("version "+ref.String(), "")
+	if found.number == 0 {
+		found.number, err = it.life.Current(now)
+	} else if found.number > len(it.versions) {
+		return found, notFound("version "+ref.String(), "")
 	} else {
-		err = it.life.Servable(number, now)
+		err = it.life.Servable(found.number, now)
 	}
 	var closed *lifecycle.NotServable
 	if errors.As(err, &closed) {
-		return Served{}, &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
+		return found, &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
 	}
-	content, err := s.openVersion(d, it, number)
+	if err != nil {
+		return found, err
+	}
+	found.Ends, found.Grace = it.life.Ends(found.number, now), it.life.VersionAt(found.number, now) == lifecycle.Grace
+	found.Changes = found.Ends
+	if ref.Version == 0 || found.Grace {
+		found.Changes = it.life.Changes(now)
+	}
+	if d.row.Name != ref.Drawer || it.row.Name != ref.Item {
+		found.Home = d.row.Name + "/" + it.row.Name
+	}
+	return found, nil
+}
+
+// decrypt finds the version to serve and opens it. The caller holds the lock on the state.
+func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
+	kind := reference.App // within the chest, everything may be used
+	if why == toShow {
+		kind = st.identities[c.id].Kind
+	}
+	found, err := st.serving(kind, ref, now)
+	if err != nil {
+		if found.item == nil {
+			err = s.hint(st, c, ref, err, now)
+		}
+		return Served{}, err
+	}
+	it := found.item
+	content, err := s.openVersion(found.drawer, it, found.number)
 	if err != nil {
 		return Served{}, err
 	}
@@ -196,15 +236,6 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	if err != nil {
 		return Served{}, err
 	}
-	ends := it.life.Ends(number, now)
-	changes, grace := ends, it.life.VersionAt(number, now) == lifecycle.Grace
-	if ref.Version == 0 || grace {
-		changes = it.life.Changes(now)
-	}
-	home := ""
-	if d.row.Name != ref.Drawer || it.row.Name != ref.Item {
-		home = d.row.Name + "/" + it.row.Name
-	}
-	return Served{Home: home, Changes: changes, Grace: grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
-		CreatedAt: fromMicros(it.versions[number-1].CreatedAt), NotAfter: ends}, nil
+	return Served{Home: found.Home, Changes: found.Changes, Grace: found.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: found.number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+		CreatedAt: fromMicros(it.versions[found.number-1].CreatedAt), NotAfter: found.Ends}, nil
 }
