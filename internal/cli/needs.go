@@ -26,17 +26,25 @@ func (o *needsOptions) add(command *cobra.Command) {
 	command.Flags().StringVar(&o.environment, "in", "", "the `environment` of the manifest; the only one when left out")
 }
 
-// load reads the manifest and resolves its needs.
-func (o *needsOptions) load() (m manifest.Manifest, needs []manifest.Resolved, err error) {
+// read reads the manifest.
+func (o *needsOptions) read() (m manifest.Manifest, err error) {
 	content, err := os.ReadFile(o.file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return m, nil, usagef("there is no manifest %s here: tansu adopt makes one of a dotenv file", o.file)
+		return m, usagef("there is no manifest %s here: tansu adopt makes one of a dotenv file", o.file)
 	}
 	if err != nil {
-		return m, nil, fmt.Errorf("read the manifest: %w", err)
+		return m, fmt.Errorf("read the manifest: %w", err)
 	}
 	if m, err = manifest.Read(content); err != nil {
-		return m, nil, usagef("%s: %s", o.file, strings.ReplaceAll(err.Error(), "\n", "\n  "))
+		return m, usagef("%s: %s", o.file, strings.ReplaceAll(err.Error(), "\n", "\n  "))
+	}
+	return m, nil
+}
+
+// load reads the manifest and resolves its needs.
+func (o *needsOptions) load() (m manifest.Manifest, needs []manifest.Resolved, err error) {
+	if m, err = o.read(); err != nil {
+		return m, nil, err
 	}
 	if needs, err = m.For(o.environment); err != nil {
 		return m, nil, usagef("%s: %s", o.file, err)

@@ -249,8 +249,9 @@ type Resolved struct {
 	Reference reference.Reference
 }
 
-// For resolves the needs in an environment. When it is empty, it is the only one.
-func (m *Manifest) For(environment string) (list []Resolved, err error) {
+// Drawer is an environment's drawer. When the environment is empty, it is the only one; a manifest without environments has no
+// drawer.
+func (m *Manifest) Drawer(environment string) (string, error) {
 	names := m.Environments()
 	if environment == "" && len(names) == 1 {
 		environment = names[0]
@@ -258,9 +259,18 @@ func (m *Manifest) For(environment string) (list []Resolved, err error) {
 	drawer := m.Drawers[environment]
 	if drawer == "" && len(names) > 0 {
 		if environment == "" {
-			return nil, fmt.Errorf("say which environment: %s", strings.Join(names, ", "))
+			return "", fmt.Errorf("say which environment: %s", strings.Join(names, ", "))
 		}
-		return nil, fmt.Errorf("the manifest has no environment %.60q; it has %s", environment, strings.Join(names, ", "))
+		return "", fmt.Errorf("the manifest has no environment %.60q; it has %s", environment, strings.Join(names, ", "))
+	}
+	return drawer, nil
+}
+
+// For resolves the needs in an environment.
+func (m *Manifest) For(environment string) (list []Resolved, err error) {
+	drawer, err := m.Drawer(environment)
+	if err != nil {
+		return nil, err
 	}
 	for _, n := range m.Needs {
 		ref, err := m.resolve(n, drawer)
