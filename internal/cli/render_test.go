@@ -13,7 +13,7 @@ func TestRenderFillsAFileOrLeavesItAsItWas(t *testing.T) {
 	chest.Fill(t, "gates", "pin", "4711-canary")
 	chest.Fill(t, "gates-test", "pin", "0815-canary")
 	u := asApp(t, steward, chest)
-	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "gates**/**")
+	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "gates*/**")
 	dir := t.TempDir()
 	for name, content := range map[string]string{
 		"gate.conf.in": "pin = tansu:gates/pin\n", "both.in": "a = tansu:./pin, b = tansu:gates/none\n", "own.in": "pin: {{value \"pin\" | json}}\n",
