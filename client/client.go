@@ -42,6 +42,11 @@ type Options struct {
 	Reason    string // stated with every request, for grants that ask for one; at most 200 bytes
 	// Secret is called whenever a new access token is needed, so that a replaced secret is picked up.
 	Secret func() (string, error)
+	// Instead of a secret, in this order: a private key that signs assertions (RFC 7523), PEM; what returns a token of an
+	// issuer that the app has registered; a certificate with its key for the connection (RFC 8705).
+	Key         []byte
+	Outside     func() (string, error)
+	Certificate *tls.Certificate
 	// OnSteward is called for each answer to a steward, who exists to appoint others; nil for not at all.
 	OnSteward func()
 }
@@ -94,6 +99,10 @@ func New(o Options) (*Client, error) {
 			return nil, errors.New("the authority is not a PEM certificate")
 		}
 		transport.TLSClientConfig.RootCAs = pool
+	}
+	if o.Certificate != nil {
+		// The chest names no authority: it knows each certificate by itself.
+		transport.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return o.Certificate, nil }
 	}
 	return &Client{
 		address: strings.TrimSuffix(o.Address, "/"),
@@ -283,11 +292,7 @@ func (c *Client) bearer(ctx context.Context) (string, error) {
 	if c.token != "" && time.Until(c.ends) > time.Minute {
 		return c.token, nil
 	}
-	secret, err := c.options.Secret()
-	if err != nil {
-		return "", fmt.Errorf("get the secret of app %s: %w", c.options.App, err)
-	}
-	token, life, err := c.AppToken(ctx, c.options.App, secret)
+	token, life, err := c.signIn(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -301,23 +306,6 @@ func (c *Client) drop(token string) {
 	if c.token == token {
 		c.token = ""
 	}
-}
-
-// AppToken exchanges an app's secret for an access token (RFC 6749, section 4.4).
-func (c *Client) AppToken(ctx context.Context, app, secret string) (token string, life time.Duration, err error) {
-	form := url.Values{"grant_type": {"client_credentials"}}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.address+"/api/oauth/token", strings.NewReader(form.Encode()))
-	if err != nil {
-		return "", 0, fmt.Errorf("make request: %w", err)
-	}
-	request.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	request.SetBasicAuth(url.QueryEscape(app), url.QueryEscape(secret))
-	var answer struct {
-		Token string `json:"access_token"`
-		Life  int    `json:"expires_in"`
-	}
-	err = c.receive(request, &answer)
-	return answer.Token, time.Duration(answer.Life) * time.Second, err
 }
 
 // IfMatch is the header of a change that must meet a revision.

@@ -262,14 +262,9 @@ func memberPath(team, member string) string {
 	return "/api/identities/" + url.PathEscape(team) + "/members/" + url.PathEscape(member)
 }
 
-// IssueCredential gives an app a second secret, which ends when it is told to (zero for never), or a person a new
-// enrolment code.
-func (c *Client) IssueCredential(ctx context.Context, subject string, end time.Time) (i Issued, err error) {
-	var body any
-	if !end.IsZero() {
-		body = map[string]time.Time{"not_after": end}
-	}
-	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", body, &i)
+// IssueCredential gives an identity one more credential.
+func (c *Client) IssueCredential(ctx context.Context, subject string, n NewCredential) (i Issued, err error) {
+	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", n, &i)
 }
 
 // RevokeCredential ends a credential and the tokens given for it.

@@ -386,11 +386,47 @@ type Identity struct {
 // Credential is what is known of one without its secret.
 type Credential struct {
 	ID        string    `json:"id"`
-	Kind      string    `json:"kind"` // "appsecret" or "enrol"
+	Kind      string    `json:"kind"` // "appsecret", "key", "certificate", "issuer", "host" (a code for a host) or "enrol" (a person's)
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
-	LastUsed  time.Time `json:"last_used,omitzero"` // of an app's secret
+	LastUsed  time.Time `json:"last_used,omitzero"` // of an app's
+	// Of one that is no secret:
+	Thumbprint string            `json:"thumbprint,omitempty"` // of a public key (RFC 7638) or a certificate, SHA-256 in hex
+	Subject    string            `json:"subject,omitempty"`    // of a certificate
+	Issuer     string            `json:"issuer,omitempty"`     // who else may say that it is the app,
+	Audience   string            `json:"audience,omitempty"`   // to whom,
+	Claims     map[string]string `json:"claims,omitempty"`     // and what
+	Networks   []string          `json:"networks,omitempty"`   // from where a code may be used
+	UsedAt     time.Time         `json:"used_at,omitzero"`     // of a code
+	UsedFrom   string            `json:"used_from,omitempty"`
+}
+
+// NewCredential is one more thing that an identity proves itself with. Without a kind it is a secret for an app and an enrolment
+// code for a person; the other kinds are as in [Credential].
+type NewCredential struct {
+	Kind        string            `json:"kind,omitempty"`
+	NotAfter    time.Time         `json:"not_after,omitzero"`
+	PublicKey   json.RawMessage   `json:"public_key,omitempty"` // of a key: a JSON Web Key
+	Certificate string            `json:"certificate,omitempty"`
+	Issuer      string            `json:"issuer,omitempty"`
+	Audience    string            `json:"audience,omitempty"`
+	Claims      map[string]string `json:"claims,omitempty"`
+	Authority   string            `json:"authority,omitempty"` // PEM, of the issuer's TLS certificate
+	Networks    []string          `json:"networks,omitempty"`  // of a code for a host
+}
+
+// HostEnrolment exchanges a code for a key pair that was made on the host; [Client.EnrolHost] makes it.
+type HostEnrolment struct {
+	Code      string          `json:"code"`
+	PublicKey json.RawMessage `json:"public_key"`
+	Assertion string          `json:"assertion"`
+}
+
+// HostEnrolled says which app the host is from then on.
+type HostEnrolled struct {
+	Subject    string `json:"subject"`
+	Credential string `json:"credential"`
 }
 
 // Seen is when, from where and how an identity was last there; nothing of it for one who never was.

@@ -92,6 +92,9 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 		add.Flags().StringVar(&n.Purpose, "purpose", "", "what it does with what it reads, on one line")
 		add.Flags().StringVar(&n.Environment, "env", "", "where it runs: production, staging or development")
 	}
+	if kind == reference.App {
+		command.AddCommand(a.appKeyCommand(), a.appCertificateCommand(), a.appIssuerCommand(), a.appInviteCommand())
+	}
 	command.AddCommand(add, a.changeIdentityCommand(kind), a.identityListCommand(kind), a.identityShowCommand(kind),
 		a.stateCommand(kind, "suspend", "suspended", "Switch it off for now: its tokens end at once"),
 		a.stateCommand(kind, "resume", "active", "Switch it on again"),
@@ -118,7 +121,7 @@ func (a *app) newCredentialCommand(kind, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			issued, err := c.IssueCredential(ctx, kind+":"+arguments[0], end)
+			issued, err := c.IssueCredential(ctx, kind+":"+arguments[0], client.NewCredential{NotAfter: end})
 			if err != nil {
 				return err
 			}
@@ -180,10 +183,14 @@ func (a *app) withClient(run func(context.Context, *client.Client, []string) err
 	}
 }
 
-var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code"}
+var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code", "host": "code for a host", "key": "public key", "certificate": "certificate", "issuer": "issuer"}
 
 // printIssued prints a credential on a line of its own, so that it can be piped to where it belongs.
 func (a *app) printIssued(issued client.Issued) {
+	if issued.Secret == "" {
+		fields(a.Out, "credential", issued.ID, "kind", credentialNames[issued.Kind], "ends", stamp(issued.NotAfter))
+		return
+	}
 	fields(a.Out, "credential", issued.ID, credentialNames[issued.Kind], issued.Secret, "ends", stamp(issued.NotAfter))
 	a.say("It is shown only now.")
 }
@@ -232,7 +239,10 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 					"last seen", seenText(i.Seen), "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
 					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))
 				for _, cr := range i.Credentials {
-					fmt.Fprintf(a.Out, "%s  %s, since %s, %s, last used %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt), credentialEnd(cr), relative(cr.LastUsed, time.Now()))
+					fmt.Fprintf(a.Out, "%s  %s, since %s, %s, %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt), credentialEnd(cr), credentialUse(cr))
+					if detail := credentialDetail(cr); detail != "" {
+						fmt.Fprintf(a.Out, "    %s\n", detail)
+					}
 				}
 				fmt.Fprintln(a.Out)
 				a.printGrants(grants)

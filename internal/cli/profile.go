@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"tansu/client"
@@ -28,6 +29,11 @@ type profile struct {
 	Token     string    `json:"token,omitempty"`
 	Ends      time.Time `json:"ends,omitzero"`
 	Device    string    `json:"device,omitempty"`
+	// An app that signs in by itself whenever it needs to, and with what: a private key (PEM), or a file that an outside issuer's
+	// tokens are put into.
+	App         string `json:"app,omitempty"`
+	Key         string `json:"key,omitempty"`
+	OutsideFile string `json:"outside_file,omitempty"`
 }
 
 const defaultProfile = "default"
@@ -137,11 +143,19 @@ func (a *app) changeProfile(change func(*profile)) error {
 }
 
 func (p *profile) client(reason string, onSteward func()) (*client.Client, error) {
-	return client.New(client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, Reason: reason, OnSteward: onSteward})
+	o := client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, App: p.App, Key: []byte(p.Key), Reason: reason, OnSteward: onSteward}
+	if p.OutsideFile != "" {
+		o.Outside = func() (string, error) {
+			content, err := os.ReadFile(p.OutsideFile)
+			return strings.TrimSpace(string(content)), err
+		}
+	}
+	return client.New(o)
 }
 
 func (p *profile) signedIn(s client.Session) {
 	p.Subject, p.Token, p.Ends = s.Subject, s.Token, s.Ends
+	p.App, p.Key, p.OutsideFile = "", "", ""
 	if s.Device != "" {
 		p.Device = s.Device
 	}

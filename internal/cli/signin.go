@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"tansu/client"
 	"tansu/internal/core/authority"
 	"tansu/internal/core/reference"
+	"tansu/internal/server"
 )
 
 func (a *app) connectCommand() *cobra.Command {
@@ -116,9 +118,10 @@ func (a *app) connect(ctx context.Context, p *profile) error {
 func (a *app) enrolCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "enrol",
-		Short: "Use an enrolment code to choose a password and sign in",
-		Long: `Asks for an enrolment code and a new password, without showing either. When standard input is not a terminal, they
-are its first two lines. The code is used up.`,
+		Short: "Use an enrolment code: choose a password and sign in, or make this host's app a key",
+		Long: `Asks for an enrolment code without showing it. For a person's, it asks for a new password, too. For an app's (tansu app
+host-code), it makes a key pair on this host, which is what the app proves itself with from then on. When standard input is
+not a terminal, code and password are its first two lines. The code is used up.`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.connected()
@@ -128,6 +131,9 @@ are its first two lines. The code is used up.`,
 			code, err := a.ask("enrolment code")
 			if err != nil {
 				return err
+			}
+			if strings.HasPrefix(string(code.Reveal()), hostCode) {
+				return a.enrolHost(cmd.Context(), c, strings.TrimSpace(string(code.Reveal())))
 			}
 			password, err := a.askNew("new password")
 			if err != nil {
@@ -144,13 +150,18 @@ are its first two lines. The code is used up.`,
 }
 
 func (a *app) signInCommand() *cobra.Command {
-	return &cobra.Command{
+	var keyFile, outsideFile string
+	command := &cobra.Command{
 		Use:   "sign-in NAME",
 		Short: "Sign in as a person, or as an app with app:NAME",
 		Long: `Asks for the password of a person, or for the secret of an app (app:NAME), without showing it. When standard input is
-not a terminal, it is its first line. The token is kept in the profile, readable by you alone.`,
+not a terminal, it is its first line. The token is kept in the profile, readable by you alone.
+
+An app needs no secret when it has a key (--key: tansu app add-key) or a token of an issuer that it has registered
+(--token-file: tansu app add-issuer); it then signs in again by itself whenever it needs to.`,
 		Example: `  tansu sign-in ticketing-lead
-  tansu sign-in app:ticket-api < /run/credentials/ticket-api`,
+  tansu sign-in app:ticket-api < /run/credentials/ticket-api
+  tansu sign-in app:nightly-ledger --token-file "$JOB_TOKEN_FILE"`,
 		Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
 			name := arguments[0]
@@ -165,6 +176,9 @@ not a terminal, it is its first line. The token is kept in the profile, readable
 			if err != nil {
 				return err
 			}
+			if keyFile != "" || outsideFile != "" {
+				return a.signInWithout(cmd.Context(), p, subject, keyFile, outsideFile)
+			}
 			session, err := a.signIn(cmd.Context(), p, subject)
 			if err != nil {
 				return err
@@ -172,6 +186,44 @@ not a terminal, it is its first line. The token is kept in the profile, readable
 			return a.keepSession(session)
 		},
 	}
+	command.Flags().StringVar(&keyFile, "key", "", "sign in with the private key in a PEM `file`")
+	command.Flags().StringVar(&outsideFile, "token-file", "", "sign in with an outside issuer's token in a `file`, read again whenever one is needed")
+	return command
+}
+
+// signInWithout signs an app in without a secret, and remembers how.
+func (a *app) signInWithout(ctx context.Context, p *profile, subject reference.Subject, keyFile, outsideFile string) error {
+	if subject.Kind != reference.App || keyFile != "" && outsideFile != "" {
+		return usagef("--key and --token-file are for an app (app:NAME), one of them")
+	}
+	as := &profile{Address: p.Address, Authority: p.Authority, App: subject.Name}
+	if keyFile != "" {
+		content, err := server.ReadKeyFile(keyFile)
+		if err != nil {
+			return usageError{err}
+		}
+		as.Key = string(content.Reveal())
+	} else {
+		path, err := filepath.Abs(outsideFile)
+		if err != nil {
+			return err
+		}
+		as.OutsideFile = path
+	}
+	c, err := as.client("", nil)
+	if err != nil {
+		return usageError{err}
+	}
+	me, err := c.Me(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.changeProfile(func(p *profile) {
+		p.Subject, p.Token, p.App, p.Key, p.OutsideFile = me.Subject, "", as.App, as.Key, as.OutsideFile
+	}); err != nil {
+		return err
+	}
+	return a.show(me, func() { fmt.Fprintf(a.Out, "Signed in as %s, and again whenever that is needed.\n", me.Subject) })
 }
 
 func (a *app) signIn(ctx context.Context, p *profile, subject reference.Subject) (session client.Session, err error) {
@@ -217,7 +269,7 @@ func (a *app) signOutCommand() *cobra.Command {
 				return err
 			}
 			ended := c.SignOut(cmd.Context())
-			if err := a.changeProfile(func(p *profile) { p.Token, p.Subject, p.Ends = "", "", time.Time{} }); err != nil {
+			if err := a.changeProfile(func(p *profile) { p.signedIn(client.Session{}) }); err != nil {
 				return err
 			}
 			if ended != nil {

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/base32"
 	"errors"
@@ -257,7 +258,7 @@ func (f *filler) as(name string) (service.Caller, error) {
 
 // app gets an access token for an app at the clock's time.
 func (f *filler) app(name, addr string) (service.Caller, error) {
-	token, err := f.s.IssueToken(origin(addr), name, string(f.secrets[name].Reveal()))
+	token, err := f.s.IssueToken(context.Background(), origin(addr), service.AppProof{App: name, Secret: string(f.secrets[name].Reveal())})
 	if err != nil {
 		return service.Caller{}, err
 	}

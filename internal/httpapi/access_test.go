@@ -399,7 +399,10 @@ func TestStewardIsSetAsideAndOnlyTheMachineBringsThemBack(t *testing.T) {
 	}
 	for what, attempt := range map[string]func() error{
 		"activate": func() error { _, err := gate.SetState(ctx, "person:steward", "active"); return err },
-		"a code":   func() error { _, err := gate.IssueCredential(ctx, "person:steward", time.Time{}); return err },
+		"a code": func() error {
+			_, err := gate.IssueCredential(ctx, "person:steward", client.NewCredential{})
+			return err
+		},
 		"a steward": func() error {
 			_, err := gate.Give(ctx, client.NewGrant{Subject: "person:half-way", Role: "steward", Scope: "**"})
 			return err
@@ -415,8 +418,8 @@ func TestAnAppHasTwoSecretsAtMostAndOneCanEnd(t *testing.T) {
 	chest := chesttest.Start(t)
 	steward, anyone := chest.Client(t, chest.Steward), chest.Client(t, "")
 	registered := must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "ticket-api", Purpose: "sells tickets", Environment: "production", Owner: "person:steward"}))
-	second := must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", time.Now().Add(time.Hour)))
-	if _, err := steward.IssueCredential(ctx, "app:ticket-api", time.Time{}); chesttest.Code(err) != "exists" {
+	second := must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{NotAfter: time.Now().Add(time.Hour)}))
+	if _, err := steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{}); chesttest.Code(err) != "exists" {
 		t.Errorf("a third secret: %v", err)
 	}
 	for _, secret := range []string{registered.Credential.Secret, second.Secret} {
@@ -432,7 +435,7 @@ func TestAnAppHasTwoSecretsAtMostAndOneCanEnd(t *testing.T) {
 	if _, _, err := anyone.AppToken(ctx, "ticket-api", second.Secret); err == nil {
 		t.Error("a secret works after its end")
 	}
-	must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", time.Time{})) // the ended one makes room
+	must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{})) // the ended one makes room
 }
 
 func TestWhatIsLeftBehindIsHandedOver(t *testing.T) {

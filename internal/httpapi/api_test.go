@@ -313,7 +313,7 @@ func TestRevokedCredentialTakesItsTokensAlong(t *testing.T) {
 	chest.Fill(t, "d", "i", "v")
 	oldSecret, oldToken := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	steward := chest.Client(t, chest.Steward)
-	issued, err := steward.IssueCredential(ctx, "app:ticket-api", time.Time{})
+	issued, err := steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -470,9 +470,15 @@ func TestGatekeeperCannotWidenTheirOwnAccess(t *testing.T) {
 			_, err := gate.Give(ctx, client.NewGrant{Subject: "person:ticketing-lead", Role: "steward", Scope: "**"})
 			return err
 		},
-		"end one's own denial":                func() error { _, err := gate.EndGrant(ctx, denial.Grant.ID); return err },
-		"a code for somebody with a password": func() error { _, err := gate.IssueCredential(ctx, "person:steward", time.Time{}); return err },
-		"a code for oneself":                  func() error { _, err := gate.IssueCredential(ctx, "person:security-duty", time.Time{}); return err },
+		"end one's own denial": func() error { _, err := gate.EndGrant(ctx, denial.Grant.ID); return err },
+		"a code for somebody with a password": func() error {
+			_, err := gate.IssueCredential(ctx, "person:steward", client.NewCredential{})
+			return err
+		},
+		"a code for oneself": func() error {
+			_, err := gate.IssueCredential(ctx, "person:security-duty", client.NewCredential{})
+			return err
+		},
 		"give outside one's scope": func() error {
 			_, err := narrow.Give(ctx, client.NewGrant{Subject: "person:security-duty", Role: "viewer", Scope: "**"})
 			return err

@@ -26,7 +26,7 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 	}{
 		{"network", "", client.Conditions{Networks: []string{"10.1.0.0/16"}}, client.Conditions{Networks: []string{"10.1.0.0/16", "127.0.0.0/8"}}, "network 10.1.0.0/16 does not contain 127.0.0.1"},
 		{"hours", "", client.Conditions{Hours: tomorrow + " 00:00-24:00 UTC"}, client.Conditions{Hours: today + " 00:00-24:00 UTC"}, "do not contain"},
-		{"via", "", client.Conditions{Via: []string{"person_token"}}, client.Conditions{Via: []string{"person_token", "app_token"}}, "not by app_token"},
+		{"via", "", client.Conditions{Via: []string{"person_token"}}, client.Conditions{Via: []string{"person_token", "app_token"}}, "not by app_secret"},
 		{"reason", "month end", client.Conditions{NeedsReason: true}, client.Conditions{NeedsReason: true}, "it needs a stated reason"},
 	} {
 		give := func(conditions client.Conditions) string {
@@ -40,7 +40,7 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 			return chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: token, Header: map[string]string{"Tansu-Reason": reason}})
 		}
 		ask := func(reason string) client.Verdict {
-			v, err := steward.Ask(ctx, client.Question{Subject: "app:gate-controller", Action: "read_value", Target: "d/i", Addr: "127.0.0.1", Via: "app_token", Reason: reason})
+			v, err := steward.Ask(ctx, client.Question{Subject: "app:gate-controller", Action: "read_value", Target: "d/i", Addr: "127.0.0.1", Via: "app_secret", Reason: reason})
 			if err != nil {
 				t.Fatalf("%s: %v", c.name, err)
 			}

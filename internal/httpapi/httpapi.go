@@ -87,6 +87,7 @@ var routes = []route{
 	{"POST", "/api/lock", identified, (*api).lock},
 
 	{"POST", "/api/enrol", anyone, (*api).enrol},
+	{"POST", "/api/enrol-host", anyone, (*api).enrolHost},
 	{"POST", "/api/sign-in", anyone, (*api).signIn},
 	{"POST", "/api/sign-out", identified, (*api).signOut},
 	{"GET", whoAmI, identified, (*api).me},
@@ -212,6 +213,9 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		header["Cache-Control"], header["X-Content-Type-Options"] = noStore, noSniff
 		call := &call{Context: c, origin: service.Origin{Addr: address(request.RemoteAddr), RequestID: id}}
 		call.origin.Reason = request.Header.Get("Tansu-Reason")
+		if request.TLS != nil && len(request.TLS.PeerCertificates) > 0 {
+			call.origin.Certificate = service.CertificateID(request.TLS.PeerCertificates[0].Raw)
+		}
 		if err := service.CheckReason(call.origin.Reason); err != nil {
 			return err
 		}

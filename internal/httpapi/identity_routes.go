@@ -150,11 +150,11 @@ func (a *api) issueToken(c *call) error {
 	if err != nil {
 		return a.oauthError(c, err)
 	}
-	if form.Get("grant_type") != "client_credentials" {
-		return c.JSON(http.StatusBadRequest, oauthProblem{"unsupported_grant_type", "grant_type must be client_credentials"})
+	proof, problem := proofOf(c, form)
+	if problem != nil {
+		return c.JSON(http.StatusBadRequest, problem)
 	}
-	id, secret := clientOf(c, form)
-	token, err := a.service.IssueToken(c.origin, id, secret)
+	token, err := a.service.IssueToken(c.Request().Context(), c.origin, proof)
 	if err != nil {
 		return a.oauthError(c, err)
 	}
@@ -171,8 +171,12 @@ func (a *api) revokeToken(c *call) error {
 	if form.Get("token") == "" {
 		return c.JSON(http.StatusBadRequest, oauthProblem{"invalid_request", "token is missing"})
 	}
-	id, secret := clientOf(c, form)
-	if err := a.service.RevokeToken(c.origin, id, secret, form.Get("token")); err != nil {
+	form.Set("grant_type", clientCredentials)
+	proof, problem := proofOf(c, form)
+	if problem != nil {
+		return c.JSON(http.StatusBadRequest, problem)
+	}
+	if err := a.service.RevokeToken(c.Request().Context(), c.origin, proof, form.Get("token")); err != nil {
 		return a.oauthError(c, err)
 	}
 	return c.NoContent(http.StatusOK)
@@ -201,6 +205,46 @@ func oauthForm(c *call) (url.Values, error) {
 		}
 	}
 	return request.PostForm, nil
+}
+
+// Kinds of grants and of assertions (RFC 6749, section 4.4; RFC 7523, sections 2.1 and 2.2).
+const (
+	clientCredentials = "client_credentials"
+	outsideToken      = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+	ownAssertion      = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+)
+
+// proofOf reads what an app proves itself with.
+func proofOf(c *call, form url.Values) (p service.AppProof, problem *oauthProblem) {
+	p.App, p.Secret = clientOf(c, form)
+	if form.Has("client_assertion") || form.Has("client_assertion_type") {
+		if p.Assertion = form.Get("client_assertion"); p.Assertion == "" || form.Get("client_assertion_type") != ownAssertion {
+			return p, &oauthProblem{"invalid_request", "client_assertion comes with client_assertion_type " + ownAssertion}
+		}
+	}
+	switch form.Get("grant_type") {
+	case clientCredentials:
+	case outsideToken:
+		if p.Outside = form.Get("assertion"); p.Outside == "" || p.App == "" {
+			return p, &oauthProblem{"invalid_request", "this grant needs an assertion, and the app's name as client_id"}
+		}
+	default:
+		return p, &oauthProblem{"unsupported_grant_type", "grant_type must be " + clientCredentials + " or " + outsideToken}
+	}
+	return p, nil
+}
+
+// enrolHost registers a key pair that was made on a host, for a code.
+func (a *api) enrolHost(c *call) error {
+	var body client.HostEnrolment
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	subject, id, err := a.service.EnrolHost(c.origin, service.HostProof{Code: body.Code, PublicKey: body.PublicKey, Assertion: body.Assertion})
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, client.HostEnrolled{Subject: subject, Credential: id})
 }
 
 // clientOf takes the client's credentials from the Authorization header or else from the form (RFC 6749, section 2.3.1).
@@ -308,15 +352,13 @@ func (a *api) leave(c *call) error {
 }
 
 func (a *api) issueCredential(c *call) error {
-	var body struct {
-		NotAfter time.Time `json:"not_after"`
-	}
+	var body client.NewCredential
 	if c.Request().ContentLength != 0 {
-		if err := a.decode(c, smallBody, &body); err != nil {
+		if err := a.decode(c, 2*smallBody, &body); err != nil {
 			return err
 		}
 	}
-	issued, err := a.service.IssueCredential(c.caller, c.param("subject"), body.NotAfter)
+	issued, err := a.service.IssueCredential(c.caller, c.param("subject"), service.NewCredential(body))
 	if err != nil {
 		return err
 	}

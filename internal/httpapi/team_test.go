@@ -2,7 +2,6 @@ package httpapi_test
 
 import (
 	"testing"
-	"time"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
@@ -155,7 +154,7 @@ func TestTeamsRefuseWhatMakesNoSense(t *testing.T) {
 		"somebody unknown":     {func() error { _, err := steward.Join(ctx, "team:crew", "app:gate-controler"); return err }, "invalid_input"},
 		"a team unknown":       {func() error { _, err := steward.Join(ctx, "team:crow", "app:gate-controller"); return err }, "not_found"},
 		"leaving from outside": {func() error { _, err := steward.Leave(ctx, "team:crew", "app:gate-controller"); return err }, "not_found"},
-		"a secret for a team":  {func() error { _, err := steward.IssueCredential(ctx, "team:crew", time.Time{}); return err }, "invalid_input"},
+		"a secret for a team":  {func() error { _, err := steward.IssueCredential(ctx, "team:crew", client.NewCredential{}); return err }, "invalid_input"},
 		"suspending a team":    {func() error { _, err := steward.SetState(ctx, "team:crew", "suspended"); return err }, "invalid_input"},
 		"a team that is there": {func() error {
 			_, err := steward.Register(ctx, client.NewIdentity{Kind: "team", Name: "crew"})

@@ -165,7 +165,7 @@ func TestEnrolmentCodeWorksOnceAndEnds(t *testing.T) {
 		t.Errorf("after its end: %v", err)
 	}
 	chest.Clock.Set(0)
-	again, err := steward.IssueCredential(ctx, "person:ticketing-lead", time.Time{})
+	again, err := steward.IssueCredential(ctx, "person:ticketing-lead", client.NewCredential{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@ package server
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -19,6 +21,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/httpapi"
+	"tansu/internal/issuer"
 	"tansu/internal/outlet"
 	"tansu/internal/service"
 	"tansu/internal/store"
@@ -58,6 +61,7 @@ type Server struct {
 	listener    net.Listener
 	http        *http.Server
 	certificate atomic.Pointer[tls.Certificate]
+	issuers     *issuer.Known
 	failed      chan error
 	quit, kept  chan struct{} // end the upkeep, and say that it has ended
 	outlets     atomic.Pointer[outlet.Running]
@@ -90,7 +94,7 @@ func Start(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{store: records, options: o, failed: make(chan error, 1)}
+	s := &Server{store: records, options: o, issuers: issuer.New(), failed: make(chan error, 1)}
 	if err := s.start(); err != nil {
 		_ = records.Close()
 		return nil, err
@@ -100,7 +104,7 @@ func Start(o Options) (*Server, error) {
 
 func (s *Server) start() (err error) {
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
-		Witnesses: s.options.Witnesses, Restored: s.options.Restored, ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
+		Names: s.names, IssuerKeys: s.issuers.Keys, Witnesses: s.options.Witnesses, Restored: s.options.Restored, ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
 		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish", Remedy: "remove the directory and run tansu init again", Err: err}
 	}
@@ -229,13 +233,36 @@ func (s *Server) listen() (err error) {
 	listener := s.listener
 	if s.options.Transport == TLS {
 		listener = tls.NewListener(listener, &tls.Config{
-			MinVersion:     tls.VersionTLS13,
-			NextProtos:     []string{"http/1.1"},
+			MinVersion: tls.VersionTLS13,
+			NextProtos: []string{"http/1.1"},
+			// An app may show a certificate that was registered for it (RFC 8705, section 2.2). Browsers are told of an authority
+			// that signs none for people, so that they do not ask which one to show.
+			ClientAuth: tls.RequestClientCert, ClientCAs: noBrowsers(),
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
 		})
 	}
 	go func() { s.failed <- s.http.Serve(listener) }()
 	return nil
+}
+
+// noBrowsers is an authority that has signed no certificate.
+func noBrowsers() *x509.CertPool {
+	pool := x509.NewCertPool()
+	pool.AddCert(&x509.Certificate{Raw: []byte("none"), RawSubject: []byte{0x30, 0x00}})
+	return pool
+}
+
+// names are those that the server's certificate is for.
+func (s *Server) names() (list []string) {
+	certificate := s.certificate.Load()
+	if certificate == nil || certificate.Leaf == nil {
+		return nil
+	}
+	list = slices.Clone(certificate.Leaf.DNSNames)
+	for _, ip := range certificate.Leaf.IPAddresses {
+		list = append(list, ip.String())
+	}
+	return list
 }
 
 func (s *Server) loadCertificate() error {

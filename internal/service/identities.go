@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"encoding/hex"
 	"errors"
 	"slices"
 	"time"
@@ -38,7 +39,16 @@ type Credential struct {
 	CreatedAt time.Time
 	CreatedBy string
 	NotAfter  time.Time
-	LastUsed  time.Time // of an app's secret; zero for never
+	LastUsed  time.Time // of an app's; zero for never
+	// Of one that is no secret:
+	Thumbprint string            // of a public key (RFC 7638) or a certificate, SHA-256 in hex
+	Subject    string            // of a certificate
+	Issuer     string            // who else may say that it is the app,
+	Audience   string            // to whom,
+	Claims     map[string]string // and what
+	Networks   []string          // from where a code may be used
+	UsedAt     time.Time         // of a code; zero while it was not
+	UsedFrom   string
 }
 
 // NewIdentity is what registering needs.
@@ -95,10 +105,23 @@ func describeIdentity(st *state, row store.Identity) Identity {
 		Enrolled: row.Kind != reference.Person || row.Password != "", CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, Revision: row.Revision}
 	for _, cr := range st.credentials {
 		if cr.Identity == row.ID {
-			d.Credentials = append(d.Credentials, Credential{ID: cr.ID, Kind: cr.Kind, CreatedAt: fromMicros(cr.CreatedAt), CreatedBy: cr.CreatedBy, NotAfter: fromMicros(cr.NotAfter)})
+			d.Credentials = append(d.Credentials, describeCredential(cr))
 		}
 	}
 	slices.SortFunc(d.Credentials, func(a, b Credential) int { return a.CreatedAt.Compare(b.CreatedAt) })
+	return d
+}
+
+func describeCredential(row store.Credential) Credential {
+	detail := detailOf(row)
+	d := Credential{ID: row.ID, Kind: row.Kind, CreatedAt: fromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, NotAfter: fromMicros(row.NotAfter),
+		Subject: detail.Subject, Networks: detail.Networks, UsedAt: fromMicros(detail.UsedAt), UsedFrom: detail.UsedFrom}
+	if row.Kind == kindKey || row.Kind == kindCert {
+		d.Thumbprint = hex.EncodeToString(row.Hash)
+	}
+	if detail.Issuer != nil {
+		d.Issuer, d.Audience, d.Claims = detail.Issuer.Issuer, detail.Issuer.Audience, detail.Issuer.Claims
+	}
 	return d
 }
 
@@ -269,69 +292,6 @@ func newCredential(row store.Identity, now, end time.Time, by string) (Issued, s
 	issued.Secret = secret
 	return issued, store.Credential{ID: issued.ID, Identity: row.ID, Kind: issued.Kind, Hash: hash[:], NotAfter: micros(issued.NotAfter),
 		CreatedAt: micros(now), CreatedBy: by}
-}
-
-// mostSecrets is how many secrets an app has at once: the one in use and the one that takes its place.
-const mostSecrets = 2
-
-// IssueCredential gives an app a second secret, so that replacing one needs no outage, or a person a code to set a new
-// password with. An app's secret ends when it is told to; zero is for never.
-func (s *Service) IssueCredential(c Caller, subject string, end time.Time) (Issued, error) {
-	if !end.IsZero() && !end.After(s.now()) {
-		return Issued{}, invalid("not_after", "not_after is not in the future")
-	}
-	a, row, err := s.toChange(c, subject, "issue credential")
-	if err != nil {
-		return Issued{}, err
-	}
-	if row.Kind == reference.Team {
-		return Issued{}, a.fail(invalid("subject", "a team has no credentials: its members have their own"))
-	}
-	if err := s.mayIssue(c, a, row); err != nil {
-		return Issued{}, err
-	}
-	if row.Kind == reference.Person && !end.IsZero() {
-		return Issued{}, a.fail(invalid("not_after", "an enrolment code ends after 72 hours"))
-	}
-	s.changing.Lock()
-	defer s.changing.Unlock()
-	var ended []store.Credential
-	err = s.view(func(st *state) error {
-		usable := 0
-		for _, cr := range st.credentials {
-			if cr.Identity != row.ID || cr.Kind != kindAppSecret {
-				continue
-			}
-			if cr.NotAfter != 0 && cr.NotAfter <= micros(a.entry.At) {
-				ended = append(ended, cr) // it makes room
-			} else {
-				usable++
-			}
-		}
-		if usable >= mostSecrets {
-			return &Error{Code: Exists, Detail: subject + " has two secrets already: end the one that is not used any more (tansu app show " + row.Name + ")"}
-		}
-		return nil
-	})
-	if err != nil {
-		return Issued{}, a.fail(err)
-	}
-	issued, cr := newCredential(row, a.entry.At, end, c.name)
-	err = a.change("credential", func(tx *store.Tx) (err error) {
-		for _, old := range ended {
-			if err := store.Delete(tx, old); err != nil {
-				return err
-			}
-		}
-		cr, err = store.Insert(tx, cr)
-		return err
-	}, func(st *state) {
-		for _, old := range ended {
-			st.dropCredential(old)
-		}
-		st.putCredential(cr)
-	})
-	return issued, err
 }
 
 // mayIssue keeps who registers from becoming somebody else: a code for a person who has a password already hands over

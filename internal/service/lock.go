@@ -111,6 +111,7 @@ func (s *Service) open(a *attempt, root *envelope.Root) error {
 	if s.options.OnUnlock != nil {
 		s.options.OnUnlock(root)
 	}
+	st.since = a.entry.At
 	s.mu.Lock()
 	s.state = st
 	s.mu.Unlock()

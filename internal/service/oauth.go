@@ -1,69 +1,338 @@
 package service
 
 import (
+	"context"
+	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"sync"
 	"time"
 
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/internal/core/assertion"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/store"
 )
 
-// AppToken is what an app gets for its secret.
+// AppToken is what an app gets for its proof.
 type AppToken struct {
 	Token secretvalue.Value
 	Life  time.Duration
 }
 
-// IssueToken is the client credentials grant of OAuth 2.0 (RFC 6749, section 4.4): the app's name and secret for an
-// access token.
-func (s *Service) IssueToken(origin Origin, clientID, clientSecret string) (AppToken, error) {
-	a := s.attempt(Caller{Origin: origin, name: unknown, via: "client_secret"}, "issue_token", "")
-	identity, used, err := s.authenticateApp(a, clientID, clientSecret)
+// AppProof is what an app proves itself with: its secret (RFC 6749, section 2.3.1), an assertion that it has signed itself
+// (RFC 7523, section 2.2), one that an outside issuer has signed (section 2.1), or, when there is none of these, the
+// certificate of its connection (RFC 8705, section 2.2).
+type AppProof struct {
+	App       string // its name; may be left out with an assertion of its own, which names it
+	Secret    string
+	Assertion string
+	Outside   string // an outside issuer's token
+}
+
+// proved is an app that has proved itself.
+type proved struct {
+	identity store.Identity
+	used     store.Credential
+	via      string
+	bound    string // the certificate to which a token is bound
+}
+
+// TokenPath is where an app gets its token; with the chest's address before it, it is what assertions are made out to.
+const TokenPath = "/api/oauth/token"
+
+// outsideLife is how long a token of an outside issuer may be good for.
+const outsideLife = 24 * time.Hour
+
+// IssueToken gives an app an access token for its proof.
+func (s *Service) IssueToken(ctx context.Context, origin Origin, p AppProof) (AppToken, error) {
+	a := s.attempt(Caller{Origin: origin, name: unknown, via: "client_proof"}, "issue_token", "")
+	app, err := s.authenticateApp(ctx, a, p)
 	if err != nil {
 		return AppToken{}, err
 	}
-	a.entry.Detail = "with " + used.ID
+	a.entry.Detail = "with " + app.used.ID
 	token, hash := credential.New(credential.AppToken)
-	return AppToken{Token: token, Life: appTokenLife}, a.addToken(store.Token{ID: hex.EncodeToString(hash[:]), Identity: identity.ID,
-		Kind: string(credential.AppToken), Via: viaApp, Credential: used.ID,
+	return AppToken{Token: token, Life: appTokenLife}, a.addToken(store.Token{ID: hex.EncodeToString(hash[:]), Identity: app.identity.ID,
+		Kind: string(credential.AppToken), Via: app.via, Credential: app.used.ID, Bound: app.bound,
 		NotAfter: micros(a.entry.At.Add(appTokenLife)), CreatedAt: micros(a.entry.At)})
 }
 
-// authenticateApp checks an app's name and secret and notes the app in the entry.
-func (s *Service) authenticateApp(a *attempt, clientID, clientSecret string) (store.Identity, store.Credential, error) {
-	var identity store.Identity
-	var used store.Credential
-	subject := reference.App + ":" + clientID
-	hash, malformed := credential.Parse(credential.AppSecret, clientSecret)
-	err := s.view(func(st *state) error {
-		identity, _ = st.identity(subject)
-		if row := st.credential(kindAppSecret, hash); row.Identity == identity.ID {
-			used = row
+// authenticateApp checks an app's proof and notes the app in the entry. What is told of a proof that is not taken is about
+// what it says of itself; whether there is such an app is told nobody.
+func (s *Service) authenticateApp(ctx context.Context, a *attempt, p AppProof) (app proved, err error) {
+	check := s.provedBySecret
+	switch {
+	case p.Outside != "" && (p.Assertion != "" || p.Secret != "") || p.Assertion != "" && p.Secret != "":
+		return app, invalid("client_assertion", "an app proves itself in one way at a time")
+	case p.Outside != "":
+		check = s.provedByIssuer
+	case p.Assertion != "":
+		check = s.provedByKey
+	case p.Secret == "" && a.certificate != "":
+		check = s.provedByCertificate
+	}
+	app, err = check(ctx, a, p)
+	if app.identity.ID != "" {
+		a.entry.Subject = subjectOf(app.identity)
+	}
+	if err == nil && app.identity.State == stateActive && (app.used.NotAfter == 0 || micros(a.entry.At) < app.used.NotAfter) {
+		return app, nil
+	}
+	if errors.Is(err, errLocked) {
+		return app, err
+	}
+	if throttled := s.take(a, []limit{{"client " + a.entry.Addr, 60, 10 * time.Minute}}); throttled != nil {
+		return app, throttled
+	}
+	refusal := &Error{Code: SignInFailed, Detail: "the app or its proof is wrong, or has ended", Reason: "client_failed"}
+	var problem *assertion.Problem
+	if errors.As(err, &problem) {
+		refusal.Detail, refusal.Reason = problem.Text, problem.Reason
+	}
+	return app, a.refuse(refusal)
+}
+
+// errProof says that a proof is no good; why is told nobody.
+var errProof = errors.New("the proof is not taken")
+
+func (s *Service) provedBySecret(_ context.Context, _ *attempt, p AppProof) (app proved, err error) {
+	hash, malformed := credential.Parse(credential.AppSecret, p.Secret)
+	err = s.view(func(st *state) error {
+		app.identity, _ = st.identity(reference.App + ":" + p.App)
+		app.used, app.via = st.credential(kindAppSecret, hash), viaSecret
+		if malformed != nil || app.identity.ID == "" || app.used.Identity != app.identity.ID {
+			return errProof
+		}
+		return nil
+	})
+	return app, err
+}
+
+func (s *Service) provedByCertificate(_ context.Context, a *attempt, p AppProof) (app proved, err error) {
+	var hash credential.Hash
+	if _, err := hex.Decode(hash[:], []byte(a.certificate)); err != nil {
+		return app, errProof
+	}
+	err = s.view(func(st *state) error {
+		app.identity, _ = st.identity(reference.App + ":" + p.App)
+		app.used, app.via, app.bound = st.credential(kindCert, hash), viaCert, a.certificate
+		if app.identity.ID == "" || app.used.Identity != app.identity.ID {
+			return errProof
+		}
+		return nil
+	})
+	return app, err
+}
+
+func (s *Service) provedByKey(_ context.Context, a *attempt, p AppProof) (app proved, err error) {
+	t, err := s.ownAssertion(a, p.Assertion)
+	if err != nil {
+		return app, err
+	}
+	if t.Claims.Issuer != t.Claims.Subject || p.App != "" && p.App != t.Claims.Subject {
+		return app, &assertion.Problem{Reason: "wrong_subject", Text: "the assertion's issuer, its subject and the client id are not one app's name"}
+	}
+	var keys []jose.JSONWebKey
+	var rows []store.Credential
+	err = s.view(func(st *state) error {
+		app.identity, _ = st.identity(reference.App + ":" + t.Claims.Subject)
+		for _, cr := range st.proofsOf(app.identity.ID, kindKey) {
+			if key, _, err := assertion.PublicKey(cr.detail.Key); err == nil {
+				keys, rows = append(keys, key), append(rows, cr.Credential)
+			}
 		}
 		return nil
 	})
 	if err != nil {
-		return identity, used, err
+		return app, err
 	}
-	if identity.ID != "" {
-		a.entry.Subject = subject
+	which, err := t.SignedBy(keys)
+	if err != nil {
+		return app, err
 	}
-	ended := used.NotAfter != 0 && micros(a.entry.At) >= used.NotAfter
-	if malformed == nil && identity.ID != "" && used.ID != "" && !ended && identity.State == stateActive {
-		return identity, used, nil
+	app.used, app.via = rows[which], viaKey
+	if !s.spent.once(app.used.ID+" "+t.Claims.ID, a.entry.At, t.Claims.Expiry.Time().Add(assertion.Skew)) {
+		return app, &assertion.Problem{Reason: "assertion_replayed", Text: "the assertion was used before: each is good for one time"}
 	}
-	if err := s.take(a, []limit{{"client " + a.entry.Addr, 60, 10 * time.Minute}}); err != nil {
-		return identity, used, err
+	return app, nil
+}
+
+// ownAssertion reads what somebody has signed for this chest, and checks what needs no key.
+func (s *Service) ownAssertion(a *attempt, text string) (t assertion.Token, err error) {
+	if t, err = assertion.Read(text); err != nil {
+		return t, err
 	}
-	return identity, used, a.refuse(&Error{Code: SignInFailed, Detail: "the client id or the client secret is wrong, or has ended", Reason: "client_failed"})
+	var mine []string
+	for _, one := range t.Claims.Audience {
+		if s.isHere(one) {
+			mine = append(mine, one)
+		}
+	}
+	if err := errors.Join(t.For(mine...), t.Times(a.entry.At, assertion.MaxLife), t.Identified()); err != nil {
+		return t, err
+	}
+	// What was used before the chest was unlocked is not remembered: nothing that was made before is taken.
+	if made := t.Claims.IssuedAt.Time(); made.Before(s.unlocked().Truncate(time.Second)) {
+		return t, &assertion.Problem{Reason: "assertion_old", Text: "the assertion was made before this chest was unlocked: make a new one"}
+	}
+	return t, nil
+}
+
+// unlocked is when the chest was unlocked last; the end of time while it is locked.
+func (s *Service) unlocked() (at time.Time) {
+	if err := s.view(func(st *state) error { at = st.since; return nil }); err != nil {
+		return time.Unix(1<<40, 0)
+	}
+	return at
+}
+
+// isHere reports whether an assertion that is made out to an address is made out to this chest, which is known by the names
+// in its certificate. Whoever runs another chest cannot use it here, whatever the client was told the chest's name was.
+func (s *Service) isHere(audience string) bool {
+	address, err := url.Parse(audience)
+	return err == nil && (address.Scheme == "https" || address.Scheme == "http") && address.User == nil && address.Path == TokenPath && address.RawQuery == "" &&
+		s.options.Names != nil && slices.Contains(s.options.Names(), address.Hostname())
+}
+
+func (s *Service) provedByIssuer(ctx context.Context, a *attempt, p AppProof) (app proved, err error) {
+	t, err := assertion.Read(p.Outside)
+	if err != nil {
+		return app, err
+	}
+	if err := t.Times(a.entry.At, outsideLife); err != nil {
+		return app, err
+	}
+	var trusted []proof
+	err = s.view(func(st *state) error {
+		app.identity, _ = st.identity(reference.App + ":" + p.App)
+		trusted = st.proofsOf(app.identity.ID, kindIssuer)
+		return nil
+	})
+	if err != nil {
+		return app, err
+	}
+	app.via = viaIssuer
+	for _, trust := range trusted {
+		said := trust.detail.Issuer
+		if said == nil || said.Issuer != t.Claims.Issuer || t.For(said.Audience) != nil || !t.Says(said.Claims) || trust.NotAfter != 0 && trust.NotAfter <= micros(a.entry.At) {
+			continue
+		}
+		if s.options.IssuerKeys == nil {
+			return app, errProof
+		}
+		keys, err := s.options.IssuerKeys(ctx, said.Issuer, said.Authority, t.KeyID)
+		if err != nil {
+			s.options.Log.Warn("keys of an issuer cannot be fetched", "issuer", said.Issuer, "error", err)
+			return app, &assertion.Problem{Reason: "issuer_unreachable", Text: "the issuer's keys cannot be fetched now: try again"}
+		}
+		if _, err := t.SignedBy(keys); err == nil {
+			app.used = trust.Credential
+			return app, nil
+		}
+	}
+	return app, &assertion.Problem{Reason: "issuer_not_trusted", Text: "no issuer that this app has said this: issuer, audience and every registered claim must be exactly what was registered, and the signature must be by the issuer's key"}
+}
+
+// spent remembers what may be used once.
+type spent struct {
+	mu    sync.Mutex
+	until map[[sha256.Size]byte]time.Time
+}
+
+// mostSpent bounds what is remembered; beyond it nothing more is taken until something has ended.
+const mostSpent = 200_000
+
+// once reports whether this is the first use of something that is good until a time.
+func (s *spent) once(what string, now, until time.Time) bool {
+	key := sha256.Sum256([]byte(what))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.until == nil {
+		s.until = map[[sha256.Size]byte]time.Time{}
+	}
+	if _, used := s.until[key]; used {
+		return false
+	}
+	if len(s.until) >= mostSpent {
+		for known, end := range s.until {
+			if !now.Before(end) {
+				delete(s.until, known)
+			}
+		}
+	}
+	if len(s.until) >= mostSpent {
+		return false
+	}
+	s.until[key] = until
+	return true
+}
+
+// issuerDetail is an outside issuer who may say that it is the app.
+type issuerDetail struct {
+	Issuer    string            `json:"issuer"`
+	Audience  string            `json:"audience"`
+	Claims    map[string]string `json:"claims"`
+	Authority string            `json:"authority,omitempty"` // PEM of the authority of its TLS certificate; empty for the system's
+}
+
+// proofDetail is what a credential's row says besides its hash.
+type proofDetail struct {
+	Key      json.RawMessage `json:"key,omitempty"`     // a JSON Web Key
+	Subject  string          `json:"subject,omitempty"` // of a certificate
+	Issuer   *issuerDetail   `json:"issuer,omitempty"`
+	Networks []string        `json:"networks,omitempty"` // from where a code may be used
+	// Of a code that was used, when, from where, and for which credential.
+	UsedAt   int64  `json:"used_at,omitempty"`
+	UsedFrom string `json:"used_from,omitempty"`
+	UsedFor  string `json:"used_for,omitempty"`
+}
+
+func (d proofDetail) text() string {
+	encoded, err := json.Marshal(d)
+	if err != nil {
+		panic(fmt.Sprintf("encode the detail of a credential: %v", err)) // it has nothing that cannot be
+	}
+	return string(encoded)
+}
+
+// proof is a credential that is no secret.
+type proof struct {
+	store.Credential
+	detail proofDetail
+}
+
+func detailOf(row store.Credential) (d proofDetail) {
+	if row.Detail != "" {
+		_ = json.Unmarshal([]byte(row.Detail), &d) // the row is under a MAC: what cannot be read proves nothing
+	}
+	return d
+}
+
+// proofsOf lists the credentials of a kind that an identity has.
+func (st *state) proofsOf(identity, kind string) (list []proof) {
+	if identity == "" {
+		return nil
+	}
+	for _, row := range st.credentials {
+		if row.Identity == identity && row.Kind == kind {
+			list = append(list, proof{row, detailOf(row)})
+		}
+	}
+	return list
 }
 
 // RevokeToken ends a token (RFC 7009). An unknown token is no error (section 2.2), and an app can end only its own.
-func (s *Service) RevokeToken(origin Origin, clientID, clientSecret, token string) error {
-	a := s.attempt(Caller{Origin: origin, name: unknown, via: "client_secret"}, "revoke_token", "")
-	identity, _, err := s.authenticateApp(a, clientID, clientSecret)
+func (s *Service) RevokeToken(ctx context.Context, origin Origin, p AppProof, token string) error {
+	a := s.attempt(Caller{Origin: origin, name: unknown, via: "client_proof"}, "revoke_token", "")
+	app, err := s.authenticateApp(ctx, a, p)
 	if err != nil {
 		return err
 	}
@@ -78,7 +347,7 @@ func (s *Service) RevokeToken(origin Origin, clientID, clientSecret, token strin
 	if err != nil {
 		return err
 	}
-	if row.ID == "" || row.Identity != identity.ID {
+	if row.ID == "" || row.Identity != app.identity.ID {
 		a.entry.Detail = "no such token"
 		return a.done()
 	}

@@ -8,6 +8,7 @@ package service
 
 import (
 	"cmp"
+	"context"
 	"crypto/rand"
 	"encoding/base32"
 	"errors"
@@ -17,6 +18,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/go-jose/go-jose/v4"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
@@ -80,6 +83,10 @@ type Options struct {
 	Restored bool
 	// ArchiveAfter is how long entries stay in the database before they are moved into archives; 0 for ever.
 	ArchiveAfter time.Duration
+	// Names are those that the chest's own certificate is for; assertions are made out to one of them. Nil for none.
+	Names func() []string
+	// IssuerKeys fetches the keys with which an outside issuer signs; nil for no such issuers.
+	IssuerKeys func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
 	// Outlets tells how far those are to which the trail is passed on; nil for none.
 	Outlets func() []Follower
 }
@@ -92,6 +99,7 @@ type Service struct {
 	contents *contentCache
 	throttle *throttle
 	folding  *folding
+	spent    spent
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
 	witnesses   *witnesses
@@ -139,6 +147,8 @@ type Origin struct {
 	Addr      string // without port
 	RequestID string
 	Reason    string // stated by the caller; empty for none
+	// Certificate is the SHA-256, in hex, of the certificate that the connection showed and has the key of; empty for none.
+	Certificate string
 }
 
 // Caller is a proven identity and how it came.
@@ -184,13 +194,15 @@ func newReceipt() string { return newID("")[:10] }
 type attempt struct {
 	s     *Service
 	entry trail.Entry
-	more  []trail.Entry // of the single things that an attempt at many of them changes
-	batch *batch
+	// certificate is that of the connection, as in [Origin].
+	certificate string
+	more        []trail.Entry // of the single things that an attempt at many of them changes
+	batch       *batch
 }
 
 // attempt starts the entry of something that is about to be decided.
 func (s *Service) attempt(c Caller, action, target string) *attempt {
-	return &attempt{s: s, batch: c.batch, entry: trail.Entry{
+	return &attempt{s: s, batch: c.batch, certificate: c.Certificate, entry: trail.Entry{
 		At: s.now(), Subject: c.name, Via: c.via, Action: action, Target: target, RequestID: c.RequestID, Addr: c.Addr, Stated: c.Reason,
 	}}
 }

@@ -23,6 +23,10 @@ const (
 	stateSuspended = "suspended"
 	kindEnrolment  = string(credential.Enrolment)
 	kindAppSecret  = string(credential.AppSecret)
+	kindHostCode   = string(credential.HostCode)
+	kindKey        = string(credential.Key)
+	kindCert       = string(credential.Certificate)
+	kindIssuer     = string(credential.Issuer)
 )
 
 // Lives of tokens.
@@ -35,7 +39,10 @@ const (
 const (
 	ViaConsole = "console_session"
 	ViaCLI     = "person_token"
-	viaApp     = "app_token"
+	viaSecret  = "app_secret"
+	viaKey     = "app_key"
+	viaCert    = "app_certificate"
+	viaIssuer  = "app_issuer"
 )
 
 // Session is a person's proof of a sign-in.
@@ -217,6 +224,8 @@ func (s *Service) Authenticate(origin Origin, token string) (Caller, error) {
 		return Caller{}, s.refuseToken(origin, "token_ended", "the token has ended at "+fromMicros(row.NotAfter).Format(time.RFC3339)+"; sign in again")
 	case identity.State != stateActive:
 		return Caller{}, s.refuseToken(origin, "identity_suspended", "the identity is suspended")
+	case row.Bound != "" && row.Bound != origin.Certificate: // RFC 8705, section 3
+		return Caller{}, s.refuseToken(origin, "token_bound", "the token is bound to a certificate, which this connection does not show")
 	}
 	return c, nil
 }

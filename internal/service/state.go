@@ -21,6 +21,7 @@ import (
 // changed in place.
 type state struct {
 	root        *envelope.Root
+	since       time.Time // when the chest was unlocked
 	policy      access.Policy
 	identities  map[string]store.Identity // by id
 	members     map[string]store.Member   // by id

@@ -50,13 +50,15 @@ type Member struct {
 	Seal
 }
 
-// Credential is something an identity proves itself with: an app's secret or an enrolment code.
+// Credential is something an identity proves itself with: a secret or a code, of which only the hash is stored, or a public
+// key, a certificate or an issuer that is trusted.
 type Credential struct {
 	ID        string `db:"id" json:"id"`
 	Identity  string `db:"identity" json:"identity"`
-	Kind      string `db:"kind" json:"kind"` // a credential.Kind
-	Hash      []byte `db:"hash" json:"hash"`
-	NotAfter  int64  `db:"not_after" json:"not_after"` // 0 for none
+	Kind      string `db:"kind" json:"kind"`               // a credential.Kind
+	Hash      []byte `db:"hash" json:"hash"`               // by which it is found
+	Detail    string `db:"detail" json:"detail,omitempty"` // as JSON; empty for a secret
+	NotAfter  int64  `db:"not_after" json:"not_after"`     // 0 for none
 	CreatedAt int64  `db:"created_at" json:"created_at"`
 	CreatedBy string `db:"created_by" json:"created_by"`
 	Seal
@@ -69,6 +71,7 @@ type Token struct {
 	Kind       string `db:"kind" json:"kind"`
 	Via        string `db:"via" json:"via"`
 	Credential string `db:"credential" json:"credential"` // the credential it was given for; empty for a person
+	Bound      string `db:"bound" json:"bound,omitempty"` // the certificate it is bound to, SHA-256 in hex; empty for none
 	NotAfter   int64  `db:"not_after" json:"not_after"`
 	CreatedAt  int64  `db:"created_at" json:"created_at"`
 	Seal

@@ -410,7 +410,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	}
 	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "drawers.shredded_at", "drawers.shredded_by", "drawers.shredded_name", "versions.likeness", "items.awake_at", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
 		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended", "items.retired_at",
-		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment"} {
+		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment", "credentials.detail", "tokens.bound"} {
 		table, name, _ := strings.Cut(column, ".")
 		edit(t, dir, "ALTER TABLE "+table+" DROP COLUMN "+name)
 	}

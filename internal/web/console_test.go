@@ -150,8 +150,9 @@ func (b *browser) axe() string {
 		}
 		eval[bool](b, string(source)+"; true")
 	}
-	return eval[string](b, `axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] }).then((r) =>
-		r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary)).join("\n"))`)
+	// What is still fading in has other colours than what people read.
+	return eval[string](b, `Promise.all(document.getAnimations().filter((a) => a.effect?.getComputedTiming().iterations !== Infinity).map((a) => a.finished.catch(() => null))).then(() => axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] }).then((r) =>
+		r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary)).join("\n")))`)
 }
 
 // Looking at a page asks nothing about others: that is an act of its own, and in the trail.

@@ -57,7 +57,7 @@ func startWith20(result map[string]any) error {
 	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte(manifest), 0o600); err != nil {
 		return err
 	}
-	registered, err := b.auditor.IssueCredential(ctx, "app:ticket-api", time.Time{})
+	registered, err := b.auditor.IssueCredential(ctx, "app:ticket-api", client.NewCredential{})
 	if err != nil {
 		return err
 	}

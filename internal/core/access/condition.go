@@ -23,8 +23,12 @@ type Conditions struct {
 	NeedsReason bool
 }
 
-// Ways are the ways in which a subject can have proved itself: an app's token, a person's token, the console.
-var Ways = []string{"app_token", "person_token", "console_session"}
+// AnyApp is whichever way an app proved itself.
+const AnyApp = "app_token"
+
+// Ways are the ways in which a subject can have proved itself: an app in any way, by its secret, by a key of its own, by a
+// certificate, by the word of another issuer; a person's token, the console.
+var Ways = []string{AnyApp, "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"}
 
 // Condition names one kind of condition.
 type Condition string
@@ -76,7 +80,7 @@ func (c *Conditions) inNetworks(addr netip.Addr) bool {
 
 func (c *Conditions) provedBy(via string) bool {
 	for _, allowed := range c.Via {
-		if allowed == via {
+		if allowed == via || allowed == AnyApp && strings.HasPrefix(via, "app_") {
 			return true
 		}
 	}

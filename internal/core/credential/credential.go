@@ -34,7 +34,15 @@ const (
 	AppToken    Kind = "app"       // an app's access token
 	PersonToken Kind = "person"    // a person's session
 	Enrolment   Kind = "enrol"     // used once, to set a first password
+	HostCode    Kind = "host"      // used once, by an app on its host, to register a key pair made there
 	Calendar    Kind = "calendar"  // the private part of a calendar's address
+)
+
+// Kinds of credentials that are no tokens.
+const (
+	Key         Kind = "key"         // a public key, whose private half signs assertions (RFC 7523)
+	Certificate Kind = "certificate" // a client certificate (RFC 8705, section 2.2)
+	Issuer      Kind = "issuer"      // who else may say that it is the app (RFC 7523, section 2.1)
 )
 
 const (

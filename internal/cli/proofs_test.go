@@ -1,0 +1,92 @@
+package cli_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/chesttest"
+	"tansu/internal/issuer"
+)
+
+// bareUser is somebody who has connected to a chest and is not signed in.
+func bareUser(t *testing.T, chest *chesttest.Chest) user {
+	t.Helper()
+	u := user{t.TempDir()}
+	u.ok(t, "", "connect", chest.URL(), "--authority", filepath.Join(chest.Dir, "chest", "authority.crt"))
+	return u
+}
+
+// A host, a program with a key and a job of a pipeline get values with no secret stored anywhere.
+func TestSigningInWithoutASecret(t *testing.T) {
+	steward, chest := signedIn(t)
+	chest.Fill(t, "d", "i", "a-value")
+	chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	dir := t.TempDir()
+
+	var code struct{ Secret string }
+	decode(t, steward.ok(t, "", "app", "host-code", "ticket-api", "--network", "127.0.0.0/8", "-o", "json"), &code)
+	host := bareUser(t, chest)
+	if r := host.run(t, code.Secret+"\n", "enrol"); r.code != 0 || !strings.Contains(r.out, "This host is app:ticket-api") {
+		t.Fatalf("enrol: %+v", r)
+	}
+	if r := host.run(t, "", "read", "d/i"); r.code != 0 || r.out != "a-value" {
+		t.Errorf("read: %+v", r)
+	}
+	if r := bareUser(t, chest).run(t, code.Secret+"\n", "enrol"); r.code == 0 || !strings.Contains(r.talk, "used before") {
+		t.Errorf("a second host: %+v", r)
+	}
+
+	private, _, err := client.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := filepath.Join(dir, "ticket-api.pem")
+	if err := os.WriteFile(key, private, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	steward.ok(t, "", "app", "add-key", "ticket-api", "--file", key) // a private key: only its public half leaves
+	program := bareUser(t, chest)
+	if r := program.run(t, "", "sign-in", "app:ticket-api", "--key", key); r.code != 2 || !strings.Contains(r.talk, "open to others") {
+		t.Errorf("with a key that others can read: %+v", r)
+	}
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	program.ok(t, "", "sign-in", "app:ticket-api", "--key", key)
+	if r := program.run(t, "", "read", "d/i"); r.code != 0 || r.out != "a-value" {
+		t.Errorf("read with a key: %+v", r)
+	}
+
+	var ci *issuer.StandIn
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { ci.ServeHTTP(w, r) }))
+	defer server.Close()
+	if ci, err = issuer.NewStandIn(server.URL); err != nil {
+		t.Fatal(err)
+	}
+	steward.ok(t, "", "app", "add-issuer", "ticket-api", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:tickets", "--claim", "branch=main")
+	token, err := ci.Token(map[string]any{"sub": "job:tickets", "branch": "main", "aud": "tansu"}, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "token")
+	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	job := bareUser(t, chest)
+	job.ok(t, "", "sign-in", "app:ticket-api", "--token-file", file)
+	if r := job.run(t, "", "read", "d/i"); r.code != 0 || r.out != "a-value" {
+		t.Errorf("read as a job: %+v", r)
+	}
+	shown := steward.ok(t, "", "app", "show", "ticket-api")
+	for _, want := range []string{"code for a host", "used a moment ago from 127.0.0.1", "SHA-256", "for tansu, saying branch=main and sub=job:tickets"} {
+		if !strings.Contains(shown, want) {
+			t.Errorf("app show has no %q:\n%s", want, shown)
+		}
+	}
+}

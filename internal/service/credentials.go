@@ -1,0 +1,372 @@
+package service
+
+import (
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/assertion"
+	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// NewCredential is one more thing that an identity proves itself with. Without a kind it is a secret for an app and an
+// enrolment code for a person.
+type NewCredential struct {
+	Kind        string
+	NotAfter    time.Time       // zero for no end; of a code for a host, half an hour
+	PublicKey   json.RawMessage // of a key: a JSON Web Key
+	Certificate string          // PEM
+	Issuer      string          // who else may say that it is the app,
+	Audience    string          // to whom,
+	Claims      map[string]string
+	Authority   string   // PEM of the authority of the issuer's TLS certificate; empty for those that the system knows
+	Networks    []string // from where a code for a host may be used; none for anywhere
+}
+
+// How many of a kind an app has at once.
+const (
+	mostSecrets = 2 // the one in use and the one that takes its place
+	mostProofs  = 10
+)
+
+// Lives of codes for hosts.
+const (
+	hostCodeLife    = 30 * time.Minute
+	longestHostCode = 7 * 24 * time.Hour
+)
+
+// IssueCredential gives an identity one more credential: an app a second secret, so that replacing one needs no outage, or a
+// proof that is no secret; a person a code to set a new password with. What is secret is in the answer, once.
+func (s *Service) IssueCredential(c Caller, subject string, n NewCredential) (Issued, error) {
+	if !n.NotAfter.IsZero() && !n.NotAfter.After(s.now()) {
+		return Issued{}, invalid("not_after", "not_after is not in the future")
+	}
+	a, row, err := s.toChange(c, subject, "issue credential")
+	if err != nil {
+		return Issued{}, err
+	}
+	if err := s.mayIssue(c, a, row); err != nil {
+		return Issued{}, err
+	}
+	issued, cr, err := n.make(row, a.entry.At, c.name)
+	if err != nil {
+		return Issued{}, a.fail(err)
+	}
+	a.entry.Detail = "issue credential " + cr.ID + ", " + kindWords[cr.Kind]
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	var ended []store.Credential
+	err = s.view(func(st *state) (err error) { ended, err = st.roomFor(row, cr, a.entry.At); return err })
+	if err != nil {
+		return Issued{}, a.fail(err)
+	}
+	err = a.change("credential", func(tx *store.Tx) (err error) {
+		for _, old := range ended {
+			if err := store.Delete(tx, old); err != nil {
+				return err
+			}
+		}
+		cr, err = store.Insert(tx, cr)
+		return err
+	}, func(st *state) {
+		for _, old := range ended {
+			st.dropCredential(old)
+		}
+		st.putCredential(cr)
+	})
+	return issued, err
+}
+
+// kindWords are what entries call the kinds.
+var kindWords = map[string]string{kindAppSecret: "a secret", kindEnrolment: "an enrolment code", kindHostCode: "a code for a host", kindKey: "a public key", kindCert: "a certificate", kindIssuer: "an issuer"}
+
+// roomFor finds what has ended and makes room for a credential; the error says why there is none.
+func (st *state) roomFor(row store.Identity, cr store.Credential, now time.Time) (ended []store.Credential, err error) {
+	usable := 0
+	for _, other := range st.credentials {
+		if other.Identity != row.ID || other.Kind != cr.Kind {
+			continue
+		}
+		if other.NotAfter != 0 && other.NotAfter <= micros(now) {
+			ended = append(ended, other)
+		} else {
+			usable++
+		}
+	}
+	most := mostProofs
+	if cr.Kind == kindAppSecret {
+		most = mostSecrets
+	}
+	taken := st.credentials[st.byHash[string(cr.Hash)]]
+	switch {
+	case row.Kind == reference.App && usable >= most && most == mostSecrets:
+		return nil, &Error{Code: Exists, Detail: subjectOf(row) + " has two secrets already: end the one that is not used any more (tansu app show " + row.Name + ")"}
+	case row.Kind == reference.App && usable >= most:
+		return nil, &Error{Code: Exists, Detail: subjectOf(row) + " has ten of that kind already: end those that are not used any more (tansu app show " + row.Name + ")"}
+	case taken.ID != "" && !slices.ContainsFunc(ended, func(e store.Credential) bool { return e.ID == taken.ID }):
+		return nil, &Error{Code: Exists, Detail: "it is a credential already, of this app or of another one: each has its own"}
+	}
+	return ended, nil
+}
+
+// make checks what was given and makes the row.
+func (n NewCredential) make(row store.Identity, now time.Time, by string) (issued Issued, cr store.Credential, err error) {
+	switch {
+	case row.Kind == reference.Team:
+		return issued, cr, invalid("subject", "a team has no credentials: its members have their own")
+	case row.Kind == reference.Person && n.Kind != "" && n.Kind != kindEnrolment, row.Kind == reference.App && n.Kind == kindEnrolment:
+		return issued, cr, invalid("kind", "a person enrols with a code and signs in with a password; the other kinds are for apps")
+	case row.Kind == reference.Person && !n.NotAfter.IsZero():
+		return issued, cr, invalid("not_after", "an enrolment code ends after 72 hours")
+	case len(n.Networks) > 0 && n.Kind != kindHostCode:
+		return issued, cr, invalid("networks", "networks are for codes for hosts; what may be read from where is for grants to say")
+	}
+	if n.Kind == "" || n.Kind == kindAppSecret || n.Kind == kindEnrolment {
+		issued, cr = newCredential(row, now, n.NotAfter, by)
+		return issued, cr, nil
+	}
+	cr = store.Credential{ID: newID("cr_"), Identity: row.ID, Kind: n.Kind, NotAfter: micros(n.NotAfter), CreatedAt: micros(now), CreatedBy: by}
+	issued = Issued{ID: cr.ID, Kind: cr.Kind, NotAfter: n.NotAfter}
+	var detail proofDetail
+	switch n.Kind {
+	case kindKey:
+		cr.Hash, detail, err = n.key()
+	case kindCert:
+		cr.Hash, detail, err = n.certificate(now, &cr)
+		issued.NotAfter = fromMicros(cr.NotAfter)
+	case kindIssuer:
+		cr.Hash, detail, err = n.issuer(row)
+	case kindHostCode:
+		err = n.hostCode(now, &issued, &cr, &detail)
+	default:
+		err = invalid("kind", "kind is none of %q, %q, %q, %q and %q", kindAppSecret, kindKey, kindCert, kindIssuer, kindHostCode)
+	}
+	cr.Detail = detail.text()
+	return issued, cr, err
+}
+
+func (n NewCredential) key() (hash []byte, detail proofDetail, err error) {
+	key, thumbprint, err := assertion.PublicKey(n.PublicKey)
+	if err != nil {
+		return nil, detail, invalid("public_key", "public_key: %v", err)
+	}
+	if detail.Key, err = key.MarshalJSON(); err != nil {
+		return nil, detail, invalid("public_key", "public_key cannot be written again")
+	}
+	return thumbprint[:], detail, nil
+}
+
+func (n NewCredential) certificate(now time.Time, cr *store.Credential) (hash []byte, detail proofDetail, err error) {
+	block, rest := pem.Decode([]byte(n.Certificate))
+	if block == nil || block.Type != "CERTIFICATE" || len(strings.TrimSpace(string(rest))) > 0 {
+		return nil, detail, invalid("certificate", "certificate is not one certificate in PEM form (RFC 7468)")
+	}
+	parsed, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, detail, invalid("certificate", "certificate cannot be read")
+	}
+	if !now.Before(parsed.NotAfter) || now.Before(parsed.NotBefore) {
+		return nil, detail, invalid("certificate", "the certificate is good from %s to %s, and not now", parsed.NotBefore.UTC().Format(time.RFC3339), parsed.NotAfter.UTC().Format(time.RFC3339))
+	}
+	if end := micros(parsed.NotAfter); cr.NotAfter == 0 || end < cr.NotAfter {
+		cr.NotAfter = end
+	}
+	sum := sha256.Sum256(block.Bytes)
+	detail.Subject = firstRunes(parsed.Subject.String(), 200)
+	return sum[:], detail, nil
+}
+
+// firstRunes cuts a text that others wrote, and leaves out what is no plain character.
+func firstRunes(text string, most int) string {
+	runes := []rune(strings.Map(func(r rune) rune {
+		if r < 0x20 || r > 0x7e {
+			return '?'
+		}
+		return r
+	}, text))
+	return string(runes[:min(len(runes), most)])
+}
+
+var claimName = regexp.MustCompile(`^[A-Za-z0-9_.:/-]{1,100}$`)
+
+// whoItIs are claims that tell one job or workload of an issuer from another; without any, every token that the issuer makes
+// out to the audience would do.
+const whoItIs = "sub"
+
+func (n NewCredential) issuer(row store.Identity) (hash []byte, detail proofDetail, err error) {
+	address, err := url.Parse(n.Issuer)
+	loopback := err == nil && address.Scheme == "http" && isLoopback(address.Hostname())
+	if err != nil || len(n.Issuer) > 300 || address.Host == "" || address.Scheme != "https" && !loopback || address.User != nil || address.RawQuery != "" || address.Fragment != "" {
+		return nil, detail, invalid("issuer", "issuer is the issuer's address, as its tokens have it: https, without query and fragment")
+	}
+	if n.Audience == "" || len(n.Audience) > 300 {
+		return nil, detail, invalid("audience", "audience is to whom the issuer's tokens must be made out: 1 to 300 bytes")
+	}
+	if len(n.Claims) == 0 || len(n.Claims) > 20 {
+		return nil, detail, invalid("claims", "claims are 1 to 20, such as %s: without any, every token of the issuer would be this app's", whoItIs)
+	}
+	for name, value := range n.Claims {
+		if !claimName.MatchString(name) || value == "" || len(value) > 300 {
+			return nil, detail, invalid("claims", "claims: %.60q is no claim with a value of 1 to 300 bytes", name)
+		}
+	}
+	if n.Authority != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(n.Authority)) || len(n.Authority) > 16<<10 {
+		return nil, detail, invalid("authority", "authority is not a certificate in PEM form")
+	}
+	detail.Issuer = &issuerDetail{Issuer: n.Issuer, Audience: n.Audience, Claims: n.Claims, Authority: n.Authority}
+	sum := sha256.Sum256([]byte(row.ID + "\x00" + detail.text()))
+	return sum[:], detail, nil
+}
+
+func isLoopback(host string) bool {
+	addr, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && addr.IsLoopback()
+}
+
+func (n NewCredential) hostCode(now time.Time, issued *Issued, cr *store.Credential, detail *proofDetail) error {
+	if _, err := access.ParseNetworks(n.Networks); err != nil {
+		return invalid("networks", "networks: %v", err)
+	}
+	end := n.NotAfter
+	if end.IsZero() {
+		end = now.Add(hostCodeLife)
+	}
+	if end.Sub(now) > longestHostCode {
+		return invalid("not_after", "a code for a host ends after 7 days at most")
+	}
+	secret, hash := credential.New(credential.HostCode)
+	issued.Secret, issued.NotAfter = secret, end
+	cr.Hash, cr.NotAfter, detail.Networks = hash[:], micros(end), n.Networks
+	return nil
+}
+
+// HostProof is what a host shows to use a code: the public half of a key pair that was made there, and an assertion signed with
+// the private half, made out to this chest, whose id is the code's SHA-256 in base64 (RFC 4648, section 5, without padding).
+type HostProof struct {
+	Code      string
+	PublicKey json.RawMessage
+	Assertion string
+}
+
+// EnrolHost exchanges a code for a key: from then on the app on that host proves itself with it. A code is good once; its second
+// use is an alarm, because one of the two who used it is not who should have.
+func (s *Service) EnrolHost(origin Origin, p HostProof) (subject, id string, err error) {
+	a := s.attempt(Caller{Origin: origin, name: unknown, via: "host_code"}, "enrol_host", "")
+	if err := s.take(a, []limit{{"addr " + origin.Addr, 20, 10 * time.Minute}}); err != nil {
+		return "", "", err
+	}
+	key, thumbprint, err := assertion.PublicKey(p.PublicKey)
+	if err != nil {
+		return "", "", invalid("public_key", "public_key: %v", err)
+	}
+	t, err := s.ownAssertion(a, p.Assertion)
+	if err == nil {
+		_, err = t.SignedBy([]jose.JSONWebKey{key})
+	}
+	if sum := sha256.Sum256([]byte(p.Code)); err != nil || t.Claims.ID != base64.RawURLEncoding.EncodeToString(sum[:]) {
+		return "", "", a.refuse(&Error{Code: SignInFailed, Detail: problemText(err, "the assertion is not signed with the key, or not for this code"), Reason: "enrolment_failed"})
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	before, row, problem := s.hostCode(a, p.Code)
+	if problem != nil {
+		return "", "", problem
+	}
+	after, detail := before, detailOf(before)
+	made := store.Credential{ID: newID("cr_"), Identity: row.ID, Kind: kindKey, Hash: thumbprint[:], CreatedAt: micros(a.entry.At), CreatedBy: subjectOf(row)}
+	encoded, err := key.MarshalJSON()
+	if err != nil {
+		return "", "", a.fail(invalid("public_key", "public_key cannot be written again"))
+	}
+	made.Detail = proofDetail{Key: encoded}.text()
+	detail.UsedAt, detail.UsedFrom, detail.UsedFor = micros(a.entry.At), origin.Addr, made.ID
+	after.Detail = detail.text()
+	var ended []store.Credential
+	if err := s.view(func(st *state) (err error) { ended, err = st.roomFor(row, made, a.entry.At); return err }); err != nil {
+		return "", "", a.fail(err)
+	}
+	a.entry.Detail = "key " + made.ID + " for code " + before.ID
+	err = a.change("credential", func(tx *store.Tx) (err error) {
+		for _, old := range ended {
+			if err := store.Delete(tx, old); err != nil {
+				return err
+			}
+		}
+		if after, err = store.Update(tx, before, after); err == nil {
+			made, err = store.Insert(tx, made)
+		}
+		return err
+	}, func(st *state) {
+		for _, old := range ended {
+			st.dropCredential(old)
+		}
+		st.putCredential(after)
+		st.putCredential(made)
+	})
+	return subjectOf(row), made.ID, err
+}
+
+// hostCode finds a code that may be used now, from here.
+func (s *Service) hostCode(a *attempt, text string) (used store.Credential, row store.Identity, problem error) {
+	hash, malformed := credential.Parse(credential.HostCode, strings.TrimSpace(text))
+	err := s.view(func(st *state) error {
+		if malformed == nil {
+			used = st.credential(kindHostCode, hash)
+			row = st.identities[used.Identity]
+		}
+		return nil
+	})
+	if err != nil {
+		return used, row, err
+	}
+	if used.ID == "" {
+		return used, row, a.refuse(&Error{Code: SignInFailed, Detail: "the code is wrong", Reason: "enrolment_failed"})
+	}
+	a.entry.Subject = subjectOf(row)
+	detail := detailOf(used)
+	switch {
+	case detail.UsedAt != 0:
+		a.entry.Detail = "code " + used.ID + " was used from " + detail.UsedFrom + " for " + detail.UsedFor
+		s.options.Log.Warn("a code for a host was used twice", "app", subjectOf(row), "code", used.ID, "first_from", detail.UsedFrom, "now_from", a.entry.Addr)
+		return used, row, a.refuse(&Error{Code: SignInFailed, Reason: "code_used_twice",
+			Detail: "the code was used before, at " + fromMicros(detail.UsedAt).Format(time.RFC3339) + ": if that was not you, somebody else has the key of " + subjectOf(row) + " now; tell who runs the chest"})
+	case used.NotAfter <= micros(a.entry.At) || row.State != stateActive:
+		return used, row, a.refuse(&Error{Code: SignInFailed, Detail: "the code has ended", Reason: "enrolment_failed"})
+	case len(detail.Networks) > 0 && !within(detail.Networks, a.entry.Addr):
+		return used, row, a.refuse(&Error{Code: SignInFailed, Detail: "the code is not for use from " + a.entry.Addr, Reason: "enrolment_network"})
+	}
+	return used, row, nil
+}
+
+func within(networks []string, addr string) bool {
+	parsed, err := netip.ParseAddr(addr)
+	prefixes, bad := access.ParseNetworks(networks)
+	return err == nil && bad == nil && slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(parsed.Unmap()) })
+}
+
+func problemText(err error, otherwise string) string {
+	if problem, is := err.(*assertion.Problem); is {
+		return problem.Text
+	}
+	return otherwise
+}
+
+// CertificateID is how an [Origin] names a certificate: the SHA-256 of its DER form, in hex.
+func CertificateID(der []byte) string {
+	sum := sha256.Sum256(der)
+	return hex.EncodeToString(sum[:])
+}
