@@ -267,6 +267,15 @@ func (c *Client) IssueCredential(ctx context.Context, subject string, n NewCrede
 	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", n, &i)
 }
 
+// Readings lists what somebody has read, the newest first.
+func (c *Client) Readings(ctx context.Context, subject string) ([]Reading, error) {
+	var answer struct {
+		Reads []Reading `json:"reads"`
+	}
+	err := c.get(ctx, "/api/identities/"+url.PathEscape(subject)+"/reads", &answer)
+	return answer.Reads, err
+}
+
 // RevokeCredential ends a credential and the tokens given for it.
 func (c *Client) RevokeCredential(ctx context.Context, subject, id string) error {
 	return c.do(ctx, http.MethodDelete, "/api/identities/"+url.PathEscape(subject)+"/credentials/"+url.PathEscape(id), nil, nil, nil)

@@ -416,6 +416,17 @@ type NewCredential struct {
 	Networks    []string          `json:"networks,omitempty"`  // of a code for a host
 }
 
+// Reading is one item that somebody reads.
+type Reading struct {
+	Reference string    `json:"reference"` // as it was asked for
+	Version   int       `json:"version"`   // that was served last
+	Pinned    bool      `json:"pinned"`    // whether it was asked for by its number
+	Current   int       `json:"current"`   // that is served now to who asks for none; 0 when none is
+	Count     int64     `json:"count"`
+	First     time.Time `json:"first"`
+	Last      time.Time `json:"last"`
+}
+
 // HostEnrolment exchanges a code for a key pair that was made on the host; [Client.EnrolHost] makes it.
 type HostEnrolment struct {
 	Code      string          `json:"code"`

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -234,7 +235,11 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"identity": i, "grants": grants}, func() {
+			reads, err := readingsOf(ctx, c, subject)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"identity": i, "grants": grants, "reads": reads}, func() {
 				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "purpose", i.Purpose, "environment", i.Environment,
 					"last seen", seenText(i.Seen), "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
 					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))
@@ -246,9 +251,44 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 				}
 				fmt.Fprintln(a.Out)
 				a.printGrants(grants)
+				a.printReadings(reads)
 			})
 		}),
 	}
+}
+
+// readingsOf lists what somebody reads; nothing for who may not read the trail.
+func readingsOf(ctx context.Context, c *client.Client, subject string) ([]client.Reading, error) {
+	if strings.HasPrefix(subject, reference.Team+":") {
+		return nil, nil
+	}
+	reads, err := c.Readings(ctx, subject)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Code == "refused" {
+		return nil, nil
+	}
+	return reads, err
+}
+
+func (a *app) printReadings(reads []client.Reading) {
+	if len(reads) == 0 {
+		return
+	}
+	t := table{head: []string{"READS", "VERSION", "CURRENT", "TIMES", "LAST", ""}}
+	for _, r := range reads {
+		note, current := "", fmt.Sprint(r.Current)
+		switch {
+		case r.Current == 0:
+			current, note = "none", "nothing is served any more"
+		case r.Version != r.Current && r.Pinned:
+			note = "asks for an old version by its number"
+		case r.Version != r.Current:
+			note = "has not read the current one yet"
+		}
+		t.add(r.Reference, fmt.Sprint(r.Version), current, fmt.Sprint(r.Count), relative(r.Last, time.Now()), note)
+	}
+	fmt.Fprintln(a.Out)
+	a.printTable(t, "")
 }
 
 func (a *app) stateCommand(kind, name, state, short string) *cobra.Command {

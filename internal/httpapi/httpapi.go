@@ -132,6 +132,7 @@ var routes = []route{
 	{"DELETE", "/api/identities/:subject/credentials/:credential", identified, (*api).revokeCredential},
 	{"PUT", "/api/identities/:subject/members/:member", identified, (*api).join},
 	{"DELETE", "/api/identities/:subject/members/:member", identified, (*api).leave},
+	{"GET", "/api/identities/:subject/reads", identified, (*api).readings},
 	{"GET", "/api/identities/:subject/owned", identified, (*api).owned},
 	{"POST", "/api/identities/:subject/hand-over", identified, (*api).handOver},
 	{"GET", "/api/roles", identified, (*api).listRoles},

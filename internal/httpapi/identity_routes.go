@@ -295,6 +295,18 @@ func (a *api) getIdentity(c *call) error {
 	return c.JSON(http.StatusOK, identityJSON(d))
 }
 
+func (a *api) readings(c *call) error {
+	list, err := a.service.Readings(c.caller, c.param("subject"))
+	if err != nil {
+		return err
+	}
+	answer := []client.Reading{}
+	for _, r := range list {
+		answer = append(answer, client.Reading(r))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"reads": answer})
+}
+
 func (a *api) register(c *call) error {
 	var body client.NewIdentity
 	if err := a.decode(c, smallBody, &body); err != nil {

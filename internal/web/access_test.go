@@ -148,3 +148,31 @@ func TestRulesAreShownWhereTheyCount(t *testing.T) {
 	b.visit("/drawers/ticketing-prod/db-password", "A second person agrees")
 	b.clean()
 }
+
+// A way to prove oneself without a secret is registered in the console, and what an app reads stands on its page.
+func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
+	b := open(t)
+	_, token := b.chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	app := b.chest.Client(t, token)
+	if _, _, err := app.Read(b.ctx, "ticketing-prod/db-password"); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := app.Read(b.ctx, "crew-rota-prod/token"); err == nil {
+		t.Fatal("it reads anything")
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access/app:nightly-ledger", "ticketing-prod/db-password")
+	b.do(press("Another way"), chromedp.WaitVisible(`dialog[open] textarea[name=public_key]`),
+		chromedp.SendKeys(`dialog[open] select[name=kind]`, "issuer"),
+		chromedp.WaitVisible(`dialog[open] textarea[name=claims]`), chromedp.SendKeys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
+		chromedp.SendKeys(`dialog[open] input[name=audience]`, "tansu"), chromedp.SendKeys(`dialog[open] textarea[name=claims]`, "sub=job:ledger\nbranch=main"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Register it", "dialog"), press("Done", "dialog"),
+		chromedp.WaitVisible(`//p[contains(., "the word of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+}

@@ -44,6 +44,9 @@ export const useIdentity = (subject: string) =>
     queryFn: () => data(api.GET("/api/identities/{subject}", { params: { path: { subject } } })),
   });
 
+export const useReadings = (subject: string) =>
+  useQuery({ queryKey: ["identities", subject, "reads"], queryFn: () => data(api.GET("/api/identities/{subject}/reads", { params: { path: { subject } } })) });
+
 export const useGrants = (subject?: string) =>
   useQuery({
     queryKey: ["grants", subject ?? ""],
@@ -178,4 +181,4 @@ export const useSetState = (subject: string) =>
   useChange((state: "active" | "suspended") =>
     data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { state } })));
 export const useIssueCredential = (subject: string) =>
-  useChange(() => data(api.POST("/api/identities/{subject}/credentials", { params: { path: { subject } } })));
+  useChange((body: Schemas["NewCredential"]) => data(api.POST("/api/identities/{subject}/credentials", { params: { path: { subject } }, body })));

@@ -157,6 +157,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/enrol-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Exchange a one-time code for a key pair that was made on the host */
+        post: operations["enrolHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -217,7 +234,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Exchange an app's secret for an access token (RFC 6749, section 4.4) */
+        /** Exchange an app's proof for an access token (RFC 6749, RFC 7523, RFC 8705) */
         post: operations["issueToken"];
         delete?: never;
         options?: never;
@@ -699,7 +716,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Issue a second app secret, or an enrolment code for a person */
+        /** Add something that an app proves itself with, or issue an enrolment code for a person */
         post: operations["issueCredential"];
         delete?: never;
         options?: never;
@@ -1028,6 +1045,23 @@ export interface paths {
         };
         /** What could be tighter, from what was used */
         get: operations["tighten"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/identities/{subject}/reads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What somebody has read, as far as the caller may read the trail of it */
+        get: operations["readings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1961,7 +1995,7 @@ export interface components {
         Credential: {
             id: string;
             /** @enum {string} */
-            kind: "appsecret" | "enrol";
+            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -1969,6 +2003,78 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             last_used?: string;
+            /** @description Of a public key (RFC 7638) or a certificate: SHA-256, in hex. */
+            thumbprint?: string;
+            /** @description Of a certificate. */
+            subject?: string;
+            /** @description Who else may say that it is the app. */
+            issuer?: string;
+            /** @description To whom the issuer's tokens are made out. */
+            audience?: string;
+            /** @description What the issuer's tokens must say exactly. */
+            claims?: {
+                [key: string]: string;
+            };
+            /** @description From where a code may be used. */
+            networks?: string[];
+            /**
+             * Format: date-time
+             * @description When a code was used.
+             */
+            used_at?: string;
+            used_from?: string;
+        };
+        NewCredential: {
+            /**
+             * @description Left out: a secret for an app, an enrolment code for a person.
+             * @enum {string}
+             */
+            kind?: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
+            /** Format: date-time */
+            not_after?: string;
+            /** @description Of a key: a JSON Web Key (RFC 7517), without its private half. */
+            public_key?: {
+                [key: string]: unknown;
+            };
+            /** @description PEM. */
+            certificate?: string;
+            issuer?: string;
+            audience?: string;
+            claims?: {
+                [key: string]: string;
+            };
+            /** @description PEM of the authority of the issuer's TLS certificate; left out for those that the system knows. */
+            authority?: string;
+            networks?: string[];
+        };
+        Reading: {
+            /** @description As it was asked for. */
+            reference: string;
+            /** @description That was served last. */
+            version: number;
+            /** @description Whether it was asked for by its number. */
+            pinned: boolean;
+            /** @description That is served now to who asks for none; 0 when none is. */
+            current: number;
+            count: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+        };
+        HostEnrolment: {
+            code: string;
+            /** @description A JSON Web Key (RFC 7517) that was made on the host, without its private half. */
+            public_key: {
+                [key: string]: unknown;
+            };
+            /** @description A JSON Web Token signed with the private half: aud is the address of the token endpoint, jti the SHA-256 of the code in base64url without padding, with iat and exp at most five minutes apart. */
+            assertion: string;
+        };
+        HostEnrolled: {
+            subject: string;
+            /** @description The id of the key. */
+            credential: string;
         };
         IdentityChanges: {
             /** @enum {string} */
@@ -1992,7 +2098,7 @@ export interface components {
         Issued: {
             id: string;
             /** @enum {string} */
-            kind: "appsecret" | "enrol";
+            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
             secret: string;
             /** Format: date-time */
             not_after?: string;
@@ -2028,7 +2134,7 @@ export interface components {
             ended_at?: string;
             networks?: string[];
             hours?: string;
-            via?: ("app_token" | "person_token" | "console_session")[];
+            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "person_token" | "console_session")[];
             needs_reason?: boolean;
         };
         NewGrant: {
@@ -2045,7 +2151,7 @@ export interface components {
             replaces?: string;
             networks?: string[];
             hours?: string;
-            via?: ("app_token" | "person_token" | "console_session")[];
+            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "person_token" | "console_session")[];
             needs_reason?: boolean;
         };
         Given: {
@@ -2524,6 +2630,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    enrolHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostEnrolment"];
+            };
+        };
+        responses: {
+            /** @description The key is registered, and the code used up. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostEnrolled"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     signIn: {
         parameters: {
             query?: never;
@@ -2599,10 +2730,17 @@ export interface operations {
         requestBody: {
             content: {
                 "application/x-www-form-urlencoded": {
-                    /** @constant */
-                    grant_type: "client_credentials";
+                    /** @enum {string} */
+                    grant_type: "client_credentials" | "urn:ietf:params:oauth:grant-type:jwt-bearer";
+                    /** @description The app's name. */
                     client_id?: string;
                     client_secret?: string;
+                    /** @constant */
+                    client_assertion_type?: "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
+                    /** @description A JSON Web Token that the app has signed itself: iss and sub are its name, aud is the address of this endpoint, with jti, iat and exp at most five minutes apart (RFC 7523, section 2.2). */
+                    client_assertion?: string;
+                    /** @description A token of an issuer that the app has registered (RFC 7523, section 2.1). */
+                    assertion?: string;
                 };
             };
         };
@@ -2650,6 +2788,8 @@ export interface operations {
                     token: string;
                     client_id?: string;
                     client_secret?: string;
+                    client_assertion_type?: string;
+                    client_assertion?: string;
                 };
             };
         };
@@ -3573,10 +3713,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": {
-                    /** Format: date-time */
-                    not_after?: string;
-                };
+                "application/json": components["schemas"]["NewCredential"];
             };
         };
         responses: {
@@ -4210,6 +4347,32 @@ export interface operations {
                 content: {
                     "application/json": {
                         findings: components["schemas"]["Finding"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description person:NAME, app:NAME or team:NAME */
+                subject: components["parameters"]["subject"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        reads: components["schemas"]["Reading"][];
                     };
                 };
             };

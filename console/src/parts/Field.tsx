@@ -14,6 +14,20 @@ export function Field({ label, hint, className = "", ...input }: FieldProps) {
   );
 }
 
+type AreaProps = ComponentProps<"textarea"> & { label: string; hint?: ReactNode };
+
+// Area is a labelled input of several lines.
+export function Area({ label, hint, ...input }: AreaProps) {
+  const id = useId();
+  return (
+    <div className="grid content-start gap-1">
+      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
+      <textarea id={id} rows={4} className="textarea name w-full" spellCheck={false} autoComplete="off" aria-describedby={hint ? `${id}-hint` : undefined} {...input} />
+      {hint && <p id={`${id}-hint`} className="muted text-sm">{hint}</p>}
+    </div>
+  );
+}
+
 type ChoiceProps = ComponentProps<"select"> & { label: string; options: { value: string; text: string }[] };
 
 export function Choice({ label, options, ...select }: ChoiceProps) {

@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 import { Copy } from "./Copy";
 import { When } from "./When";
 
-const names = { appsecret: "Client secret", enrol: "Enrolment code" };
+const names: Record<string, string> = { appsecret: "Client secret", enrol: "Enrolment code", host: "Code for a host" };
 
 // ShownOnce shows a credential that the chest keeps only as a hash.
 export function ShownOnce({ issued, subject }: { issued: Schemas["Issued"]; subject: string }) {

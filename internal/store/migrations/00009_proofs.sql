@@ -6,3 +6,6 @@ ALTER TABLE credentials ADD COLUMN detail TEXT NOT NULL DEFAULT '';
 
 -- The SHA-256 of the certificate that a connection must show with this token, in hex; empty for none.
 ALTER TABLE tokens ADD COLUMN bound TEXT NOT NULL DEFAULT '';
+
+-- What somebody read, not only who read something.
+CREATE INDEX uses_other ON uses (kind, other);

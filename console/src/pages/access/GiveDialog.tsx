@@ -5,6 +5,7 @@ import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Difference } from "../../parts/Difference";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { ways, type Way } from "../../parts/ways";
 import { When } from "../../parts/When";
 
 type GiveDialogProps = { subject: string; onClose: () => void };
@@ -28,7 +29,7 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
     const networks = text("networks").split(/[\s,]+/).filter(Boolean);
     if (networks.length > 0) grant.networks = networks;
     if (text("hours")) grant.hours = text("hours");
-    if (text("via")) grant.via = [text("via") as "app_token" | "person_token" | "console_session"];
+    if (text("via")) grant.via = [text("via") as Way];
     if (form.get("needs_reason")) grant.needs_reason = true;
     if (text("end") === "never") grant.never_ends = true;
     else grant.not_after = new Date(Date.now() + Number(text("end")) * 86_400_000).toISOString();
@@ -72,10 +73,7 @@ export function GiveDialog({ subject, onClose }: GiveDialogProps) {
   );
 }
 
-const ways = [
-  { value: "", text: "any way" }, { value: "app_token", text: "an app's token" },
-  { value: "person_token", text: "the command line" }, { value: "console_session", text: "the console" },
-];
+const wayOptions = [{ value: "", text: "any way" }, ...Object.entries(ways).map(([value, text]) => ({ value, text }))];
 
 // ConditionFields are what may be asked besides; all of them may stay empty.
 function ConditionFields() {
@@ -85,7 +83,7 @@ function ConditionFields() {
       <div className="mt-4 grid gap-4">
         <Field label="From networks" name="networks" className="name" hint="Such as 10.1.0.0/16; several with commas between." />
         <Field label="In these hours" name="hours" className="name" hint="Such as mon-fri 08:00-18:00 Europe/Lisbon." />
-        <Choice label="Signed in by" name="via" options={ways} />
+        <Choice label="Signed in by" name="via" options={wayOptions} />
         <label className="flex items-center gap-2"><input type="checkbox" name="needs_reason" className="checkbox" /> With a stated reason</label>
       </div>
     </details>

@@ -1,19 +1,19 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useEndGrant, useGrants, useIdentity, useIssueCredential, useSetState } from "../../api/queries";
-import { Dialog } from "../../parts/Dialog";
+import { useEndGrant, useGrants, useIdentity, useSetState } from "../../api/queries";
 import { GrantTable } from "../../parts/GrantTable";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { ShownOnce } from "../../parts/ShownOnce";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
+import { Credentials } from "./Credentials";
 import { GiveDialog } from "./GiveDialog";
 import { Members } from "./Members";
 import { Owned } from "./Owned";
 import { Reach } from "./Reach";
+import { Readings } from "./Readings";
 
 // IdentityPage shows one person or app: what it may do, and what it proves itself with.
 export function IdentityPage() {
@@ -48,7 +48,7 @@ export function IdentityPage() {
             {list.length > 0 ? <GrantTable grants={list} of={subject} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
           </section>
           <Owned identity={identity.data} />
-          {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Reach subject={subject} /></>}
+          {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Readings subject={subject} /><Reach subject={subject} /></>}
         </div>
       )}
       {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}
@@ -66,29 +66,5 @@ function StateButton({ identity }: { identity: Schemas["Identity"] }) {
         {active ? "Suspend" : "Resume"}
       </button>
     </>
-  );
-}
-
-const kinds = { appsecret: "client secret", enrol: "enrolment code" };
-
-function Credentials({ identity }: { identity: Schemas["Identity"] }) {
-  const issue = useIssueCredential(identity.subject);
-  return (
-    <section aria-label="Credentials">
-      <div className="mb-2 flex items-center justify-between gap-4">
-        <h2 className="text-xl font-semibold">Credentials</h2>
-        <button type="button" className="btn btn-outline btn-sm" onClick={() => issue.mutate()}>
-          {identity.subject.startsWith("app:") ? "A second client secret" : "Code for a new password"}
-        </button>
-      </div>
-      {issue.error && <ProblemBox error={issue.error} />}
-      {identity.credentials.length === 0 && <p className="muted">None besides a password.</p>}
-      <ul className="divide-base-300 divide-y">
-        {identity.credentials.map((c) => (
-          <li key={c.id} className="flex flex-wrap gap-x-6 py-2"><span className="name">{c.id}</span> {kinds[c.kind]} <span>issued <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span> <span>ends <When at={c.not_after} /></span> {c.kind === "appsecret" && <span>last used <When at={c.last_used} /></span>}</li>
-        ))}
-      </ul>
-      {issue.data && <Dialog title="Issued" onClose={() => issue.reset()}><ShownOnce issued={issue.data} subject={identity.subject} /><div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={() => issue.reset()}>Done, I have it</button></div></Dialog>}
-    </section>
   );
 }

@@ -7,3 +7,13 @@ export const words = [
   { word: "audits", actions: ["read_trail"], strong: false },
   { word: "sees", actions: ["list", "see_metadata"], strong: false },
 ];
+
+// proofs are what somebody can prove themselves with: what it is called, what it means, and what the button says.
+export const proofs = {
+  key: { name: "public key", about: "The app signs a short statement with the private half, which stays where it was made. Nothing secret is stored on either side.", action: "Register it" },
+  host: { name: "code for a host", about: "A code that is good once, for half an hour. On the host, tansu enrol exchanges it for a key pair that is made there. Used twice, it is an alarm in the trail.", action: "Make a code" },
+  issuer: { name: "issuer", about: "Whoever brings a token that this issuer has signed, made out to the audience and saying exactly this, is the app: a job of a pipeline, for instance.", action: "Register it" },
+  certificate: { name: "certificate", about: "The app shows the certificate when it connects. Its tokens are worth nothing without it.", action: "Register it" },
+  appsecret: { name: "client secret", about: "Something that the app has to keep, and that is shown only once. Prefer any other way.", action: "Make a secret" },
+  enrol: { name: "enrolment code", about: "With it they choose a new password. Whoever has it is them.", action: "Make a code" },
+};

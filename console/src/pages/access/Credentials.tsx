@@ -1,0 +1,40 @@
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { Mark } from "../../parts/Mark";
+import { When } from "../../parts/When";
+import { ProofDialog } from "./ProofDialog";
+import { proofs } from "./words";
+
+// Credentials is what an identity proves itself with.
+export function Credentials({ identity }: { identity: Schemas["Identity"] }) {
+  const [adding, setAdding] = useState(false);
+  const app = identity.subject.startsWith("app:");
+  return (
+    <section aria-label="Credentials">
+      <div className="mb-2 flex items-center justify-between gap-4">
+        <h2 className="text-xl font-semibold">{app ? "How it proves itself" : "Credentials"}</h2>
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setAdding(true)}>{app ? "Another way …" : "Code for a new password …"}</button>
+      </div>
+      {identity.credentials.length === 0 && <p className="muted">{app ? "In no way: nothing can be read as it." : "None besides a password."}</p>}
+      <ul className="divide-base-300 divide-y">
+        {identity.credentials.map((c) => <Credential key={c.id} of={c} />)}
+      </ul>
+      {adding && <ProofDialog subject={identity.subject} onClose={() => setAdding(false)} />}
+    </section>
+  );
+}
+
+function Credential({ of: c }: { of: Schemas["Credential"] }) {
+  return (
+    <li className="grid gap-1 py-2">
+      <p className="flex flex-wrap gap-x-6">
+        <b>{proofs[c.kind].name}</b> <span className="name">{c.id}</span> <span>since <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span>
+        {c.kind === "host" && c.used_at ? <span><Mark state="open" word="Used up" /> <When at={c.used_at} /> from <span className="name">{c.used_from}</span></span> : <span>ends <When at={c.not_after} /></span>}
+        {c.kind !== "host" && c.kind !== "enrol" && <span>last used <When at={c.last_used} /></span>}
+      </p>
+      {c.issuer && <p className="text-sm">the word of <span className="name">{c.issuer}</span> for <span className="name">{c.audience}</span>, saying {Object.entries(c.claims ?? {}).map(([name, value]) => <span key={name} className="name mr-2">{name}={value}</span>)}</p>}
+      {c.thumbprint && <p className="text-sm break-all">{c.subject && <><span className="name">{c.subject}</span>, </>}SHA-256 <span className="name">{c.thumbprint}</span></p>}
+      {c.networks && c.networks.length > 0 && <p className="text-sm">from <span className="name">{c.networks.join(", ")}</span></p>}
+    </li>
+  );
+}

@@ -1,0 +1,68 @@
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useReadings, useTrail } from "../../api/queries";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Loading } from "../../parts/States";
+import { When } from "../../parts/When";
+
+// Readings is what somebody reads, with which version, and what they were refused last.
+export function Readings({ subject }: { subject: string }) {
+  const reads = useReadings(subject);
+  const list = reads.data?.reads ?? [];
+  return (
+    <section aria-label="What it reads">
+      <h2 className="mb-2 text-xl font-semibold">What it reads</h2>
+      {reads.isPending && <Loading what="what it reads" />}
+      {reads.error && <ProblemBox error={reads.error} />}
+      {reads.data && list.length === 0 && <p className="muted">It has read nothing yet, or nothing that you may know of.</p>}
+      {list.length > 0 && (
+        <Scroll label="Table of what it reads">
+          <table className="dense table">
+            <thead><tr><th scope="col">Item</th><th scope="col">Version</th><th scope="col">Current</th><th scope="col">Times</th><th scope="col">First</th><th scope="col">Last</th><th scope="col">Note</th></tr></thead>
+            <tbody>
+              {list.map((r) => (
+                <tr key={r.reference}>
+                  <td><Link className="link link-hover name" to={`/drawers/${r.reference}`}>{r.reference}</Link></td>
+                  <td className="tabular-nums">{r.version}</td>
+                  <td className="tabular-nums">{r.current || "none"}</td>
+                  <td className="tabular-nums">{r.count}</td>
+                  <td><When at={r.first} /></td>
+                  <td><When at={r.last} /></td>
+                  <td><Note of={r} /></td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Scroll>
+      )}
+      <LastRefusals subject={subject} />
+    </section>
+  );
+}
+
+function Note({ of: r }: { of: Schemas["Reading"] }) {
+  if (r.current === 0) return <Mark state="expired" word="Nothing is served" />;
+  if (r.version === r.current) return null;
+  return r.pinned ? <Mark state="expired" word="Asks for an old version by its number" /> : <Mark state="open" word="Has not read the current one yet" />;
+}
+
+function LastRefusals({ subject }: { subject: string }) {
+  const refused = useTrail({ subject, outcome: "refused" });
+  const list = (refused.data?.entries ?? []).slice(0, 5);
+  if (list.length === 0) return null;
+  return (
+    <>
+      <h3 className="mt-6 mb-2 font-semibold">Refused last</h3>
+      <ul className="divide-base-300 divide-y">
+        {list.map((e) => (
+          <li key={e.seq} className="flex flex-wrap gap-x-6 py-2">
+            <span><When at={e.at} /></span> <span>{e.action.replaceAll("_", " ")} <span className="name">{e.target}</span></span> <span>{(e.reason ?? "").replaceAll("_", " ")}</span>
+            {e.receipt && <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}<span className="sr-only">: why, and what would allow it</span></Link>}
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
