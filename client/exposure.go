@@ -1,14 +1,9 @@
 package client
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 )
@@ -147,48 +142,4 @@ func (c *Client) Activity(ctx context.Context, since time.Time) ([]Activity, err
 	}
 	err := c.get(ctx, "/api/trail/activity?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
 	return answer.Activity, err
-}
-
-// Watch calls visit with entries as they are recorded and match a query, until the context ends or visit returns an error,
-// which it returns.
-func (c *Client) Watch(ctx context.Context, query string, visit func(Entry) error) error {
-	token, err := c.bearer(ctx)
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/trail/watch?"+url.Values{"q": {query}}.Encode(), nil)
-	if err != nil {
-		return fmt.Errorf("make request: %w", err)
-	}
-	request.Header.Set("Authorization", "Bearer "+token)
-	patient := *c.http
-	patient.Timeout = 0 // it takes as long as it goes on
-	response, err := patient.Do(request)
-	if err != nil {
-		return &Unreachable{Address: c.address, Err: err}
-	}
-	defer func() { _ = response.Body.Close() }()
-	if response.StatusCode != http.StatusOK {
-		body, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
-		return problemOf(response, body)
-	}
-	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, maxAnswer)
-	for lines.Scan() {
-		data, found := strings.CutPrefix(lines.Text(), "data: ")
-		if !found {
-			continue
-		}
-		var e Entry
-		if err := json.Unmarshal([]byte(data), &e); err != nil {
-			return fmt.Errorf("%s sent something that is no entry", strconv.Quote(c.address))
-		}
-		if err := visit(e); err != nil {
-			return err
-		}
-	}
-	if ctx.Err() != nil {
-		return nil
-	}
-	return &Unreachable{Address: c.address, Err: io.ErrUnexpectedEOF}
 }

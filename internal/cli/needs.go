@@ -61,6 +61,15 @@ type fetched struct {
 	content   []byte
 }
 
+// version is the number of the version that was served.
+func (f fetched) version() int {
+	ref, err := reference.Parse(f.reference)
+	if err != nil {
+		return 0
+	}
+	return ref.Version
+}
+
 // missing says which values are not served, and why.
 type missing struct{ list []client.Outcome }
 

@@ -3,13 +3,20 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
+	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"tansu/client"
 	"tansu/internal/core/leak"
 	"tansu/internal/core/manifest"
 	"tansu/internal/launch"
@@ -24,6 +31,7 @@ func (e exitCodeOf) Error() string { return fmt.Sprintf("the program ended with 
 func (a *app) runCommand() *cobra.Command {
 	var o needsOptions
 	var unmasked bool
+	var onChange string
 	command := a.withReason(&cobra.Command{
 		Use:   "run -- PROGRAM [ARGUMENT …]",
 		Short: "Run a program with the values that its manifest lists, and leave none behind",
@@ -33,13 +41,20 @@ nothing is started, and each missing one is said. Nothing is written to a file s
 nothing is left.
 
 What the program writes is passed on with the values masked, in the forms in which programs usually write them. Signals,
-the exit code and the terminal pass through.`,
+the exit code and the terminal pass through.
+
+With --on-change restart, the program is started anew when a value that it has gets a new current version: the new values are
+read first, and if one of them is not served, it goes on with those that it has.`,
 		Example: `  tansu run -- ./ticket-api
   tansu run --in staging -- psql --no-password
+  tansu run --on-change restart -- ./gate-controller
   tansu run --in production -- sh -c 'nginx -c "$NGINX_CONF"'`,
 		RunE: func(cmd *cobra.Command, arguments []string) error {
 			if len(arguments) == 0 {
 				return usagef("PROGRAM is missing; usage: %s", cmd.UseLine())
+			}
+			if _, known := signals[onChange]; onChange != "" && onChange != restart && !known {
+				return usagef("--on-change is %q; allowed: restart, HUP, USR1, USR2, TERM", onChange)
 			}
 			path, err := exec.LookPath(arguments[0])
 			if err != nil {
@@ -63,19 +78,8 @@ the exit code and the terminal pass through.`,
 			if err := server.HideMemory(); err != nil {
 				return err
 			}
-			references, at := referencesOf(needs)
-			values, err := fetchAll(cmd.Context(), c, references)
-			if err != nil {
-				return err
-			}
-			program := launch.Program{Path: path, Arguments: arguments[1:], Environment: withoutThese(os.Environ(), needs), In: a.In, Out: a.Out, Err: a.Err}
-			if err := handOver(&program, needs, values, at); err != nil {
-				return err
-			}
-			if !unmasked {
-				program.Mask = a.maskerOf(values)
-			}
-			code, err := program.Run(context.WithoutCancel(cmd.Context())) // what would cancel it is passed on to the program
+			job := &job{a: a, c: c, path: path, arguments: arguments[1:], needs: needs, unmasked: unmasked}
+			code, err := job.run(context.WithoutCancel(cmd.Context()), onChange) // what would cancel it is passed on to the program
 			if err == nil && code != 0 {
 				return exitCodeOf(code)
 			}
@@ -84,8 +88,143 @@ the exit code and the terminal pass through.`,
 	})
 	command.Flags().SetInterspersed(false)
 	o.add(command)
+	command.Flags().StringVar(&onChange, "on-change", "", "when a value changes, `restart` the program with the new one, or send it HUP, USR1, USR2 or TERM")
 	command.Flags().BoolVar(&unmasked, "show-values", false, "let what the program writes through as it is, values and all")
 	return command
+}
+
+// signals are those that a program can be sent when a value changes.
+var signals = map[string]syscall.Signal{"HUP": syscall.SIGHUP, "USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2, "TERM": syscall.SIGTERM}
+
+const restart = "restart"
+
+// job is a program that runs with values.
+type job struct {
+	a         *app
+	c         *client.Client
+	path      string
+	arguments []string
+	needs     []manifest.Resolved
+	unmasked  bool
+}
+
+// program reads the values and makes what is started with them, and says which version of each it has.
+func (j *job) program(ctx context.Context) (*launch.Program, map[string]int, error) {
+	references, at := referencesOf(j.needs)
+	values, err := fetchAll(ctx, j.c, references)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := &launch.Program{Path: j.path, Arguments: j.arguments, Environment: withoutThese(os.Environ(), j.needs), In: j.a.In, Out: j.a.Out, Err: j.a.Err}
+	if err := handOver(p, j.needs, values, at); err != nil {
+		return nil, nil, err
+	}
+	if !j.unmasked {
+		p.Mask = j.a.maskerOf(values)
+	}
+	has := map[string]int{}
+	for i, ref := range references {
+		has[ref] = values[i].version()
+	}
+	return p, has, nil
+}
+
+// run runs the program until it ends by itself.
+func (j *job) run(ctx context.Context, onChange string) (code int, err error) {
+	p, has, err := j.program(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if onChange == "" {
+		return p.Run(ctx)
+	}
+	watching, done := context.WithCancel(ctx)
+	defer done()
+	changes := watchFor(watching, j.a, j.c, j.needs)
+	send := make(chan os.Signal, 1)
+	for {
+		p.Signals = send
+		running, stop := context.WithCancel(ctx)
+		next := make(chan *launch.Program, 1)
+		heard := make(chan struct{})
+		go func() {
+			defer close(heard)
+			j.listen(running, changes, has, onChange, send, func(q *launch.Program) { next <- q; stop() })
+		}()
+		code, err := p.Run(running)
+		stop()
+		<-heard
+		select {
+		case p = <-next:
+			j.a.say("Started again: a value has changed.")
+		default:
+			return code, err
+		}
+	}
+}
+
+// listen waits for a value to change from what the program has, and does what is to be done then.
+func (j *job) listen(ctx context.Context, changes <-chan client.Check, has map[string]int, onChange string, send chan<- os.Signal, again func(*launch.Program)) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case ch := <-changes:
+			if !ch.Served {
+				j.a.say("%s is not served any more: %s The program goes on with what it has.", ch.Reference, ch.Detail)
+				continue
+			}
+			if had, known := has[ch.Reference]; !known || had == ch.Version {
+				continue
+			}
+			if onChange != restart {
+				has[ch.Reference] = ch.Version
+				send <- signals[onChange]
+				continue
+			}
+			p, now, err := j.program(ctx)
+			if err != nil {
+				j.a.say("A value has changed, and the new ones cannot all be had; the program goes on with what it has: %v", err)
+				continue
+			}
+			maps.Copy(has, now)
+			again(p)
+			return
+		}
+	}
+}
+
+// pauseBetween is how long a watch that broke off waits before it begins again; up to twice that, so that those whom one chest
+// told come back one after another.
+const pauseBetween = 2 * time.Second
+
+// watchFor tells of changes of what is needed until the context ends, whatever becomes of the chest meanwhile.
+func watchFor(ctx context.Context, a *app, c *client.Client, needs []manifest.Resolved) <-chan client.Check {
+	changes := make(chan client.Check)
+	references, _ := referencesOf(needs)
+	for part := range slices.Chunk(references, mostAtOnce) {
+		go func() {
+			for ctx.Err() == nil {
+				err := c.WatchValues(ctx, part, func(ch client.Check) error {
+					select {
+					case changes <- ch:
+					case <-ctx.Done():
+					}
+					return ctx.Err()
+				})
+				var problem *client.Problem
+				if errors.As(err, &problem) && problem.Code == "not_found" {
+					a.say("The chest cannot tell of changes: it is an older one.")
+					return
+				}
+				select {
+				case <-ctx.Done():
+				case <-time.After(pauseBetween + rand.N(pauseBetween)):
+				}
+			}
+		}()
+	}
+	return changes
 }
 
 // withoutThese leaves out variables that needs set, because some programs take the first of two, and what is only for this

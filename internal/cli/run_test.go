@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"tansu/internal/chesttest"
@@ -117,5 +118,39 @@ func TestValuesThatCannotBeHandedOverAreRefusedWithTheWayToDoIt(t *testing.T) {
 	}
 	if _, err := os.Stat(filepath.Join(dir, "started")); err == nil {
 		t.Error("something was started")
+	}
+}
+
+// A program gets the new value by being started again when there is one, and goes on with what it has when it cannot be had.
+func TestRunStartsAgainWhenAValueChanges(t *testing.T) {
+	steward, chest := signedIn(t)
+	chest.Fill(t, "d", "i", "four")
+	u := asApp(t, steward, chest)
+	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "d/**")
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds: [{ variable: V, reference: d/i }]\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	started := filepath.Join(dir, "started")
+	if err := syscall.Mkfifo(started, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Chdir(dir)
+	over := make(chan result, 1)
+	go func() {
+		over <- u.run(t, "", "run", "--on-change", "restart", "--", "sh", "-c", `echo ${#V} >> started; [ ${#V} = 9 ] && exit 7; exec sleep 1000`)
+	}()
+	if first, err := os.ReadFile(started); err != nil || string(first) != "4\n" {
+		t.Fatalf("%q, %v", first, err)
+	}
+	steward.ok(t, "and nine!", "put", "d/i", "--new-version")
+	if second, err := os.ReadFile(started); err != nil || string(second) != "9\n" {
+		t.Fatalf("%q, %v", second, err)
+	}
+	if r := <-over; r.code != 7 || !strings.Contains(r.talk, "Started again") {
+		t.Errorf("%+v", r)
+	}
+	if r := u.run(t, "", "run", "--on-change", "KILL", "--", "true"); r.code != 2 {
+		t.Errorf("with a signal that cannot be caught: %+v", r)
 	}
 }

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 
@@ -87,10 +88,51 @@ func (a *api) preflight(c *call) error {
 	}
 	answer := []client.Check{}
 	for _, ch := range checks {
-		answer = append(answer, client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
-			Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning})
+		answer = append(answer, checkJSON(ch))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
+}
+
+func checkJSON(ch service.Check) client.Check {
+	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
+		Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning}
+}
+
+// watchValues tells of values that change, as events of the HTML standard (section 9.2), for as long as somebody listens.
+func (a *api) watchValues(c *call) error {
+	var body client.Watching
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	refs, err := parseReferences(body.References)
+	if err != nil {
+		return err
+	}
+	out, err := newPatient(c.Response())
+	if err != nil {
+		return err
+	}
+	return a.service.WatchValues(c.Request().Context(), c.caller, refs, service.Watcher{
+		Begin: func() error {
+			c.Response().Header().Set("Content-Type", "text/event-stream")
+			c.Response().WriteHeader(http.StatusOK)
+			return nil
+		},
+		Change: func(ch service.Check) error {
+			encoded, err := json.Marshal(checkJSON(ch))
+			if err != nil {
+				return err
+			}
+			_, err = out.Write([]byte("data: " + string(encoded) + "\n\n"))
+			return err
+		},
+		Pause: func() error {
+			if _, err := out.Write([]byte(": still here\n\n")); err != nil {
+				return err
+			}
+			return out.control.Flush()
+		},
+	})
 }
 
 // parseReferences reads references to items.

@@ -346,7 +346,9 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 		"has its keys in the clear elsewhere": func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = w.Write([]byte(`{"issuer":"` + ci.Address + `","jwks_uri":"http://keys.ferries.example/"}`))
 		},
-		"points elsewhere":      func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound) },
+		"points elsewhere": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
+		},
 		"talks for ever":        func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(make([]byte, 1<<20)) },
 		"says something else":   func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) },
 		"has nothing":           http.NotFound,

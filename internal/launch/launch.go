@@ -42,8 +42,9 @@ type Program struct {
 	Arguments   []string
 	Environment []string // all of it
 	Files       []File
-	Stdin       []byte        // instead of our own standard input; nil for that
-	Mask        *leak.Matcher // nil lets everything through
+	Stdin       []byte           // instead of our own standard input; nil for that
+	Mask        *leak.Matcher    // nil lets everything through
+	Signals     <-chan os.Signal // are sent to the program besides those that we get; nil for none
 	In          *os.File
 	Out, Err    io.Writer
 }
@@ -87,6 +88,18 @@ func (p *Program) Run(ctx context.Context) (code int, err error) {
 	if err := streams.start(command); err != nil {
 		return 0, fmt.Errorf("start %s: %w", p.Path, err)
 	}
+	ended := make(chan struct{})
+	defer close(ended)
+	go func() {
+		for {
+			select {
+			case s := <-p.Signals:
+				_ = command.Process.Signal(s)
+			case <-ended:
+				return
+			}
+		}
+	}()
 	go func() {
 		for s := range signals {
 			if s == syscall.SIGWINCH {

@@ -100,6 +100,7 @@ type Service struct {
 	throttle *throttle
 	folding  *folding
 	spent    spent
+	waiting  waiting
 	hashing  chan struct{} // bounds how many password hashes run at once, and so their memory
 
 	witnesses   *witnesses
@@ -390,6 +391,7 @@ func (a *attempt) change(what string, change func(*store.Tx) error, apply func(*
 		}
 	}})
 	if err == nil {
+		a.s.waiting.wake(a.entry)
 		return nil
 	}
 	if errors.Is(err, store.ErrNotRecorded) {
