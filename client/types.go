@@ -70,6 +70,7 @@ type Rules struct {
 	NeedsEnd   bool   `json:"needs_end,omitempty"`
 	Warn       string `json:"warn,omitempty"`
 	Grace      string `json:"grace,omitempty"`
+	HostKeeps  string `json:"host_keeps,omitempty"`
 	Idle       string `json:"idle,omitempty"`
 	Keep       int    `json:"keep,omitempty"`
 	Owner      string `json:"owner,omitempty"`
@@ -640,7 +641,11 @@ type Value struct {
 	CreatedAt time.Time    `json:"created_at"`
 	NotAfter  time.Time    `json:"not_after,omitzero"`   // when the version stops being usable
 	Until     time.Time    `json:"valid_until,omitzero"` // when the same question may have another answer by itself
+	KeepFor   int          `json:"keep_for,omitempty"`   // for how many seconds an agent on a host may serve it while the chest is away; 0 for not at all
 	Grace     bool         `json:"grace,omitempty"`      // it has ended, and a rule lets it be served for a while
+	// Of a value that an agent served: whether it was from what it keeps, and whether the chest was away then.
+	Kept bool `json:"kept,omitempty"`
+	Away bool `json:"away,omitempty"`
 }
 
 // Problem is an error as the API tells it (RFC 9457). It implements error.

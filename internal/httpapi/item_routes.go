@@ -414,10 +414,14 @@ func appendValue(b []byte, served service.Served, content []byte) []byte {
 		b = append(b, `","valid_until":"`...)
 		b = served.Changes.AppendFormat(b, time.RFC3339Nano)
 	}
-	if served.Grace {
-		return append(b, `","grace":true}`...)
+	b = append(b, '"')
+	if served.KeepFor != 0 {
+		b = strconv.AppendInt(append(b, `,"keep_for":`...), int64(served.KeepFor/time.Second), 10)
 	}
-	return append(b, `"}`...)
+	if served.Grace {
+		b = append(b, `,"grace":true`...)
+	}
+	return append(b, '}')
 }
 
 // appendFields writes the fields of a value; their names need no escaping.

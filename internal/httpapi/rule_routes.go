@@ -20,7 +20,7 @@ func rulesOf(body client.Rules) (r lifecycle.Rules, err error) {
 	for _, span := range []struct {
 		field, text string
 		to          *lifecycle.Span
-	}{{"max_age", body.MaxAge, &r.MaxAge}, {"warn", body.Warn, &r.Warn}, {"grace", body.Grace, &r.Grace}, {"idle", body.Idle, &r.Idle}, {"retire_for", body.RetireFor, &r.RetireFor}} {
+	}{{"max_age", body.MaxAge, &r.MaxAge}, {"warn", body.Warn, &r.Warn}, {"grace", body.Grace, &r.Grace}, {"idle", body.Idle, &r.Idle}, {"retire_for", body.RetireFor, &r.RetireFor}, {"host_keeps", body.HostKeeps, &r.HostKeeps}} {
 		if span.text == "" {
 			continue
 		}
@@ -39,7 +39,7 @@ func rulesJSON(r lifecycle.Rules) client.Rules {
 		return s.String()
 	}
 	return client.Rules{MaxAge: text(r.MaxAge), NeedsEnd: r.NeedsEnd, Warn: text(r.Warn), Grace: text(r.Grace), Idle: text(r.Idle), Keep: r.Keep,
-		Owner: r.Owner, Recipe: r.Recipe, RetireFor: text(r.RetireFor), TwoToShred: r.TwoToShred}
+		Owner: r.Owner, Recipe: r.Recipe, RetireFor: text(r.RetireFor), HostKeeps: text(r.HostKeeps), TwoToShred: r.TwoToShred}
 }
 
 func (a *api) setDrawerRules(c *call) error {

@@ -130,7 +130,7 @@ func (s *Service) SetItemRules(c Caller, ref reference.Reference, revision int64
 		return it, err
 	}
 	if rules.Keep != 0 || rules.Owner != "" || rules.Recipe != "" {
-		return it, invalid("rules", "an item can have a stricter max_age, warn, grace, idle, retire_for, needs_end and two_to_shred; the other rules are its drawer's")
+		return it, invalid("rules", "an item can have a stricter max_age, warn, grace, host_keeps, idle, retire_for, needs_end and two_to_shred; the other rules are its drawer's")
 	}
 	a, err := s.allow(c, access.ChangeRules, ref.Drawer, ref.Item)
 	if err != nil {

@@ -18,10 +18,11 @@ type Served struct {
 	Shape     secretvalue.Shape
 	Fields    secretvalue.Fields // all of them, when the whole was asked for of an item that has fields
 	CreatedAt time.Time
-	NotAfter  time.Time // when the version stops being usable; zero for never
-	Changes   time.Time // when the same question may have another answer by itself; zero for never
-	Grace     bool      // it has ended, and a rule lets it be served for a while
-	Home      string    // where the item is now, when it was asked for by an old name; else empty
+	NotAfter  time.Time     // when the version stops being usable; zero for never
+	Changes   time.Time     // when the same question may have another answer by itself; zero for never
+	Grace     bool          // it has ended, and a rule lets it be served for a while
+	KeepFor   time.Duration // how long an agent on a host may serve it while the chest is away; 0 for not at all
+	Home      string        // where the item is now, when it was asked for by an old name; else empty
 }
 
 // ReadValue serves a value: decide, find the version, check its window, decrypt, record, answer. It returns content
@@ -236,6 +237,6 @@ func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time
 	if err != nil {
 		return Served{}, err
 	}
-	return Served{Home: found.Home, Changes: found.Changes, Grace: found.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: found.number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
+	return Served{KeepFor: time.Duration(it.life.Rules.At(now).HostKeeps), Home: found.Home, Changes: found.Changes, Grace: found.Grace, Reference: reference.Reference{Drawer: ref.Drawer, Item: ref.Item, Version: found.number, Field: ref.Field}, Content: value, Fields: fields, Shape: shapeOf(it.row),
 		CreatedAt: fromMicros(it.versions[found.number-1].CreatedAt), NotAfter: found.Ends}, nil
 }

@@ -864,6 +864,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Be told when up to 100 values change. No value is opened. */
+        post: operations["watchValues"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ask/holders": {
         parameters: {
             query?: never;
@@ -1515,6 +1532,8 @@ export interface components {
             warn?: string;
             /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
             grace?: string;
+            /** @description For how long an agent on a host may serve what it keeps while the chest is away; agents keep nothing when it is left out. */
+            host_keeps?: string;
             /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
             idle?: string;
             keep?: number;
@@ -1965,6 +1984,8 @@ export interface components {
              * @description When the same question may have another answer by itself.
              */
             valid_until?: string;
+            /** @description For how many seconds an agent on a host may serve it while the chest is away. */
+            keep_for?: number;
             /** @description It has ended, and a rule lets it be served for a while. */
             grace?: boolean;
         };
@@ -4023,6 +4044,33 @@ export interface operations {
                     "application/json": {
                         checks: components["schemas"]["Check"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watchValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    references: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description Server-sent events without end, each a Check in JSON: one for each reference at first, and then one whenever its answer is another one. A comment every ten seconds says that the chest is still there. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -9,6 +9,7 @@ export function ruleLines(r: Rules): string[] {
     [r.needs_end, "A new version must have an end."],
     [r.warn, `A version is due ${r.warn} before its end.`],
     [r.grace, `It is served for ${r.grace} after its end, and each read is marked.`],
+    [r.host_keeps, `An agent on a host keeps it, and serves it for ${r.host_keeps} while the chest is away.`],
     [r.idle, `An item that nobody reads for ${r.idle} is not served until it is resumed.`],
     [r.keep, `${r.keep} versions are kept; older ones are shredded when one is added.`],
     [r.owner, r.owner === "any" ? "Each item has an owner." : `A ${r.owner} owns each item.`],

@@ -20,6 +20,7 @@ type Rules struct {
 	Owner      string `json:"owner,omitempty"`        // who must own an item: one of Owners, or empty for nobody
 	Recipe     string `json:"recipe,omitempty"`       // values are made up by it
 	RetireFor  Span   `json:"retire_for,omitzero"`    // an item is retired this long before it can be shredded
+	HostKeeps  Span   `json:"host_keeps,omitzero"`    // an agent on a host may keep a value, and serve it by itself for so long while the chest is away
 	TwoToShred bool   `json:"two_to_shred,omitempty"` // a second person must agree to shredding
 }
 
@@ -28,6 +29,9 @@ const DefaultWarn = Span(14 * 24 * time.Hour)
 
 // MostGrace bounds how long something may be served after its end.
 const MostGrace = Span(30 * 24 * time.Hour)
+
+// MostHostKeeps bounds how long an agent may serve what it keeps while it hears nothing from the chest.
+const MostHostKeeps = Span(7 * 24 * time.Hour)
 
 // The kinds of owners that a rule can ask for.
 const (
@@ -44,7 +48,7 @@ func (r Rules) Check() (field, problem string) {
 	for _, span := range []struct {
 		field string
 		span  Span
-	}{{"max_age", r.MaxAge}, {"warn", r.Warn}, {"grace", r.Grace}, {"idle", r.Idle}, {"retire_for", r.RetireFor}} {
+	}{{"max_age", r.MaxAge}, {"warn", r.Warn}, {"grace", r.Grace}, {"idle", r.Idle}, {"retire_for", r.RetireFor}, {"host_keeps", r.HostKeeps}} {
 		if span.span < 0 || span.span > MostSpan {
 			return span.field, fmt.Sprintf("%s is not between 0 and %s", span.field, MostSpan)
 		}
@@ -52,6 +56,8 @@ func (r Rules) Check() (field, problem string) {
 	switch {
 	case r.Grace > MostGrace:
 		return "grace", fmt.Sprintf("grace is at most %s: whoever needs longer needs a later end", MostGrace)
+	case r.HostKeeps > MostHostKeeps:
+		return "host_keeps", fmt.Sprintf("host_keeps is at most %s: for so long, what is revoked may still be served on a host that hears of nothing", MostHostKeeps)
 	case r.MaxAge != 0 && r.Warn >= r.MaxAge:
 		return "warn", "warn is not shorter than max_age, so that everything would always be due"
 	case r.Keep < 0 || r.Keep > 1000:
@@ -73,6 +79,9 @@ func (r Rules) And(o Rules) Rules {
 	r.MaxAge, r.Idle = shorter(r.MaxAge, o.MaxAge), shorter(r.Idle, o.Idle)
 	if o.Grace != 0 && o.Grace < r.Grace {
 		r.Grace = o.Grace
+	}
+	if o.HostKeeps != 0 && o.HostKeeps < r.HostKeeps {
+		r.HostKeeps = o.HostKeeps
 	}
 	r.Warn, r.RetireFor = max(r.Warn, o.Warn), max(r.RetireFor, o.RetireFor)
 	r.NeedsEnd, r.TwoToShred = r.NeedsEnd || o.NeedsEnd, r.TwoToShred || o.TwoToShred

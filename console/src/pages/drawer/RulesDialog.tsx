@@ -24,7 +24,7 @@ function localTime(at?: string): string | undefined {
 function rulesOf(form: FormData): Schemas["Rules"] {
   const text = (name: string) => String(form.get(name) ?? "").trim();
   const rules: Schemas["Rules"] = {};
-  for (const name of ["max_age", "warn", "grace", "idle", "retire_for", "recipe"] as const) if (text(name)) rules[name] = text(name);
+  for (const name of ["max_age", "warn", "grace", "idle", "retire_for", "host_keeps", "recipe"] as const) if (text(name)) rules[name] = text(name);
   if (text("keep")) rules.keep = Number(text("keep"));
   if (text("owner")) rules.owner = text("owner") as Schemas["Rules"]["owner"];
   if (form.get("needs_end")) rules.needs_end = true;
@@ -58,6 +58,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
           <Field label="Served for, after it is made" name="max_age" defaultValue={r.max_age} placeholder="90d" />
           <Field label="Due, before its end" name="warn" defaultValue={r.warn} placeholder="14d" />
           <Field label="Grace after its end" name="grace" defaultValue={r.grace} placeholder="none" hint="30d at most; each read is marked." />
+          <Field label="Hosts keep it while the chest is away" name="host_keeps" defaultValue={r.host_keeps} placeholder="not at all" hint="7d at most." />
           <Field label="Stop serving when unread for" name="idle" defaultValue={r.idle} placeholder="never" />
           <Field label="Versions kept" name="keep" type="number" min={0} max={1000} defaultValue={r.keep || ""} placeholder="all" />
           <Field label="Retired, before it can be shredded" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
