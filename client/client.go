@@ -25,6 +25,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -35,7 +36,7 @@ import (
 
 // Options of a client.
 type Options struct {
-	Address   string // "https://host:port", or "http://" on loopback
+	Address   string // "https://host:port", or "http://" on loopback; or "unix:/path" of the agent on this host
 	Authority []byte // the chest's authority certificate, PEM; empty for the system's authorities
 	Token     string // a token to use as it is
 	App       string // or: an app's name,
@@ -86,11 +87,18 @@ const maxAnswer = 8 << 20
 
 // New makes a client; it does not connect.
 func New(o Options) (*Client, error) {
+	socket, isAgent := strings.CutPrefix(o.Address, "unix:")
 	address, err := url.Parse(o.Address)
-	if err != nil || address.Host == "" || address.Scheme != "https" && address.Scheme != "http" {
-		return nil, fmt.Errorf("the address %q is not of the form https://host:port", o.Address)
+	if !isAgent && (err != nil || address.Host == "" || address.Scheme != "https" && address.Scheme != "http") {
+		return nil, fmt.Errorf("the address %q is not of the form https://host:port, or unix:/path of an agent", o.Address)
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
+	if isAgent {
+		o.Address = "http://agent"
+		transport.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		}
+	}
 	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS13}
 	transport.Proxy = nil // a proxy would see the values
 	if len(o.Authority) > 0 {

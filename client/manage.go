@@ -267,6 +267,11 @@ func (c *Client) IssueCredential(ctx context.Context, subject string, n NewCrede
 	return i, c.post(ctx, "/api/identities/"+url.PathEscape(subject)+"/credentials", n, &i)
 }
 
+// ReportReads tells the chest of the caller's own reads that an agent served. They are in the trail when it returns.
+func (c *Client) ReportReads(ctx context.Context, k KeptReads) error {
+	return c.post(ctx, "/api/reads", k, nil)
+}
+
 // Readings lists what somebody has read, the newest first.
 func (c *Client) Readings(ctx context.Context, subject string) ([]Reading, error) {
 	var answer struct {

@@ -428,6 +428,22 @@ type Reading struct {
 	Last      time.Time `json:"last"`
 }
 
+// KeptRead is a read that an agent served from what it keeps, and that the chest has not recorded itself.
+type KeptRead struct {
+	Number    uint64    `json:"number"` // of the agent; one that comes twice is the same read
+	Reference string    `json:"reference"`
+	Version   int       `json:"version"`
+	At        time.Time `json:"at"` // by the host's clock
+	By        string    `json:"by"` // the user of the host, and the program
+	Away      bool      `json:"away,omitempty"`
+}
+
+// KeptReads are those of one host; at most 500.
+type KeptReads struct {
+	Host  string     `json:"host"`
+	Reads []KeptRead `json:"reads"`
+}
+
 // HostEnrolment exchanges a code for a key pair that was made on the host; [Client.EnrolHost] makes it.
 type HostEnrolment struct {
 	Code      string          `json:"code"`

@@ -26,9 +26,12 @@ func (a *app) connectCommand() *cobra.Command {
 		Short: "Remember where a chest is and pin its authority",
 		Long: `Remembers a chest under the profile in use (--profile, or "default") after checking that it answers.
 
+An agent on the same host is connected to by its socket: unix:/run/tansu/agent.sock.
+
 The chest's certificate authority is pinned: from the file authority.crt of its data directory, or by the fingerprint
 that tansu init printed. Plain HTTP needs neither and is only for loopback.`,
 		Example: `  tansu connect https://127.0.0.1:8267 --authority /var/lib/tansu/authority.crt
+  tansu connect unix:/run/tansu/agent.sock
   tansu --profile harbour connect https://chest.ferries.example:8267 --fingerprint 4f0c…`,
 		Args: exactly("ADDRESS"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
@@ -46,6 +49,9 @@ that tansu init printed. Plain HTTP needs neither and is only for loopback.`,
 
 // pin gets the authority's certificate as PEM; nothing for plain HTTP.
 func pin(ctx context.Context, address, file, fingerprint string) (string, error) {
+	if strings.HasPrefix(address, "unix:") { // the agent on this host: the kernel says who owns the socket
+		return "", nil
+	}
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.Host == "" {
 		return "", usagef("the address %q is not of the form https://host:port", address)

@@ -93,6 +93,26 @@ func (a *api) preflight(c *call) error {
 	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
 }
 
+// reportReads records what an agent on a host served from what it keeps.
+func (a *api) reportReads(c *call) error {
+	var body client.KeptReads
+	if err := a.decode(c, 512<<10, &body); err != nil {
+		return err
+	}
+	reads := make([]service.KeptRead, len(body.Reads))
+	for i, read := range body.Reads {
+		refs, err := parseReferences([]string{read.Reference})
+		if err != nil {
+			return err
+		}
+		reads[i] = service.KeptRead{Number: read.Number, Reference: refs[0], Version: read.Version, At: read.At, By: read.By, Away: read.Away}
+	}
+	if err := a.service.ReportReads(c.caller, body.Host, reads); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 func checkJSON(ch service.Check) client.Check {
 	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
 		Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning}

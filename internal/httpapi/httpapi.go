@@ -122,6 +122,7 @@ var routes = []route{
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 	{"POST", "/api/values", identified, (*api).readValues},
 	{"POST", "/api/preflight", identified, (*api).preflight},
+	{"POST", "/api/reads", identified, (*api).reportReads},
 	{"POST", "/api/watch", identified, (*api).watchValues},
 	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},
 

@@ -77,7 +77,7 @@ func run() error {
 	for _, part := range []struct {
 		name    string
 		measure func(map[string]any) error
-	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}, {"apps", apps}, {"push", push}, {"mixed", mixed}, {"flood", flood}} {
+	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}, {"apps", apps}, {"push", push}, {"agent", agentFetch}, {"mixed", mixed}, {"flood", flood}} {
 		if *only != "" && *only != part.name || *only == "" && part.name == "flood" { // minutes that say nothing of speed
 			continue
 		}

@@ -1,0 +1,136 @@
+// Package agent is the one process on a host that has to do with the chest, so that nothing else there needs to prove who it is:
+// the kernel says which user asks (SO_PEERCRED, unix(7)), and a rule says as which app that user reads.
+//
+// It speaks the part of the chest's own API that reads values, over a Unix socket, so that every client of the chest is one of
+// the agent, too. A value is kept, encrypted in memory, only where a rule of its drawer says so; while the chest can be heard, it
+// is served from there as long as the chest says nothing else, and while the chest is away, for as long as the rule says. Each read
+// that the chest has not recorded itself is in a journal on the host's disk before the answer leaves, and reported.
+package agent
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+
+	"go.yaml.in/yaml/v3"
+
+	"tansu/internal/core/reference"
+)
+
+// Config is what an agent does.
+type Config struct {
+	Version int    `yaml:"agent"`   // 1
+	Socket  string `yaml:"socket"`  // where it listens
+	Journal string `yaml:"journal"` // the file for reads that are not reported yet
+	Serves  []Rule `yaml:"serves"`
+}
+
+// Rule says as which app somebody reads: the first rule that is about them counts.
+type Rule struct {
+	User       string   `yaml:"user"`              // a name or a number of this host
+	Program    string   `yaml:"program,omitempty"` // the file that the asking process runs; any when it is left out
+	Profile    string   `yaml:"profile"`           // of tansu connect, signed in as an app
+	References []string `yaml:"references"`        // what it may ask for; grants decide besides
+
+	uid      uint32
+	patterns []reference.Pattern
+}
+
+// ReadConfig reads a configuration and looks up its users. The error joins all that is wrong.
+func ReadConfig(content []byte) (c Config, err error) {
+	decoder := yaml.NewDecoder(bytes.NewReader(content))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(&c); err != nil {
+		return c, err
+	}
+	var problems []error
+	add := func(format string, arguments ...any) { problems = append(problems, fmt.Errorf(format, arguments...)) }
+	if c.Version != 1 {
+		add("the file begins with: agent: 1")
+	}
+	if !filepath.IsAbs(c.Socket) || len(c.Socket) > 100 {
+		add("socket is the absolute path of at most 100 bytes of where the agent listens")
+	}
+	if !filepath.IsAbs(c.Journal) {
+		add("journal is the absolute path of the file for reads that are not reported yet")
+	}
+	if len(c.Serves) == 0 {
+		add("it serves nobody: list users under serves")
+	}
+	for i := range c.Serves {
+		if err := c.Serves[i].check(); err != nil {
+			add("serves, number %d: %w", i+1, err)
+		}
+	}
+	return c, errors.Join(problems...)
+}
+
+func (r *Rule) check() (err error) {
+	if r.uid, err = userID(r.User); err != nil {
+		return err
+	}
+	if r.Program != "" && !filepath.IsAbs(r.Program) {
+		return errors.New("program is an absolute path")
+	}
+	if r.Program != "" {
+		if real, err := filepath.EvalSymlinks(r.Program); err == nil {
+			r.Program = real // what the kernel says of a process has no links
+		}
+	}
+	if r.Profile == "" {
+		return errors.New("profile is missing: make one on this host with tansu --profile NAME connect and enrol")
+	}
+	if len(r.References) == 0 {
+		return errors.New(`references are missing: what it may ask for, such as "ticketing-prod/**"`)
+	}
+	for _, text := range r.References {
+		pattern, err := reference.ParsePattern(text)
+		if err != nil {
+			return err
+		}
+		r.patterns = append(r.patterns, pattern)
+	}
+	return nil
+}
+
+func userID(name string) (uint32, error) {
+	if number, err := strconv.ParseUint(name, 10, 32); err == nil {
+		return uint32(number), nil
+	}
+	found, err := user.Lookup(name)
+	if err != nil {
+		return 0, fmt.Errorf("there is no user %.60q here", name)
+	}
+	number, err := strconv.ParseUint(found.Uid, 10, 32)
+	return uint32(number), err
+}
+
+// selects reports whether a rule lets somebody ask for a reference.
+func (r *Rule) selects(ref reference.Reference) bool {
+	for _, pattern := range r.patterns {
+		if pattern.Matches(ref.Drawer, ref.Item) {
+			return true
+		}
+	}
+	return false
+}
+
+// LoadConfig reads a file that nobody but its owner may change, because who changes it decides who reads what.
+func LoadConfig(path string) (c Config, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return c, err
+	}
+	if info.Mode().Perm()&0o022 != 0 {
+		return c, fmt.Errorf("%s has mode %04o, and others may change it: run chmod go-w %s", path, info.Mode().Perm(), path)
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return c, err
+	}
+	return ReadConfig(content)
+}
