@@ -15,6 +15,10 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need chromium chromium
   need curl curl
   need gcc gcc
+  need git git
+  need ssh openssh-client
+  need psql postgresql-client
+  [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
   [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
   [ -e "$(find /usr/lib -name lmnsd_ossl.so 2>/dev/null | head -1)" ] || missing+=(rsyslog-openssl)
   [ -e /usr/include/stdio.h ] || missing+=(libc6-dev)

@@ -40,6 +40,7 @@ type Agent struct {
 	http     *http.Server
 	stop     context.CancelFunc
 	work     sync.WaitGroup
+	units    net.Listener // for systemd; nil for none
 	failed   chan error
 	once     sync.Once
 	stopped  error
@@ -82,18 +83,19 @@ func Start(o Options) (*Agent, error) {
 	accounts := map[string]*account{}
 	for i := range o.Config.Serves {
 		rule := &o.Config.Serves[i]
-		if accounts[rule.Profile] == nil {
-			chest, err := o.Connect(rule.Profile)
-			if err != nil {
-				return nil, fmt.Errorf("profile %s: %w", rule.Profile, err)
-			}
-			shelf, err := newShelf()
-			if err != nil {
-				return nil, err
-			}
-			accounts[rule.Profile] = &account{profile: rule.Profile, chest: chest, shelf: shelf, relisten: make(chan struct{}, 1), report: make(chan struct{}, 1)}
+		acc, err := accountOf(accounts, rule.Profile, o.Connect)
+		if err != nil {
+			return nil, err
 		}
-		a.rules = append(a.rules, &served{rule, accounts[rule.Profile]})
+		a.rules = append(a.rules, &served{rule, acc})
+	}
+	byUnit := map[string]*served{}
+	for _, u := range o.Config.Units {
+		acc, err := accountOf(accounts, u.Profile, o.Connect)
+		if err != nil {
+			return nil, err
+		}
+		byUnit[u.Unit] = &served{unitRule(u), acc}
 	}
 	var err error
 	if a.journal, err = openJournal(o.Config.Journal); err != nil {
@@ -104,6 +106,12 @@ func Start(o Options) (*Agent, error) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	a.stop = cancel
+	if o.Config.Credentials != "" {
+		if a.units, err = listen(o.Config.Credentials); err != nil {
+			return nil, errors.Join(err, a.listener.Close(), a.journal.close())
+		}
+		a.work.Go(func() { a.serveUnits(ctx, byUnit) })
+	}
 	for _, account := range accounts {
 		a.work.Go(func() { a.listenTo(ctx, account) })
 		a.work.Go(func() { a.reportFor(ctx, account) })
@@ -112,6 +120,22 @@ func Start(o Options) (*Agent, error) {
 		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	go func() { a.failed <- a.http.Serve(a.listener) }()
 	return a, nil
+}
+
+func accountOf(known map[string]*account, profile string, connect func(string) (*client.Client, error)) (*account, error) {
+	if known[profile] != nil {
+		return known[profile], nil
+	}
+	chest, err := connect(profile)
+	if err != nil {
+		return nil, fmt.Errorf("profile %s: %w", profile, err)
+	}
+	shelf, err := newShelf()
+	if err != nil {
+		return nil, err
+	}
+	known[profile] = &account{profile: profile, chest: chest, shelf: shelf, relisten: make(chan struct{}, 1), report: make(chan struct{}, 1)}
+	return known[profile], nil
 }
 
 // listen opens the socket for everybody: who may ask for what is for the rules to say. One that an agent has left which was
@@ -159,6 +183,9 @@ func (a *Agent) end() error {
 	defer cancel()
 	a.stop()
 	err := a.http.Shutdown(ctx)
+	if a.units != nil {
+		err = errors.Join(err, a.units.Close())
+	}
 	a.work.Wait()
 	for _, r := range a.rules {
 		_ = a.reportOnce(ctx, r.account) // what cannot be reported now stays in the journal

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -30,6 +31,7 @@ type host struct {
 	address string
 	app     *client.Client // over the agent's socket
 	clock   func() time.Time
+	extra   string // more of the agent's configuration
 }
 
 func startHost(t *testing.T) *host {
@@ -66,6 +68,7 @@ func (h *host) start(more ...agent.Rule) *agent.Agent {
 	for _, r := range append(more, agent.Rule{User: fmt.Sprint(os.Getuid()), Profile: "gates", References: []string{"gates/**", "strict/**"}}) {
 		text += fmt.Sprintf("  - { user: %q, program: %q, profile: %s, references: [%q] }\n", r.User, r.Program, r.Profile, strings.Join(r.References, `", "`))
 	}
+	text += h.extra
 	config, err := agent.ReadConfig([]byte(strings.ReplaceAll(text, `\"`, `"`)))
 	if err != nil {
 		h.t.Fatal(err)
@@ -281,6 +284,35 @@ func TestReadsOfAnAgentThatWasKilledAreReported(t *testing.T) {
 			left, err = os.ReadFile(filepath.Join(h.dir, "state", "reads"))
 			return err == nil && len(left) == 0
 		})
+	}
+}
+
+// systemd says by the name of its end of the socket which unit wants which credential.
+func TestSystemdLoadsCredentials(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root is systemd")
+	}
+	h := startHost(t)
+	credentials := filepath.Join(h.dir, "credentials.sock")
+	h.extra = fmt.Sprintf("credentials: %s\nunits: [{ unit: gate.service, profile: gates, drawer: gates }]\n", credentials)
+	h.start()
+	ask := func(name string) string {
+		from := &net.UnixAddr{Name: "@" + name, Net: "unix"}
+		connection, err := net.DialUnix("unix", from, &net.UnixAddr{Name: credentials, Net: "unix"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = connection.Close() }()
+		content, err := io.ReadAll(connection)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(content)
+	}
+	for name, want := range map[string]string{"4f1c/unit/gate.service/pin": "4711", "4f1d/unit/gate.service/none": "", "4f1e/unit/other.service/pin": "", "4f1f/pin": "", "4f20/unit/gate.service/../strict/pin": ""} {
+		if got := ask(name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
 	}
 }
 

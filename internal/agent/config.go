@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"strconv"
 
 	"go.yaml.in/yaml/v3"
@@ -27,6 +28,16 @@ type Config struct {
 	Socket  string `yaml:"socket"`  // where it listens
 	Journal string `yaml:"journal"` // the file for reads that are not reported yet
 	Serves  []Rule `yaml:"serves"`
+	// Credentials is where systemd connects for LoadCredential=, and Units are those that it may do that for.
+	Credentials string `yaml:"credentials,omitempty"`
+	Units       []Unit `yaml:"units,omitempty"`
+}
+
+// Unit is a unit of systemd whose credentials are the items of a drawer.
+type Unit struct {
+	Unit    string `yaml:"unit"` // such as gate.service
+	Profile string `yaml:"profile"`
+	Drawer  string `yaml:"drawer"`
 }
 
 // Rule says as which app somebody reads: the first rule that is about them counts.
@@ -39,6 +50,8 @@ type Rule struct {
 	uid      uint32
 	patterns []reference.Pattern
 }
+
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@-]{1,200}\.[a-z]+$`)
 
 // ReadConfig reads a configuration and looks up its users. The error joins all that is wrong.
 func ReadConfig(content []byte) (c Config, err error) {
@@ -58,8 +71,16 @@ func ReadConfig(content []byte) (c Config, err error) {
 	if !filepath.IsAbs(c.Journal) {
 		add("journal is the absolute path of the file for reads that are not reported yet")
 	}
-	if len(c.Serves) == 0 {
+	if len(c.Serves) == 0 && len(c.Units) == 0 {
 		add("it serves nobody: list users under serves")
+	}
+	if (c.Credentials == "") != (len(c.Units) == 0) || c.Credentials != "" && (!filepath.IsAbs(c.Credentials) || len(c.Credentials) > 100) {
+		add("credentials, an absolute path, and units come together")
+	}
+	for _, u := range c.Units {
+		if !unitName.MatchString(u.Unit) || u.Profile == "" || reference.CheckName(u.Drawer) != nil {
+			add("unit %.60q: it has the name of a unit, a profile, and a drawer", u.Unit)
+		}
 	}
 	for i := range c.Serves {
 		if err := c.Serves[i].check(); err != nil {

@@ -1,0 +1,77 @@
+package agent
+
+import (
+	"context"
+	"encoding/base64"
+	"net"
+	"strings"
+	"time"
+
+	"tansu/internal/core/reference"
+)
+
+// unitTime is how long systemd is served.
+const unitTime = 30 * time.Second
+
+// unitRule lets a unit's items be asked for.
+func unitRule(u Unit) *Rule {
+	pattern, err := reference.ParsePattern(u.Drawer + "/**")
+	if err != nil {
+		panic(err) // the name was checked
+	}
+	return &Rule{Profile: u.Profile, References: []string{u.Drawer}, patterns: []reference.Pattern{pattern}}
+}
+
+// serveUnits gives systemd what LoadCredential=NAME:SOCKET asks for (systemd.exec(5)): whoever connects is systemd itself, and
+// says by the abstract name that it has bound its end to which unit wants which credential. The bytes are the answer; for one
+// that is not served there is none, which makes the unit fail to start.
+func (a *Agent) serveUnits(ctx context.Context, units map[string]*served) {
+	for {
+		connection, err := a.units.Accept()
+		if err != nil {
+			return
+		}
+		a.work.Go(func() {
+			defer func() { _ = connection.Close() }()
+			_ = connection.SetDeadline(time.Now().Add(unitTime))
+			a.serveUnit(ctx, connection, units)
+		})
+	}
+}
+
+func (a *Agent) serveUnit(ctx context.Context, connection net.Conn, units map[string]*served) {
+	p, err := peerOf(connection)
+	unit, name, is := unitOf(connection.RemoteAddr().String())
+	if err != nil || p.UID != 0 || !is || units[unit] == nil {
+		a.options.Log.Warn("refused a credential", "peer", p.String(), "unit", unit)
+		return
+	}
+	s := units[unit]
+	drawer := a.drawerOf(unit)
+	v, err := a.read(ctx, s, Peer{UID: p.UID, PID: p.PID, Program: unit}, drawer+"/"+name)
+	if err != nil {
+		a.options.Log.Warn("a credential is not served", "unit", unit, "reference", drawer+"/"+name, "error", err)
+		return
+	}
+	content, err := base64.StdEncoding.DecodeString(v.Value)
+	if err == nil {
+		_, _ = connection.Write(content)
+		clear(content)
+	}
+}
+
+func (a *Agent) drawerOf(unit string) string {
+	for _, u := range a.options.Config.Units {
+		if u.Unit == unit {
+			return u.Drawer
+		}
+	}
+	return ""
+}
+
+// unitOf reads the name to which systemd binds its end: a random number, "/unit/", the unit, "/", and the credential.
+func unitOf(address string) (unit, credential string, is bool) {
+	_, rest, found := strings.Cut(strings.TrimPrefix(address, "@"), "/unit/")
+	unit, credential, is = strings.Cut(rest, "/")
+	return unit, credential, found && is && strings.HasPrefix(address, "@")
+}
