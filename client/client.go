@@ -277,6 +277,9 @@ func (c *Client) receive(request *http.Request, out any) error {
 // problemOf reads a problem document, or the error form of OAuth 2.0 (RFC 6749, section 5.2).
 func problemOf(response *http.Response, body []byte) error {
 	var problem Problem
+	if seconds, err := strconv.Atoi(response.Header.Get("Retry-After")); err == nil && seconds > 0 {
+		problem.RetryAfter = time.Duration(seconds) * time.Second
+	}
 	if strings.HasPrefix(response.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(body, &problem) == nil && problem.Code != "" {
 		return &problem
 	}

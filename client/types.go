@@ -679,6 +679,8 @@ type Problem struct {
 	Action    string  `json:"action,omitempty"`
 	Target    string  `json:"target,omitempty"`
 	Remedy    *Remedy `json:"remedy,omitempty"`
+	// RetryAfter is how long to wait before asking again; zero when the answer does not say.
+	RetryAfter time.Duration `json:"-"`
 }
 
 func (p *Problem) Error() string { return p.Detail }
