@@ -84,8 +84,7 @@ func (a *app) appIssuerCommand() *cobra.Command {
 	command, n := a.issueCommand("add-issuer", "Take another issuer's word that a job or workload is the app, such as a pipeline system's",
 		`Registers an outside issuer. Whoever brings a token that the issuer has signed, made out to the audience and saying exactly the
 claims, is the app (RFC 7523, section 2.1). The issuer's keys are found as OpenID Connect Discovery has it.`,
-		`  tansu app add-issuer nightly-ledger --issuer https://pipeline.ferries.example --audience https://chest.ferries.example \
-      --claim sub=job:ledger --claim branch=main`, func(n *client.NewCredential) error {
+		`  tansu app add-issuer nightly-ledger --issuer https://pipeline.ferries.example --audience tansu --claim sub=job:ledger --claim branch=main`, func(n *client.NewCredential) error {
 			n.Claims = map[string]string{}
 			for _, one := range claims {
 				name, value, is := strings.Cut(one, "=")
