@@ -444,6 +444,14 @@ type KeptReads struct {
 	Reads []KeptRead `json:"reads"`
 }
 
+// Sample is a program that reads a value.
+type Sample struct {
+	Language string `json:"language"`
+	Title    string `json:"title"`
+	File     string `json:"file"` // what it is called when it is put into a file
+	Text     string `json:"text"`
+}
+
 // HostEnrolment exchanges a code for a key pair that was made on the host; [Client.EnrolHost] makes it.
 type HostEnrolment struct {
 	Code      string          `json:"code"`

@@ -332,6 +332,15 @@ func (f *filler) registerApps() error {
 			}
 		}
 	}
+	// A job of the pipeline is the ledger because the pipeline system says so, and a host of the telemetry makes a key of its own.
+	for subject, n := range map[string]service.NewCredential{
+		"app:nightly-ledger":      {Kind: "issuer", Issuer: "https://pipeline.ferries.example", Audience: "tansu", Claims: map[string]string{"sub": "job:ledger", "branch": "main", "protected": "true"}},
+		"app:telemetry-collector": {Kind: "host", Networks: []string{"198.51.100.0/24"}, NotAfter: f.clock.Now().Add(time.Hour)},
+	} {
+		if _, err := f.s.IssueCredential(duty, subject, n); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -464,6 +473,7 @@ func (f *filler) order() error {
 		{"ticketing-prod", 0, lifecycle.Rules{Warn: span(14), Keep: 5}},
 		{"ticketing-prod", 32 * day, lifecycle.Rules{MaxAge: span(120), Warn: span(14), Grace: span(3), Keep: 5}},
 		{"fuel-billing-prod", 0, lifecycle.Rules{NeedsEnd: true, Owner: lifecycle.OwnedByAny, Warn: span(21), TwoToShred: true}},
+		{"harbour-gates-prod", 0, lifecycle.Rules{HostKeeps: lifecycle.Span(4 * time.Hour)}}, // gates open while the chest is away
 		{"crew-rota-prod", 0, lifecycle.Rules{Idle: span(100), RetireFor: span(7), Recipe: "characters:32"}},
 	} {
 		d, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired, "", 1)

@@ -7,6 +7,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/sample"
 	"tansu/internal/service"
 )
 
@@ -91,6 +92,26 @@ func (a *api) preflight(c *call) error {
 		answer = append(answer, checkJSON(ch))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
+}
+
+// samples are programs that read a value; they say nothing about whether it is there.
+func (a *api) samples(c *call) error {
+	if err := onlyQuery(c, "reference"); err != nil {
+		return err
+	}
+	refs, err := parseReferences([]string{c.QueryParam("reference")})
+	if err != nil {
+		return err
+	}
+	list, err := sample.For(refs[0])
+	if err != nil {
+		return err
+	}
+	answer := []client.Sample{}
+	for _, s := range list {
+		answer = append(answer, client.Sample(s))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"samples": answer})
 }
 
 // reportReads records what an agent on a host served from what it keeps.

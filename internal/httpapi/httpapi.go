@@ -121,6 +121,7 @@ var routes = []route{
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 	{"POST", "/api/values", identified, (*api).readValues},
+	{"GET", "/api/samples", identified, (*api).samples},
 	{"POST", "/api/preflight", identified, (*api).preflight},
 	{"POST", "/api/reads", identified, (*api).reportReads},
 	{"POST", "/api/watch", identified, (*api).watchValues},

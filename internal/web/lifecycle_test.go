@@ -70,3 +70,19 @@ func TestSearchFromTheChest(t *testing.T) {
 	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
 	b.clean()
 }
+
+// An item's page shows how a program gets it, in the reader's language.
+func TestAnItemsPageShowsHowToUseIt(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod/db-password", "Versions")
+	b.do(chromedp.Click(`//summary[contains(., "How to use it")]`), see("variable: DB_PASSWORD"), press("Python", "details"), see("urllib.request"), see("/api/values/ticketing-prod/db-password"))
+	if wide := eval[int](b, `document.documentElement.scrollWidth - window.innerWidth`); wide > 0 {
+		t.Errorf("it is %d pixels wider than the window", wide)
+	}
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.clean()
+}

@@ -74,6 +74,7 @@ func run(dir string) error {
 		{name: "chest", ready: `.chest`, steps: signIn("security-duty", string(password.Reveal()))},
 		{name: "drawer", path: "/drawers/harbour-gates-prod", ready: `tbody`},
 		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
+		{name: "use", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`), chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
 		{name: "due", path: "/due", ready: `tbody`},
 		{name: "ruled", extra: true, path: "/drawers/ticketing-prod", ready: `tbody`},
 		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,

@@ -847,6 +847,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Programs that read a value, in the languages that people use */
+        get: operations["samples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preflight": {
         parameters: {
             query?: never;
@@ -858,6 +875,23 @@ export interface paths {
         put?: never;
         /** Whether up to 100 values would be served to oneself or to somebody else now, and why not. No value is opened. */
         post: operations["preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record reads of the caller's own that an agent on a host served from what it keeps */
+        post: operations["reportReads"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2082,6 +2116,24 @@ export interface components {
             first: string;
             /** Format: date-time */
             last: string;
+        };
+        KeptReads: {
+            host: string;
+            reads: {
+                /** @description Of the agent; one that comes twice is the same read. */
+                number: number;
+                reference: string;
+                version: number;
+                /**
+                 * Format: date-time
+                 * @description By the host's clock.
+                 */
+                at: string;
+                /** @description The user of the host, and the program. */
+                by: string;
+                /** @description Whether the agent could not reach the chest. */
+                away?: boolean;
+            }[];
         };
         HostEnrolment: {
             code: string;
@@ -4022,6 +4074,36 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    samples: {
+        parameters: {
+            query: {
+                reference: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        samples: {
+                            language: string;
+                            title: string;
+                            file: string;
+                            text: string;
+                        }[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     preflight: {
         parameters: {
             query?: never;
@@ -4045,6 +4127,29 @@ export interface operations {
                         checks: components["schemas"]["Check"][];
                     };
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportReads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptReads"];
+            };
+        };
+        responses: {
+            /** @description They are in the trail. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

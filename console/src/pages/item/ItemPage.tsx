@@ -15,6 +15,7 @@ import { ruleLines } from "../../parts/rules";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
 import { Holders } from "./Holders";
+import { HowToUse } from "./HowToUse";
 import { MoveDialog } from "./MoveDialog";
 import { PutDialog } from "./PutDialog";
 import { StricterDialog } from "./StricterDialog";
@@ -53,6 +54,7 @@ export function ItemPage() {
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
           {it.use_only ? null : <Reveal key={it.current} reference={`${drawer}/${item}`} version={it.current} />}
+          <HowToUse reference={`${drawer}/${item}`} />
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} />
           <Aliases list={history.data.aliases} />
           <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
