@@ -143,6 +143,7 @@ A first tour:
 		}
 	}
 	cobra.EnableCommandSorting = false
+	a.complete(root)
 	return root
 }
 

@@ -90,3 +90,19 @@ func TestSigningInWithoutASecret(t *testing.T) {
 		}
 	}
 }
+
+// The shell completes what whoever is signed in may list.
+func TestReferencesAreCompleted(t *testing.T) {
+	steward, chest := signedIn(t)
+	chest.Fill(t, "gates", "radio-key", "v")
+	chest.Fill(t, "gates", "ramp-login", "v")
+	chest.Fill(t, "rota", "token", "v")
+	for begun, want := range map[string]string{"g": "gates/\n:6\n", "gates/ra": "gates/radio-key\ngates/ramp-login\n:4\n", "none/x": ":4\n"} {
+		if r := steward.run(t, "", "__complete", "read", begun); r.out != want {
+			t.Errorf("%s: %q", begun, r.out)
+		}
+	}
+	if r := bareUser(t, chest).run(t, "", "__complete", "read", "g"); r.out != ":4\n" && r.out != ":6\n" {
+		t.Errorf("somebody who is not signed in: %+v", r)
+	}
+}

@@ -204,7 +204,7 @@ func watchFor(ctx context.Context, a *app, c *client.Client, needs []manifest.Re
 	references, _ := referencesOf(needs)
 	for part := range slices.Chunk(references, mostAtOnce) {
 		go func() {
-			for ctx.Err() == nil {
+			for refused := 0; ctx.Err() == nil; {
 				err := c.WatchValues(ctx, part, func(ch client.Check) error {
 					select {
 					case changes <- ch:
@@ -213,8 +213,13 @@ func watchFor(ctx context.Context, a *app, c *client.Client, needs []manifest.Re
 					return ctx.Err()
 				})
 				var problem *client.Problem
-				if errors.As(err, &problem) && problem.Code == "not_found" {
-					a.say("The chest cannot tell of changes: it is an older one.")
+				if errors.As(err, &problem) && problem.Code == "unauthenticated" {
+					refused++
+				} else {
+					refused = 0
+				}
+				if refused == 2 || errors.As(err, &problem) && problem.Code == "not_found" { // an app with a key has signed in again by then
+					a.say("Changes are not heard of any more: %s", problem.Detail)
 					return
 				}
 				select {

@@ -360,6 +360,7 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 			t.Errorf("an issuer that %s has keys", what)
 		}
 	}
+	// One that hangs is given up after some seconds, and whoever gives up before that ends it for nobody else.
 	hanging := make(chan struct{})
 	hang := http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		select {
@@ -369,13 +370,17 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 	})
 	ci.answer.Store(&hang)
 	known = issuer.New()
-	impatient, cancel := context.WithCancel(ctx)
-	cancel()
-	if _, err := known.Keys(impatient, ci.Address, "", ""); err == nil {
+	known.Patience = 50 * time.Millisecond
+	if _, err := known.Keys(ctx, ci.Address, "", ""); err == nil {
 		t.Error("an issuer that hangs has keys")
 	}
 	close(hanging)
 	ci.answer.Store(nil)
+	gaveUp, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := issuer.New().Keys(gaveUp, ci.Address, "", ""); err != nil {
+		t.Errorf("for who gave up: %v", err)
+	}
 	// Keys are kept while it is away, found again when they change, and asked for once a minute at most.
 	known = issuer.New()
 	known.Now = func() time.Time { return now }

@@ -40,7 +40,9 @@ const wellKnown = "/.well-known/openid-configuration"
 
 // Known is the issuers whose keys were asked for. It is safe for concurrent use.
 type Known struct {
-	Now     func() time.Time
+	Now      func() time.Time
+	Patience time.Duration // with an issuer that does not answer
+
 	mu      sync.Mutex
 	issuers map[[sha256.Size]byte]*issuer
 }
@@ -55,7 +57,7 @@ type issuer struct {
 
 // New knows none yet.
 func New() *Known {
-	return &Known{Now: time.Now, issuers: map[[sha256.Size]byte]*issuer{}}
+	return &Known{Now: time.Now, Patience: patience, issuers: map[[sha256.Size]byte]*issuer{}}
 }
 
 // Keys returns the public keys that an issuer signs with. The authority is that of its TLS certificate, PEM; empty for those that
@@ -71,6 +73,9 @@ func (k *Known) Keys(ctx context.Context, address, authority, keyID string) ([]j
 		return i.good(now)
 	}
 	i.asked = now
+	// Who asked first may be gone before the answer is there, which is for others, too.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), k.Patience)
+	defer cancel()
 	keys, err := fetch(ctx, address, authority)
 	if i.err = err; err == nil {
 		i.keys, i.at = keys, now
@@ -106,8 +111,6 @@ func (k *Known) issuer(address, authority string) *issuer {
 }
 
 func fetch(ctx context.Context, address, authority string) ([]jose.JSONWebKey, error) {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
 	c, err := clientFor(authority)
 	if err != nil {
 		return nil, err

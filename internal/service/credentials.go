@@ -266,7 +266,8 @@ type HostProof struct {
 // use is an alarm, because one of the two who used it is not who should have.
 func (s *Service) EnrolHost(origin Origin, p HostProof) (subject, id string, err error) {
 	a := s.attempt(Caller{Origin: origin, name: unknown, via: "host_code"}, "enrol_host", "")
-	if err := s.take(a, []limit{{"addr " + origin.Addr, 20, 10 * time.Minute}}); err != nil {
+	limits := []limit{{"addr " + origin.Addr, 20, 10 * time.Minute}}
+	if err := s.take(a, limits); err != nil {
 		return "", "", err
 	}
 	key, thumbprint, err := assertion.PublicKey(p.PublicKey)
@@ -299,6 +300,7 @@ func (s *Service) EnrolHost(origin Origin, p HostProof) (subject, id string, err
 	if err := s.view(func(st *state) (err error) { ended, err = st.roomFor(row, made, a.entry.At); return err }); err != nil {
 		return "", "", a.fail(err)
 	}
+	s.throttle.refund(limits)
 	a.entry.Detail = "key " + made.ID + " for code " + before.ID
 	err = a.change("credential", func(tx *store.Tx) (err error) {
 		for _, old := range ended {

@@ -159,7 +159,7 @@ func (s *Service) provedByKey(_ context.Context, a *attempt, p AppProof) (app pr
 		return app, err
 	}
 	app.used, app.via = rows[which], viaKey
-	if !s.spent.once(app.used.ID+" "+t.Claims.ID, a.entry.At, t.Claims.Expiry.Time().Add(assertion.Skew)) {
+	if !s.spent.once(app.used.ID, t.Claims.ID, a.entry.At, t.Claims.Expiry.Time().Add(assertion.Skew)) {
 		return app, &assertion.Problem{Reason: "assertion_replayed", Text: "the assertion was used before: each is good for one time"}
 	}
 	return app, nil
@@ -241,37 +241,42 @@ func (s *Service) provedByIssuer(ctx context.Context, a *attempt, p AppProof) (a
 	return app, &assertion.Problem{Reason: "issuer_not_trusted", Text: "no issuer that this app has said this: issuer, audience and every registered claim must be exactly what was registered, and the signature must be by the issuer's key"}
 }
 
-// spent remembers what may be used once.
+// spent remembers the assertions that were used, for each credential by itself, so that nobody uses up another's room.
 type spent struct {
 	mu    sync.Mutex
-	until map[[sha256.Size]byte]time.Time
+	until map[string]map[[sha256.Size]byte]time.Time // by credential
 }
 
-// mostSpent bounds what is remembered; beyond it nothing more is taken until something has ended.
-const mostSpent = 200_000
+// mostSpent bounds what is remembered of one credential: far more sign-ins than anybody has in six minutes.
+const mostSpent = 20_000
 
-// once reports whether this is the first use of something that is good until a time.
-func (s *spent) once(what string, now, until time.Time) bool {
-	key := sha256.Sum256([]byte(what))
+// once reports whether this is the first use of an assertion that is good until a time.
+func (s *spent) once(credential, id string, now, until time.Time) bool {
+	key := sha256.Sum256([]byte(id))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.until == nil {
-		s.until = map[[sha256.Size]byte]time.Time{}
+		s.until = map[string]map[[sha256.Size]byte]time.Time{}
 	}
-	if _, used := s.until[key]; used {
+	used := s.until[credential]
+	if used == nil {
+		used = map[[sha256.Size]byte]time.Time{}
+		s.until[credential] = used
+	}
+	if _, before := used[key]; before {
 		return false
 	}
-	if len(s.until) >= mostSpent {
-		for known, end := range s.until {
+	if len(used) >= mostSpent {
+		for known, end := range used {
 			if !now.Before(end) {
-				delete(s.until, known)
+				delete(used, known)
 			}
 		}
 	}
-	if len(s.until) >= mostSpent {
+	if len(used) >= mostSpent {
 		return false
 	}
-	s.until[key] = until
+	used[key] = until
 	return true
 }
 
