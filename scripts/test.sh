@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 step() { printf '\n== %s\n' "$1"; }
 
 step "formatting"
-unformatted=$(gofmt -l client cmd internal scripts)
+unformatted=$(gofmt -l client cmd examples internal scripts)
 [ -z "$unformatted" ] || { echo "run gofmt -w on: $unformatted"; exit 1; }
 
 step "console: types follow the contract"

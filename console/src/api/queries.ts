@@ -183,5 +183,7 @@ export const useSetStewardsAside = () => useMutation({ mutationFn: () => data(ap
 export const useSetState = (subject: string) =>
   useChange((state: "active" | "suspended") =>
     data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { state } })));
+export const useEndCredential = (subject: string) =>
+  useChange((credential: string) => data(api.DELETE("/api/identities/{subject}/credentials/{credential}", { params: { path: { subject, credential } } })));
 export const useIssueCredential = (subject: string) =>
   useChange((body: Schemas["NewCredential"]) => data(api.POST("/api/identities/{subject}/credentials", { params: { path: { subject } }, body })));
