@@ -15,7 +15,7 @@ until grep -q 'Ctrl-C ends' "$work/out"; do kill -0 $demo; sleep 0.2; done
 shot() {
   local name=$1 size=${3:-9} line
   {
-    echo "export TANSU_HOME='$work/demo' PATH='$PWD/bin:$PATH'; clear"
+    echo "export TANSU_HOME='$work/demo' PATH='$PWD/bin:$PATH'; cd '$work/ticket-api'; clear"
     while IFS= read -r line; do
       printf 'printf "\\033[1;31m$\\033[0m %%s\\n" "%s"; { %s; } 2> >(tee %q >&2); sleep 0.2; echo\n' "$line" "$line" "$work/talk"
       printf 'receipt=$(sed -n "s/^  receipt  *\\([a-z0-9]*\\) .*/\\1/p" %q)\n' "$work/talk"
@@ -30,7 +30,28 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-shot cli-story 'tansu demo --story'
+mkdir "$work/ticket-api"
+cat >"$work/ticket-api/tansu.yaml" <<'manifest'
+manifest: 1
+app: ticket-api
+drawers: { production: ticketing-prod, staging: ticketing-staging }
+needs:
+  - { variable: DB_PASSWORD, reference: db-password }
+  - { variable: PAYMENT_KEY_FILE, file: payment.key, reference: payment-api-key }
+  - { variable: LEDGER_PASSWORD, reference: fuel-billing-prod/ledger-db-password }
+manifest
+cat >"$work/ticket-api/serve.sh" <<'program'
+#!/bin/sh
+echo "connects with $DB_PASSWORD"
+echo "has a key of $(wc -c <"$PAYMENT_KEY_FILE") bytes in $PAYMENT_KEY_FILE"
+program
+chmod +x "$work/ticket-api/serve.sh"
+shot cli-apps 'cat tansu.yaml serve.sh
+tansu preflight --in production
+tansu --profile security-duty grant give app:ticket-api consumer fuel-billing-prod/ledger-db-password --until 7d
+tansu run --in production -- ./serve.sh
+tansu read ticketing-prod/db-password > notes.txt
+tansu leaks --in production .'
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
 tansu --profile security-duty receipt $receipt
