@@ -17,13 +17,15 @@ func (a *app) preflightCommand() *cobra.Command {
 	var o needsOptions
 	var p client.Preflight
 	var ask string
+	var compare bool
 	command := &cobra.Command{
 		Use:   "preflight",
 		Short: "See whether everything that a manifest lists would be served, before anything runs",
 		Long: `Asks about everything that the manifest lists at once: identity, network, grant, state, version, field and the time that is
 left. No value is opened. One line each; the exit code is 3 when something would not be served.
 
-With --as it is about somebody else, for who may grant or read the trail there. With --request, what lacks a grant is asked
+With --as it is about somebody else, for who may grant or read the trail there, and about an app for who owns it. With --compare,
+it is said where that app may do more or less than whoever is signed in, who runs the same code at a desk. With --request, what lacks a grant is asked
 for in the same step.`,
 		Example: `  tansu preflight
   tansu preflight --in production --as app:ticket-api --addr 10.20.0.7
@@ -47,7 +49,12 @@ for in the same step.`,
 				who = whoami.Subject
 			}
 			if m.App != "" && who != "app:"+m.App {
-				a.say("The manifest is for app:%s, and this asks as %s: what app:%s may do can differ (--as app:%s).", m.App, who, m.App, m.App)
+				a.say("The manifest is for app:%s, and this asks as %s: what app:%s may do can differ (--compare, --as app:%s).", m.App, who, m.App, m.App)
+			}
+			if compare {
+				if err := a.compareWith(ctx, c, m.App, who, needs, checks); err != nil {
+					return err
+				}
 			}
 			failed := 0
 			if err := a.show(checks, func() { failed = a.printChecks(needs, checks) }); err != nil {
@@ -71,8 +78,39 @@ for in the same step.`,
 	command.Flags().StringVar(&p.Subject, "as", "", "whether this `subject` would be served, such as app:ticket-api")
 	command.Flags().StringVar(&p.Addr, "addr", "", "from this `address`, with --as")
 	command.Flags().StringVar(&p.Reason, "reason", "", "with this reason stated, with --as")
+	command.Flags().BoolVar(&compare, "compare", false, "say where the manifest's app would be served more or less than this")
 	command.Flags().StringVar(&ask, "request", "", "ask for what lacks a grant, `because`")
 	return command
+}
+
+// compareWith says where the app of the manifest would be answered something else.
+func (a *app) compareWith(ctx context.Context, c *client.Client, app, who string, needs []manifest.Resolved, checks []client.Check) error {
+	if app == "" || who == "app:"+app {
+		return usagef("there is nothing to compare: the manifest names no app, or this is it")
+	}
+	others, err := checkAll(ctx, c, client.Preflight{Subject: "app:" + app}, needs)
+	if err != nil {
+		return err
+	}
+	same := true
+	for i, other := range others {
+		mine := checks[i]
+		switch {
+		case other.Served == mine.Served && other.Version == mine.Version:
+			continue
+		case other.Served && !mine.Served:
+			a.say("%s: app:%s would be served version %d, and %s nothing.", mine.Reference, app, other.Version, who)
+		case mine.Served && !other.Served:
+			a.say("%s: %s would be served version %d, and app:%s nothing: %s", mine.Reference, who, mine.Version, app, other.Detail)
+		default:
+			a.say("%s: %s would be served version %d, and app:%s version %d.", mine.Reference, who, mine.Version, app, other.Version)
+		}
+		same = false
+	}
+	if same {
+		a.say("app:%s would be served the same.", app)
+	}
+	return nil
 }
 
 // checkAll asks about all needs, as many at once as one call takes.

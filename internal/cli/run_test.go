@@ -76,6 +76,32 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 	}
 }
 
+// Who runs the same code at a desk is told where the deployed app may do more or less.
+func TestPreflightComparesWithTheDeployedApp(t *testing.T) {
+	steward, chest := signedIn(t)
+	for _, item := range []string{"both", "mine", "its"} {
+		chest.Fill(t, "d", item, "value-of-"+item)
+	}
+	chest.App(t, "ticket-board")
+	chest.App(t, "other-app")
+	for _, given := range [][2]string{{"app:ticket-board", "d/both"}, {"app:ticket-board", "d/its"}} {
+		steward.ok(t, "", "grant", "give", given[0], "consumer", given[1])
+	}
+	chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "d/both"}, chesttest.Grant{Role: "consumer", Scope: "d/mine"})
+	steward.ok(t, "", "app", "describe", "ticket-board", "--owner", "person:ticketing-lead")
+	lead := bareUser(t, chest)
+	lead.ok(t, chesttest.Password+"\n", "sign-in", "ticketing-lead")
+	dir := manifestIn(t, "  - { variable: A, reference: d/both }\n  - { variable: B, reference: d/mine }\n  - { variable: C, reference: d/its }\napp: ticket-board\n")
+	r := lead.in(t, dir, "", "preflight", "--compare")
+	if r.code != 3 || strings.Contains(r.talk, "d/both:") || !strings.Contains(r.talk, "d/mine: person:ticketing-lead would be served version 1, and app:ticket-board nothing") || !strings.Contains(r.talk, "d/its: app:ticket-board would be served version 1") {
+		t.Errorf("%+v", r)
+	}
+	other := manifestIn(t, "  - { variable: A, reference: d/both }\napp: other-app\n")
+	if r := lead.in(t, other, "", "preflight", "--compare"); r.code != 3 || !strings.Contains(r.talk, "may not") {
+		t.Errorf("about an app of somebody else: %+v", r)
+	}
+}
+
 // asApp is somebody who is signed in as app:ticket-api.
 func asApp(t *testing.T, steward user, chest *chesttest.Chest) user {
 	t.Helper()

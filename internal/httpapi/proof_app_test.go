@@ -452,6 +452,10 @@ func TestAHostEnrolsWithACodeOnce(t *testing.T) {
 	if len(page.Entries) != 1 || page.Entries[0].Subject != "app:gate-controller" || !strings.Contains(page.Entries[0].Detail, host.Credential) {
 		t.Errorf("the alarm: %+v", page.Entries)
 	}
+	unusual := must[[]client.Unusual](t)(steward.Unusual(ctx, time.Now().Add(-time.Hour)))
+	if len(unusual) == 0 || unusual[0].Kind != "proof" || unusual[0].Subject != "app:gate-controller" {
+		t.Errorf("what is unusual: %+v", unusual)
+	}
 	chest.Restart(t) // it stays used
 	again := must[*client.Client](t)(client.New(options(t, chest)))
 	if _, err := again.EnrolHost(ctx, code.Secret, other); err == nil || !strings.Contains(err.Error(), "used before") {

@@ -87,11 +87,11 @@ func parseTarget(text string) ([]string, error) {
 const askAccess = "ask_access"
 
 // allowAsk decides whether the caller may ask about access to a target: who may grant there or read the trail there
-// may, and about oneself everyone may.
+// may, about an app who answers for it, and about oneself everyone.
 func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt, error) {
 	a := s.attempt(c, askAccess, strings.Join(target, "/"))
 	a.entry.Detail = subject
-	if subject == c.name {
+	if subject == c.name || s.answersFor(c, subject) {
 		return a, nil
 	}
 	var decision access.Decision
@@ -108,6 +108,16 @@ func (s *Service) allowAsk(c Caller, subject string, target []string) (*attempt,
 	}
 	what := "ask about access to " + cmp.Or(a.entry.Target, "the chest")
 	return a, a.answered(decision, what, "", a.remedy(access.ReadTrail))
+}
+
+// answersFor reports whether the caller, or a team of theirs, owns an app.
+func (s *Service) answersFor(c Caller, subject string) (is bool) {
+	_ = s.view(func(st *state) error {
+		row, _ := st.identity(subject)
+		is = row.Kind == reference.App && row.Owner != "" && (row.Owner == c.name || slices.Contains(st.teamsOf(c.id), row.Owner))
+		return nil
+	})
+	return is
 }
 
 // Ask answers whether a subject may do an action on a target under given circumstances, and why.

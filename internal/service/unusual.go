@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
 
@@ -29,6 +31,7 @@ const (
 	UnusualHour    = "new_hour"    // of the day, at which a reader never read
 	UnusualBurst   = "burst"       // many times more reads in an hour than before
 	UnusualEnding  = "ending"      // reads of what is about to end
+	UnusualProof   = "proof"       // a code or an assertion that was used a second time
 )
 
 // settled is how long somebody has been there before something of theirs can be unusual.
@@ -84,6 +87,16 @@ func (s *Service) Unusual(c Caller, since time.Time) (list []Unusual, err error)
 		return nil, a.fail(err)
 	}
 	list = append(list, bursts(hours, since)...)
+	for _, reason := range []string{"code_used_twice", "assertion_replayed"} {
+		seen := s.records.Entries(store.Filter{Reason: reason, Since: since}, func(e trail.Entry) bool {
+			list = append(list, Unusual{Kind: UnusualProof, Subject: e.Subject, At: e.At, Seq: e.Seq, Detail: "from " + e.Addr + ": " + cmp.Or(e.Detail, "an assertion was used a second time")})
+			return true
+		})
+		err = errors.Join(err, seen)
+	}
+	if err != nil {
+		return nil, a.fail(err)
+	}
 	err = s.view(func(st *state) error {
 		list = append(list, s.endingReads(st, a.entry.At)...)
 		list = slices.DeleteFunc(list, func(u Unusual) bool {

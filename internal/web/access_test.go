@@ -172,6 +172,7 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	}
 	b.do(press("Register it", "dialog"), press("Done", "dialog"),
 		chromedp.WaitVisible(`//p[contains(., "the word of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
+	b.do(press("Would it be served now?"), chromedp.WaitVisible(`//td[contains(., "version 1")]`))
 	b.do(chromedp.Click(`//li[contains(., "the word of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "the word of")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)

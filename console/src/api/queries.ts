@@ -47,6 +47,8 @@ export const useIdentity = (subject: string) =>
 export const useReadings = (subject: string) =>
   useQuery({ queryKey: ["identities", subject, "reads"], queryFn: () => data(api.GET("/api/identities/{subject}/reads", { params: { path: { subject } } })) });
 
+export const usePreflight = (subject: string) => useMutation({ mutationFn: (references: string[]) => data(api.POST("/api/preflight", { body: { subject, references } })) });
+
 export const useSamples = (reference: string) =>
   useQuery({ queryKey: ["samples", reference], queryFn: () => data(api.GET("/api/samples", { params: { query: { reference } } })), staleTime: Infinity });
 

@@ -1660,7 +1660,7 @@ export interface components {
         };
         Unusual: {
             /** @enum {string} */
-            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending";
+            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "proof";
             subject: string;
             target: string;
             /** Format: date-time */

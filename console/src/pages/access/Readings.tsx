@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useReadings, useTrail } from "../../api/queries";
+import { usePreflight, useReadings, useTrail } from "../../api/queries";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";
@@ -11,16 +11,22 @@ import { When } from "../../parts/When";
 export function Readings({ subject }: { subject: string }) {
   const reads = useReadings(subject);
   const list = reads.data?.reads ?? [];
+  const preflight = usePreflight(subject);
+  const answers = new Map((preflight.data?.checks ?? []).map((c) => [c.reference, c]));
   return (
     <section aria-label="What it reads">
-      <h2 className="mb-2 text-xl font-semibold">What it reads</h2>
+      <div className="mb-2 flex items-center justify-between gap-4">
+        <h2 className="text-xl font-semibold">What it reads</h2>
+        {list.length > 0 && <button type="button" className="btn btn-outline btn-sm" disabled={preflight.isPending} onClick={() => preflight.mutate(list.slice(0, 100).map((r) => r.reference))}>Would it be served now?</button>}
+      </div>
+      {preflight.error && <div className="mb-4"><ProblemBox error={preflight.error} /></div>}
       {reads.isPending && <Loading what="what it reads" />}
       {reads.error && <ProblemBox error={reads.error} />}
       {reads.data && list.length === 0 && <p className="muted">It has read nothing yet, or nothing that you may know of.</p>}
       {list.length > 0 && (
         <Scroll label="Table of what it reads">
           <table className="dense table">
-            <thead><tr><th scope="col">Item</th><th scope="col">Version</th><th scope="col">Current</th><th scope="col">Times</th><th scope="col">First</th><th scope="col">Last</th><th scope="col">Note</th></tr></thead>
+            <thead><tr><th scope="col">Item</th><th scope="col">Version</th><th scope="col">Current</th><th scope="col">Times</th><th scope="col">First</th><th scope="col">Last</th><th scope="col">Note</th>{preflight.data && <th scope="col">Now</th>}</tr></thead>
             <tbody>
               {list.map((r) => (
                 <tr key={r.reference}>
@@ -31,6 +37,7 @@ export function Readings({ subject }: { subject: string }) {
                   <td><When at={r.first} /></td>
                   <td><When at={r.last} /></td>
                   <td><Note of={r} /></td>
+                  {preflight.data && <td><Answer of={answers.get(r.reference)} /></td>}
                 </tr>
               ))}
             </tbody>
@@ -40,6 +47,13 @@ export function Readings({ subject }: { subject: string }) {
       <LastRefusals subject={subject} />
     </section>
   );
+}
+
+// Answer is what a read would be told now; no value is opened for it.
+function Answer({ of: check }: { of: Schemas["Check"] | undefined }) {
+  if (!check) return <span className="muted">not asked</span>;
+  if (check.served) return <><Mark state="allowed" word={`version ${check.version}`} />{check.warning && <span className="block text-sm">{check.warning}</span>}</>;
+  return <><Mark state="refused" word="no" /><span className="block text-sm">{check.detail}</span>{check.remedy && <code className="name block text-sm">{check.remedy.command}</code>}</>;
 }
 
 function Note({ of: r }: { of: Schemas["Reading"] }) {
