@@ -536,7 +536,7 @@ type Grant struct {
 type Conditions struct {
 	Networks    []string `json:"networks,omitempty"` // CIDR
 	Hours       string   `json:"hours,omitempty"`    // "mon-fri 08:00-18:00 Europe/Lisbon"
-	Via         []string `json:"via,omitempty"`      // "app_token", "person_token", "console_session"
+	Via         []string `json:"via,omitempty"`      // "app_token" (an app, in any way), "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"
 	NeedsReason bool     `json:"needs_reason,omitempty"`
 }
 

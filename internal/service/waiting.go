@@ -17,24 +17,33 @@ type waiting struct {
 	mu       sync.Mutex
 	byTarget map[string]map[*waiter]struct{} // by drawer/item
 	count    int
+	by       map[string]int // of each identity
 }
 
 // waiter is woken through a channel that holds one call: more of them while it looks are one.
 type waiter struct {
 	calls   chan struct{}
+	who     string
 	targets []string
 }
 
-// mostWaiting bounds how many wait at once.
-const mostWaiting = 20_000
+// How many wait at once, in all and of one identity, so that nobody uses up the room of others.
+const (
+	mostWaiting = 20_000
+	mostByOne   = 6_000
+)
 
-func (w *waiting) add(targets []string) (*waiter, bool) {
-	one := &waiter{make(chan struct{}, 1), targets}
+func (w *waiting) add(who string, targets []string) (*waiter, bool) {
+	one := &waiter{make(chan struct{}, 1), who, targets}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.count >= mostWaiting {
+	if w.count >= mostWaiting || w.by[who] >= mostByOne {
 		return nil, false
 	}
+	if w.by == nil {
+		w.by = map[string]int{}
+	}
+	w.by[who]++
 	if w.byTarget == nil {
 		w.byTarget = map[string]map[*waiter]struct{}{}
 	}
@@ -58,6 +67,9 @@ func (w *waiting) remove(one *waiter) {
 		}
 	}
 	w.count--
+	if w.by[one.who]--; w.by[one.who] == 0 {
+		delete(w.by, one.who)
+	}
 }
 
 // wake calls those whose answers an entry's change may have changed.
@@ -118,7 +130,7 @@ func (s *Service) WatchValues(ctx context.Context, c Caller, refs []reference.Re
 	for i, ref := range refs {
 		targets[i] = ref.Drawer + "/" + ref.Item
 	}
-	one, room := s.waiting.add(targets)
+	one, room := s.waiting.add(c.id, targets)
 	if !room {
 		return &Error{Code: Throttled, Detail: "too many wait for changes: ask again later", RetryAfter: time.Minute}
 	}
