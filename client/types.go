@@ -489,6 +489,7 @@ type NewIdentity struct {
 	Owner       string `json:"owner,omitempty"`
 	Purpose     string `json:"purpose,omitempty"`     // of an app
 	Environment string `json:"environment,omitempty"` // of an app
+	NoSecret    bool   `json:"no_secret,omitempty"`   // of an app that proves itself in another way
 }
 
 // Issued is a credential, shown once.

@@ -66,7 +66,7 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 	// The web application.
 	m := &move{user: steward, t: t, began: time.Now()}
 	for _, arguments := range [][]string{
-		{"drawer", "add", "ticketing-staging", "--env", "staging"}, {"app", "add", "ticket-board"}, {"adopt", ".env", "staging=ticketing-staging", "--app", "ticket-board"},
+		{"drawer", "add", "ticketing-staging", "--env", "staging"}, {"app", "add", "ticket-board", "--no-secret"}, {"adopt", ".env", "staging=ticketing-staging", "--app", "ticket-board"},
 		{"grant", "give", "app:ticket-board", "consumer", "ticketing-staging/board_*"},
 	} {
 		if r := m.in(repository, arguments...); r.code != 0 {
@@ -133,7 +133,7 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, arguments := range [][]string{
-		{"app", "add", "board-build"}, {"app", "add-issuer", "board-build", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:board"},
+		{"app", "add", "board-build", "--no-secret"}, {"app", "add-issuer", "board-build", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:board"},
 		{"grant", "give", "app:board-build", "consumer", "ticketing-staging/board_payment_token"},
 	} {
 		if r := m.in(repository, arguments...); r.code != 0 {
@@ -195,7 +195,7 @@ func TestTheNightlyJobIsMoved(t *testing.T) {
 	m := &move{user: steward, t: t, began: time.Now()}
 	chest.Fill(t, "fuel-billing-prod", "ledger-db-password", "the-ledger's password")
 	m.commands++
-	for _, arguments := range [][]string{{"app", "add", "nightly-ledger"}, {"grant", "give", "app:nightly-ledger", "consumer", "fuel-billing-prod/ledger-db-password"}} {
+	for _, arguments := range [][]string{{"app", "add", "nightly-ledger", "--no-secret"}, {"grant", "give", "app:nightly-ledger", "consumer", "fuel-billing-prod/ledger-db-password"}} {
 		if r := m.in(t.TempDir(), arguments...); r.code != 0 {
 			t.Fatalf("%v: %+v", arguments, r)
 		}

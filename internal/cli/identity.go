@@ -82,7 +82,12 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 				a.say("note: %s", note)
 			}
 			return a.show(registered, func() {
-				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n\n", registered.Identity.Subject)
+				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n", registered.Identity.Subject)
+				if registered.Credential.ID == "" {
+					a.say("It cannot prove itself yet: tansu app host-code, add-key, add-issuer or add-certificate.")
+					return
+				}
+				fmt.Fprintln(a.Out)
 				a.printIssued(registered.Credential)
 			})
 		}),
@@ -91,6 +96,7 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	if kind == reference.App {
 		add.Flags().StringVar(&n.Purpose, "purpose", "", "what it does with what it reads, on one line")
+		add.Flags().BoolVar(&n.NoSecret, "no-secret", false, "print none: it proves itself by a key, a certificate or another issuer's word")
 		add.Flags().StringVar(&n.Environment, "env", "", "where it runs: production, staging or development")
 	}
 	if kind == reference.App {

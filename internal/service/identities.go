@@ -59,6 +59,7 @@ type NewIdentity struct {
 	Owner       string // a subject; empty for none
 	Purpose     string // of an app: what it does with what it reads
 	Environment string // of an app: one of those a drawer can be for; empty for any
+	NoSecret    bool   // of an app: it gets none, because it proves itself in another way
 }
 
 // Issued is a credential shown once.
@@ -223,8 +224,8 @@ func (s *Service) Register(c Caller, n NewIdentity) (Registered, error) {
 	if err := cmp.Or(checkText("description", n.Description, MaxDescription), checkText("purpose", n.Purpose, MaxDescription)); err != nil {
 		return none, err
 	}
-	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "") {
-		return none, invalid("purpose", "purpose and environment are an app's")
+	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "" || n.NoSecret) {
+		return none, invalid("purpose", "purpose, environment and no_secret are an app's")
 	}
 	if n.Environment != "" && !slices.Contains(environments, n.Environment) {
 		return none, invalid("environment", "environment is not one of %v", environments)
@@ -244,7 +245,7 @@ func (s *Service) Register(c Caller, n NewIdentity) (Registered, error) {
 		State: stateActive, CreatedAt: micros(a.entry.At), CreatedBy: c.name}
 	registered := Registered{}
 	issued, cr := newCredential(row, a.entry.At, time.Time{}, c.name)
-	if n.Kind == reference.Team {
+	if n.Kind == reference.Team || n.NoSecret {
 		cr = store.Credential{}
 	} else {
 		registered.Credential = issued

@@ -2167,6 +2167,8 @@ export interface components {
             purpose?: string;
             /** @enum {string} */
             environment?: "production" | "staging" | "development";
+            /** @description Of an app that proves itself in another way. */
+            no_secret?: boolean;
         };
         Issued: {
             id: string;

@@ -22,6 +22,7 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
     const text = (name: string) => String(form.get(name) ?? "");
     const body: Schemas["NewIdentity"] = { kind, name: text("name"), description: text("description"), owner: text("owner") };
     if (kind === "app") body.purpose = text("purpose");
+    if (kind === "app" && form.get("no_secret")) body.no_secret = true;
     if (kind === "app" && text("environment")) body.environment = text("environment") as "production" | "staging" | "development";
     register.mutate(body);
   };
@@ -44,6 +45,7 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
           <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
           <Choice label="Runs in" name="environment" options={environments} />
           <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
+          <label className="flex items-center gap-2"><input type="checkbox" name="no_secret" className="checkbox checkbox-sm" /> Without a client secret: its page has other ways to prove itself</label>
         </>}
         {register.error && <ProblemBox error={register.error} />}
         <DialogButtons onClose={onClose} action="Register" busy={register.isPending} />
