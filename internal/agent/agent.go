@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/singleflight"
@@ -58,6 +59,7 @@ type account struct {
 	chest   *client.Client
 	shelf   *shelf
 	fetches singleflight.Group
+	away    atomic.Int64 // until when the chest counts as away without being asked, in Unix nanoseconds
 	relisten,
 	report chan struct{} // something is kept that is not listened for; something is to be reported
 }
@@ -66,6 +68,7 @@ type account struct {
 const (
 	quick        = 2 * time.Second  // to wait for the chest when there is something to serve without it
 	patient      = 30 * time.Second // when there is not
+	awayFor      = 5 * time.Second  // the chest counts as away after it did not answer: not everybody waits for that
 	reportEvery  = time.Second
 	mostInReport = 500
 	mostInBatch  = 100
@@ -225,6 +228,9 @@ func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v cli
 	if as == current {
 		return a.serveKept(r, p, text, kept, false)
 	}
+	if as == spare && time.Now().UnixNano() < r.away.Load() {
+		return a.serveKept(r, p, text, kept, true)
+	}
 	limit := patient
 	if as == spare {
 		limit = quick
@@ -234,7 +240,12 @@ func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v cli
 	defer cancel()
 	v, shared, err := a.fetch(ctx, r, text)
 	var away *client.Unreachable
-	if as == spare && errors.As(err, &away) {
+	if errors.As(err, &away) {
+		r.away.Store(time.Now().Add(awayFor).UnixNano())
+	} else {
+		r.away.Store(0)
+	}
+	if as == spare && away != nil {
 		return a.serveKept(r, p, text, kept, true)
 	}
 	if shared && err == nil {

@@ -345,3 +345,49 @@ func TestConfigurationsThatWouldServeTheWrongAreRefused(t *testing.T) {
 		t.Errorf("a file that everybody may change: %v", err)
 	}
 }
+
+// A network that swallows everything keeps one asker waiting for a while, and not each of fifty.
+func TestASilentNetworkIsNotWaitedForEachTime(t *testing.T) {
+	h := startHost(t)
+	relay, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = relay.Close() }()
+	var mu sync.Mutex
+	var open []net.Conn
+	silent, chest := false, strings.TrimPrefix(h.URL(), "https://")
+	go func() {
+		for {
+			in, err := relay.Accept()
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			open = append(open, in)
+			if out, err := net.Dial("tcp", chest); err == nil && !silent { // or nobody ever answers
+				open = append(open, out)
+				go func() { _, _ = io.Copy(in, out) }()
+				go func() { _, _ = io.Copy(out, in) }()
+			}
+			mu.Unlock()
+		}
+	}()
+	h.address = "https://" + relay.Addr().String()
+	h.start()
+	h.until("it is kept", func() bool { v, _ := h.read("gates/pin"); return v.Kept })
+	mu.Lock()
+	silent = true
+	for _, c := range open {
+		_ = c.Close()
+	}
+	mu.Unlock()
+	h.until("the silence is noticed", func() bool { v, code := h.read("gates/pin"); return code == "" && v.Away })
+	limited, cancel := context.WithTimeout(ctx, 30*time.Second) // fifty times two seconds are more
+	defer cancel()
+	for range 50 {
+		if v, err := h.app.ReadValue(limited, "gates/pin"); err != nil || !v.Away {
+			t.Fatalf("%+v, %v", v, err)
+		}
+	}
+}
