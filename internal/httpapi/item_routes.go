@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tansu/client"
@@ -265,15 +266,25 @@ func (a *api) readValue(c *call) error {
 	return c.Blob(http.StatusOK, "application/json", body)
 }
 
+// answers are buffers for answers with many values. They hold nothing while nobody has them.
+var answers = sync.Pool{New: func() any { room := make([]byte, 0, 8<<10); return &room }}
+
 // readValues reads several values in one call. An answer says for each what came of it.
 func (a *api) readValues(c *call) error {
-	var body struct {
-		References []string `json:"references"`
-	}
-	if err := a.decode(c, smallBody, &body); err != nil {
+	body, err := readBody(c.Response(), c.Request(), smallBody)
+	if err != nil {
 		return err
 	}
-	refs, err := parseReferences(body.References)
+	var asked struct {
+		References []string `json:"references"`
+	}
+	var plain bool
+	if asked.References, plain = plainList(body, "references"); !plain {
+		if err := decodeBody(body, &asked); err != nil {
+			return err
+		}
+	}
+	refs, err := parseReferences(asked.References)
 	if err != nil {
 		return err
 	}
@@ -281,8 +292,15 @@ func (a *api) readValues(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := append(make([]byte, 0, 512*len(refs)), `{"values":[`...)
-	defer func() { clear(answer[:cap(answer)]) }()
+	room := answers.Get().(*[]byte)
+	answer := append((*room)[:0], `{"values":[`...)
+	defer func() {
+		clear(answer)
+		if cap(answer) <= 64<<10 {
+			*room = answer
+			answers.Put(room)
+		}
+	}()
 	for i, o := range outcomes {
 		if i > 0 {
 			answer = append(answer, ',')

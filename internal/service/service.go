@@ -160,7 +160,8 @@ type Caller struct {
 	via     string
 	token   string // the id of the token it showed
 	steward bool
-	batch   *batch // where what is attempted is recorded together; nil for each by itself
+	batch   *batch     // where what is attempted is recorded together; nil for each by itself
+	addr    netip.Addr // its address, if that was read already
 }
 
 // batch is entries that become durable in one commit, before anything of what they tell of leaves the chest.
@@ -168,8 +169,10 @@ type batch struct{ entries []trail.Entry }
 
 // context is what conditions of grants ask about.
 func (c Caller) context(now time.Time) access.Context {
-	addr, _ := netip.ParseAddr(c.Addr) // what is no address is in no network
-	return access.Context{Now: now, Addr: addr, Via: c.via, Reason: c.Reason}
+	if !c.addr.IsValid() {
+		c.addr, _ = netip.ParseAddr(c.Addr) // what is no address is in no network
+	}
+	return access.Context{Now: now, Addr: c.addr, Via: c.via, Reason: c.Reason}
 }
 
 // Subject returns the caller as a subject: "person:audit-desk".
@@ -217,7 +220,7 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 		s.mu.RUnlock()
 		return nil, errLocked
 	}
-	if err := s.state.readable(target); err != nil {
+	if err := s.state.at(target...).err; err != nil { // nothing can be decided about what is not as it was stored
 		s.mu.RUnlock()
 		return nil, a.fail(err)
 	}
@@ -229,15 +232,6 @@ func (s *Service) allow(c Caller, action access.Action, target ...string) (*atte
 	}
 	s.mu.RUnlock()
 	return a, a.decided(decision, action, why)
-}
-
-// readable reports a target about which nothing can be decided, because its row is not what was stored.
-func (st *state) readable(target []string) error {
-	if len(target) != 2 || st.drawers[target[0]] == nil {
-		return nil
-	}
-	_, _, err := st.named(st.drawers[target[0]], target[1])
-	return err
 }
 
 // nearestMiss says why the grant that came nearest does not fit, if one came near at all.

@@ -188,37 +188,57 @@ func (d *drawer) put(row store.Drawer) (err error) {
 }
 
 // target finds out about a target what decides: its labels. One that does not exist has none.
-func (st *state) target(names ...string) access.Target {
-	t := access.Target{Names: names}
-	if len(names) == 0 || st.drawers[names[0]] == nil {
-		return t
+func (st *state) target(names ...string) access.Target { return st.at(names...).target() }
+
+// spot is what is where names point: looked up once, and then decided about and served.
+type spot struct {
+	names []string // of a drawer, or a drawer and an item; none for the chest
+	asked *drawer  // the drawer of that name; nil if there is none
+	home  *drawer  // where the item is now, which another name of it may not say
+	item  *item    // nil if there is none, or none was asked for
+	err   error    // the item cannot be read, so that nothing may be decided about it
+}
+
+func (st *state) at(names ...string) spot {
+	p := spot{names: names}
+	if len(names) > 0 {
+		p.asked = st.drawers[names[0]]
 	}
-	d := st.drawers[names[0]]
-	t.Labels = d.labels
-	if len(names) == 2 {
-		if _, it, _ := st.named(d, names[1]); it != nil { // one that cannot be read is not decided about: see allow
-			t.Labels = it.labels
-		}
+	if p.asked != nil && len(names) == 2 {
+		p.home, p.item, p.err = st.named(p.asked, names[1])
+	}
+	return p
+}
+
+func (p spot) target() access.Target {
+	t := access.Target{Names: p.names}
+	switch {
+	case p.item != nil:
+		t.Labels = p.item.labels
+	case p.asked != nil:
+		t.Labels = p.asked.labels
 	}
 	return t
 }
 
 // request makes the question whether a subject may do an action on a target: everything that decides it is in there.
 func (st *state) request(subject string, action access.Action, ctx access.Context, names ...string) access.Request {
-	return access.Request{Subject: subject, Action: action, Target: st.target(names...), Context: ctx, Approval: st.approval(subject, action, ctx.Now, names)}
+	return st.requestAt(st.at(names...), subject, action, ctx)
+}
+
+func (st *state) requestAt(p spot, subject string, action access.Action, ctx access.Context) access.Request {
+	return access.Request{Subject: subject, Action: action, Target: p.target(), Context: ctx, Approval: st.approval(p, subject, action, ctx.Now)}
 }
 
 // approval says whether somebody else must agree to a use of an item's value, and has.
-func (st *state) approval(subject string, action access.Action, now time.Time, names []string) access.Approval {
-	if action&(access.ReadValue|access.UseKey) == 0 || len(names) != 2 || st.drawers[names[0]] == nil {
+func (st *state) approval(p spot, subject string, action access.Action, now time.Time) access.Approval {
+	if action&(access.ReadValue|access.UseKey) == 0 || len(p.names) != 2 || p.asked == nil {
 		return access.NotNeeded
 	}
-	d := st.drawers[names[0]]
-	home, it, err := st.named(d, names[1])
-	if err != nil {
+	if p.err != nil {
 		return access.Missing // what cannot be looked at is not given out
 	}
-	return it.approvalFor(st, home, subject, action, now)
+	return p.item.approvalFor(st, p.home, subject, action, now)
 }
 
 func (it *item) approvalFor(st *state, d *drawer, subject string, action access.Action, now time.Time) access.Approval {
@@ -465,15 +485,17 @@ func (st *state) item(ref reference.Reference) (*drawer, *item, error) {
 
 // readItem finds an item by its name, or by one that it had before and that still works.
 func (st *state) readItem(ref reference.Reference) (*drawer, *item, error) {
-	d := st.drawers[ref.Drawer]
-	if d == nil {
-		return nil, nil, notFound("drawer "+ref.Drawer, "")
+	return st.at(ref.Drawer, ref.Item).readItem()
+}
+
+func (p spot) readItem() (*drawer, *item, error) {
+	switch {
+	case p.asked == nil:
+		return nil, nil, notFound("drawer "+p.names[0], "")
+	case p.err == nil && p.item == nil:
+		return p.asked, nil, notFound("item "+p.names[0]+"/"+p.names[1], "")
 	}
-	home, it, err := st.named(d, ref.Item)
-	if err == nil && it == nil {
-		return d, nil, notFound("item "+ref.Drawer+"/"+ref.Item, "")
-	}
-	return home, it, err
+	return p.home, p.item, p.err
 }
 
 func subjectOf(row store.Identity) string { return row.Kind + ":" + row.Name }

@@ -40,19 +40,19 @@ func (s *Service) ReadValue(c Caller, ref reference.Reference) (Served, error) {
 		s.mu.RUnlock()
 		return Served{}, errLocked
 	}
-	target := [2]string{ref.Drawer, ref.Item}
-	if err := st.readable(target[:]); err != nil {
+	place := st.at(ref.Drawer, ref.Item)
+	if place.err != nil {
 		s.mu.RUnlock()
-		return Served{}, a.fail(err)
+		return Served{}, a.fail(place.err)
 	}
-	request := st.request(c.id, access.ReadValue, c.context(a.entry.At), target[:]...)
+	request := st.requestAt(place, c.id, access.ReadValue, c.context(a.entry.At))
 	decision := st.policy.Decide(request)
 	if !decision.Allowed {
 		why := nearestMiss(st.policy, request)
 		s.mu.RUnlock()
 		return Served{}, a.decided(decision, access.ReadValue, why)
 	}
-	served, err := s.decrypt(st, c, ref, a.entry.At, toShow)
+	served, err := s.decryptAt(st, place, c, ref, a.entry.At, toShow)
 	s.mu.RUnlock()
 	if idle, closed := err.(*Error); closed && idle.Reason == string(lifecycle.Idle) {
 		served, err = s.decryptAwake(c, ref, a.entry.At)
@@ -111,7 +111,7 @@ func (s *Service) ReadValues(c Caller, refs []reference.Reference) ([]Outcome, e
 	if len(refs) == 0 || len(refs) > MaxReferences {
 		return nil, invalid("references", "references are 1 to %d", MaxReferences)
 	}
-	c.batch = &batch{entries: make([]trail.Entry, 0, len(refs))}
+	c.batch, c.addr = &batch{entries: make([]trail.Entry, 0, len(refs))}, c.context(s.now()).Addr
 	outcomes, size := make([]Outcome, len(refs)), 0
 	wipe := func() {
 		for i := range outcomes {
@@ -182,7 +182,11 @@ type serving struct {
 
 // serving finds what a reader who is allowed to gets now. Nobody but an app is shown what is for use only.
 func (st *state) serving(kind string, ref reference.Reference, now time.Time) (found serving, err error) {
-	d, it, err := st.readItem(ref)
+	return st.at(ref.Drawer, ref.Item).serving(kind, ref, now)
+}
+
+func (p spot) serving(kind string, ref reference.Reference, now time.Time) (found serving, err error) {
+	d, it, err := p.readItem()
 	if err != nil {
 		return found, err
 	}
@@ -197,11 +201,11 @@ func (st *state) serving(kind string, ref reference.Reference, now time.Time) (f
 	} else {
 		err = it.life.Servable(found.number, now)
 	}
-	var closed *lifecycle.NotServable
-	if errors.As(err, &closed) {
-		return found, &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
-	}
 	if err != nil {
+		var closed *lifecycle.NotServable
+		if errors.As(err, &closed) {
+			err = &Error{Code: NotServable, Reason: string(closed.State), Detail: ref.String() + ": " + closed.Error()}
+		}
 		return found, err
 	}
 	found.Ends, found.Grace = it.life.Ends(found.number, now), it.life.VersionAt(found.number, now) == lifecycle.Grace
@@ -217,11 +221,16 @@ func (st *state) serving(kind string, ref reference.Reference, now time.Time) (f
 
 // decrypt finds the version to serve and opens it. The caller holds the lock on the state.
 func (s *Service) decrypt(st *state, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
+	return s.decryptAt(st, st.at(ref.Drawer, ref.Item), c, ref, now, why)
+}
+
+// decryptAt is decrypt for a reference that was looked up.
+func (s *Service) decryptAt(st *state, p spot, c Caller, ref reference.Reference, now time.Time, why purpose) (Served, error) {
 	kind := reference.App // within the chest, everything may be used
 	if why == toShow {
 		kind = st.identities[c.id].Kind
 	}
-	found, err := st.serving(kind, ref, now)
+	found, err := p.serving(kind, ref, now)
 	if err != nil {
 		if found.item == nil {
 			err = s.hint(st, c, ref, err, now)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/klauspost/compress/s2"
+
 	"tansu/internal/core/trail"
 )
 
@@ -234,7 +236,7 @@ type entryRows struct {
 func (r *entryRows) entry(seq uint64) (trail.Entry, error) {
 	if seq < r.first || seq >= r.first+uint64(len(r.bodies)) {
 		var row entryRow
-		if err := r.store.read.Get(&row, "SELECT first, bodies FROM entries WHERE first <= ? ORDER BY first DESC LIMIT 1", seq); err != nil {
+		if err := r.store.read.Get(&row, "SELECT first, bodies, packed FROM entries WHERE first <= ? ORDER BY first DESC LIMIT 1", seq); err != nil {
 			return trail.Entry{}, fmt.Errorf("read entry %d of the trail: %w", seq, err)
 		}
 		r.first, r.bodies = row.First, row.split()
@@ -245,15 +247,46 @@ func (r *entryRows) entry(seq uint64) (trail.Entry, error) {
 	return trail.Decode([]byte(r.bodies[seq-r.first]))
 }
 
-// entryRow is a row of entries: the number of the first one, and the lines.
+// entryRow is a row of entries: the number of the first one, and the lines, as they are or packed.
 type entryRow struct {
 	First  uint64 `db:"first"`
 	Bodies string `db:"bodies"`
+	Packed []byte `db:"packed"`
 }
 
-func (r entryRow) split() []string {
-	return strings.Split(strings.TrimSuffix(r.Bodies, "\n"), "\n")
+// packFrom is from how many bytes on a row is packed. Entries that are committed together say nearly the same: twenty take
+// a sixth to a sixteenth of their bytes, and packing them takes 0.1 microseconds for each, which is less than writing more.
+const packFrom = 1 << 10
+
+// mostUnpacked is more than a row can hold; what says that it holds more is damaged.
+const mostUnpacked = 64 << 20
+
+// pack makes what is stored of a row.
+func (r entryRow) pack() entryRow {
+	if len(r.Bodies) >= packFrom {
+		r.Packed, r.Bodies = s2.Encode(nil, []byte(r.Bodies)), ""
+	}
+	return r
 }
+
+// split returns the lines of a row. What somebody changed so that it cannot be unpacked is one line that is no entry, so that
+// who looks at the entries one after the other finds which one is not what was recorded.
+func (r entryRow) split() []string {
+	bodies := r.Bodies
+	if r.Packed != nil {
+		if size, err := s2.DecodedLen(r.Packed); err != nil || size > mostUnpacked {
+			return []string{damagedRow}
+		}
+		unpacked, err := s2.Decode(nil, r.Packed)
+		if err != nil {
+			return []string{damagedRow}
+		}
+		bodies += string(unpacked)
+	}
+	return strings.Split(strings.TrimSuffix(bodies, "\n"), "\n")
+}
+
+const damagedRow = "a row that cannot be unpacked"
 
 // rowsAtOnce is how many rows of entries are read in one query.
 const rowsAtOnce = 64
@@ -291,7 +324,7 @@ func (s *Store) Bodies(from uint64, visit func(seq uint64, body string) bool) er
 // bodies is Bodies with what is in the database.
 func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) error {
 	next := max(from, 1)
-	query := "SELECT first, bodies FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) ORDER BY first LIMIT ?"
+	query := "SELECT first, bodies, packed FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) ORDER BY first LIMIT ?"
 	for {
 		var rows []entryRow
 		if err := s.read.Select(&rows, query, next, rowsAtOnce); err != nil {
@@ -309,6 +342,6 @@ func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) er
 		if len(rows) < rowsAtOnce {
 			return nil
 		}
-		query = "SELECT first, bodies FROM entries WHERE first >= ? ORDER BY first LIMIT ?"
+		query = "SELECT first, bodies, packed FROM entries WHERE first >= ? ORDER BY first LIMIT ?"
 	}
 }

@@ -36,6 +36,7 @@ type index struct {
 	seq  uint64     // the last entry in it; guarded by turn
 	goal uint64     // the last entry of the part that is being entered, or was when a crash came; guarded by turn
 	tree treeHashes // guarded by turn
+	room room       // guarded by turn
 	uses func(trail.Entry) []Use
 
 	mu      sync.Mutex
@@ -48,10 +49,18 @@ type index struct {
 	ended chan struct{}
 }
 
-// recorded is one row of entries as it was committed.
+// room is memory that each turn uses anew.
+type room struct {
+	entries []*trail.Entry
+	leaves  []trail.Hash
+	fresh   []trail.Hash
+	encoded []byte
+}
+
+// recorded is one row of entries as it was committed. They are those of the works, which nobody changes any more.
 type recorded struct {
 	entryRow
-	entries []trail.Entry
+	entries []*trail.Entry
 }
 
 // mostWaiting bounds what is kept in memory for the index. What is beyond it is read from the file.
@@ -168,7 +177,7 @@ func (s *Store) Reindex() error {
 // part is entries that follow each other in one block.
 type part struct {
 	first   uint64
-	entries []trail.Entry
+	entries []*trail.Entry
 	leaves  []trail.Hash
 }
 
@@ -187,7 +196,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 	pending := slices.Clone(x.pending)
 	x.mu.Unlock()
 	if len(pending) > 0 && pending[0].First == from {
-		p.entries, p.leaves = make([]trail.Entry, 0, blockSize), make([]trail.Hash, 0, blockSize)
+		p.entries, p.leaves = x.room.entries[:0], x.room.leaves[:0]
 		for _, row := range pending {
 			for i, body := range row.split() {
 				p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, row.entries[i])
@@ -196,6 +205,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 				break
 			}
 		}
+		x.room.entries, x.room.leaves = p.entries, p.leaves
 		return p, nil
 	}
 	var bad error
@@ -213,7 +223,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 		if bad != nil {
 			return false
 		}
-		p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, e)
+		p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, &e)
 		return !p.endsAt(x.goal)
 	})
 	if err == nil && bad == nil && len(p.entries) == 0 {
@@ -233,7 +243,7 @@ const stepsAtOnce = 200
 func (s *Store) enter(p part) error {
 	groups := p.groups()
 	steps := append(s.postingsOf(p, groups), s.usesOf(groups)...)
-	hashes, next, err := s.index.tree.grow(p)
+	hashes, next, err := s.index.tree.grow(p, &s.index.room)
 	if err != nil {
 		return err
 	}
@@ -258,6 +268,7 @@ func (s *Store) enter(p part) error {
 		return err
 	}
 	s.index.tree = next
+	clear(s.index.room.entries) // the room keeps no entry
 	return nil
 }
 
@@ -278,8 +289,8 @@ func (s *Store) derive(steps []step) error {
 // app does is most of a part, and is worked out once.
 type group struct {
 	places []uint16
-	oldest trail.Entry
-	newest trail.Entry
+	oldest *trail.Entry
+	newest *trail.Entry
 }
 
 // groups sorts the entries of a part into groups, in the order of their oldest ones.
@@ -292,7 +303,7 @@ func (p *part) groups() (list []*group) {
 	var last sameness // of the entry before
 	var g *group
 	for i, e := range p.entries {
-		same := sameness{of: e, hour: e.At.Unix() / 3600}
+		same := sameness{of: *e, hour: e.At.Unix() / 3600}
 		same.of.Seq, same.of.At, same.of.RequestID = 0, time.Time{}, ""
 		if g == nil || same != last { // looking at one entry is much cheaper than looking for one
 			if g = found[same]; g == nil {
@@ -317,7 +328,7 @@ func (s *Store) postingsOf(p part, groups []*group) (steps []step) {
 	fresh := (p.first-1)%blockSize == 0
 	for _, key := range slices.Sorted(maps.Keys(said)) {
 		slices.Sort(said[key])
-		var more []byte
+		more := make([]byte, 0, 2*len(said[key]))
 		for _, place := range said[key] {
 			more = binary.BigEndian.AppendUint16(more, place)
 		}
@@ -346,7 +357,7 @@ func (s *Store) usesOf(groups []*group) (steps []step) {
 	type id struct{ kind, key, other string }
 	uses, order := map[id]*Use{}, []id{}
 	for _, g := range groups {
-		for _, use := range s.index.uses(g.newest) {
+		for _, use := range s.index.uses(*g.newest) {
 			id := id{use.Kind, use.Key, use.Other}
 			all := uses[id]
 			if all == nil {
@@ -371,13 +382,15 @@ func (s *Store) usesOf(groups []*group) (steps []step) {
 const requestMarkSize = 4
 
 // requestMark is by which a request is looked for; others may have the same.
-func requestMark(id string) [requestMarkSize]byte {
-	return [requestMarkSize]byte(binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(id))))
+func requestMark(id string) (mark [requestMarkSize]byte) {
+	var small [64]byte
+	binary.BigEndian.PutUint32(mark[:], crc32.ChecksumIEEE(append(small[:0], id...)))
+	return mark
 }
 
 func (s *Store) blockOf(p part) step {
 	earliest, latest := p.entries[0].At.UnixMicro(), p.entries[0].At.UnixMicro()
-	var marks []byte
+	marks := make([]byte, 0, requestMarkSize*len(p.entries))
 	for _, e := range p.entries {
 		earliest, latest = min(earliest, e.At.UnixMicro()), max(latest, e.At.UnixMicro())
 		mark := requestMark(e.RequestID)
@@ -475,7 +488,7 @@ type treeHashes struct {
 const hashesAtOnce = 512
 
 // grow adds the leaves of a part, and returns the steps that write it and the tree as it is then.
-func (t treeHashes) grow(p part) (steps []step, next treeHashes, err error) {
+func (t treeHashes) grow(p part, r *room) (steps []step, next treeHashes, err error) {
 	size := int64(p.first - 1)
 	next = treeHashes{store: t.store, edge: t.edge.Clone()}
 	if next.edge.Size != p.first-1 {
@@ -489,18 +502,17 @@ func (t treeHashes) grow(p part) (steps []step, next treeHashes, err error) {
 		}
 		next.edge = trail.EdgeOf(p.first-1, roots)
 	}
-	fresh := make([]trail.Hash, 0, 2*len(p.leaves)+64)
+	r.fresh, r.encoded = r.fresh[:0], r.encoded[:0]
 	for _, leaf := range p.leaves {
-		fresh = next.edge.Grow(fresh, leaf)
+		r.fresh = next.edge.Grow(r.fresh, leaf)
+	}
+	for _, h := range r.fresh {
+		r.encoded = append(r.encoded, h[:]...)
 	}
 	at := tlog.StoredHashIndex(0, size)
-	for list := range slices.Chunk(fresh, hashesAtOnce) {
+	for encoded := range slices.Chunk(r.encoded, hashesAtOnce*tlog.HashSize) {
 		first := at
-		at += int64(len(list))
-		encoded := make([]byte, 0, len(list)*tlog.HashSize)
-		for _, h := range list {
-			encoded = append(encoded, h[:]...)
-		}
+		at += int64(len(encoded) / tlog.HashSize)
 		steps = append(steps, func(tx *Tx) error {
 			_, err := tx.tx.Exec("INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)", first, encoded)
 			return err

@@ -84,10 +84,10 @@ type writer struct {
 
 	bound atomic.Pointer[Sealer] // the sealer, for readers, who must not wait for a commit
 
-	seq    uint64
-	buffer []byte
-	rows   []recorded // those of the batch that is being written
-
+	seq     uint64
+	encoder trail.Encoder
+	buffer  []byte
+	rows    []recorded // those of the batch that is being written
 }
 
 // queue is the works that wait for a commit.
@@ -147,7 +147,7 @@ const maxRow = 256
 
 func (w *writer) start() (err error) {
 	var last entryRow
-	switch err := w.db.Get(&last, "SELECT first, bodies FROM entries ORDER BY first DESC LIMIT 1"); {
+	switch err := w.db.Get(&last, "SELECT first, bodies, packed FROM entries ORDER BY first DESC LIMIT 1"); {
 	case errors.Is(err, sql.ErrNoRows):
 	case err != nil:
 		return fmt.Errorf("read the end of the trail: %w", err)
@@ -155,7 +155,7 @@ func (w *writer) start() (err error) {
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert:             "INSERT INTO entries (first, bodies) VALUES (?, ?)",
+		&w.insert:             "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
 		&w.content:            "INSERT INTO contents (version, ciphertext) VALUES (?, ?)",
 		&w.derived.posting:    "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setPosting: "INSERT OR REPLACE INTO postings (key, block, places) VALUES (?, ?, ?)",
@@ -334,8 +334,7 @@ func (w *writer) write(batch []*Work) error {
 	}
 	w.closeRow()
 	if len(w.rows) == 1 { // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
-		_, err := w.insert.Exec(w.rows[0].First, w.rows[0].Bodies)
-		return err
+		return w.rows[0].insert(w.insert)
 	}
 	return w.transaction(w.writeRows)
 }
@@ -375,11 +374,17 @@ func (w *writer) writeChanges(tx *sqlx.Tx, batch []*Work) (err error) {
 
 func (w *writer) writeRows(tx *sqlx.Tx) error {
 	for _, row := range w.rows {
-		if _, err := tx.Stmtx(w.insert).Exec(row.First, row.Bodies); err != nil {
+		if err := row.insert(tx.Stmtx(w.insert)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (r recorded) insert(statement *sqlx.Stmt) error {
+	stored := r.pack()
+	_, err := statement.Exec(stored.First, stored.Bodies, stored.Packed)
+	return err
 }
 
 // entriesOf numbers and adds the entries of a work.
@@ -400,8 +405,8 @@ func (w *writer) entry(e *trail.Entry) {
 		w.rows = append(w.rows, recorded{entryRow: entryRow{First: e.Seq}})
 		last = len(w.rows) - 1
 	}
-	w.buffer = append(e.AppendCanonical(w.buffer), '\n')
-	w.rows[last].entries = append(w.rows[last].entries, *e)
+	w.buffer = append(w.encoder.Append(w.buffer, e), '\n')
+	w.rows[last].entries = append(w.rows[last].entries, e)
 }
 
 // closeRow ends the row that is being made, if there is one.

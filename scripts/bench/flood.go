@@ -67,7 +67,7 @@ func flood(result map[string]any) error {
 		var out []byte
 		go func() { var err error; out, err = command.CombinedOutput(); ended <- err }()
 		*seconds = length - 2
-		if reader, err = b.wrk(b.service, 1); err != nil { // any answer but the value fails it
+		if reader, err = b.wrk(theService, 1); err != nil { // any answer but the value fails it
 			return err
 		}
 		if err := <-ended; err != nil {

@@ -6,6 +6,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -70,6 +71,7 @@ type measurement struct {
 	rate     float64 // requests per second
 	p50, p99 time.Duration
 	requests int
+	cpu      time.Duration // processor time of the side that answered, for each request
 }
 
 func run() error {
@@ -104,16 +106,16 @@ func reads(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-12s %14s %14s %8s %14s %14s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99")
+	fmt.Printf("%-12s %14s %14s %8s %14s %14s %8s %8s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99", "CPU us", "bare")
 	total := 0
 	for _, c := range connections {
 		var audited, plain []measurement
 		for range *rounds {
 			for _, side := range []struct {
-				url string
-				to  *[]measurement
-			}{{b.service, &audited}, {b.bare, &plain}} {
-				m, err := b.wrk(side.url, c)
+				process int
+				to      *[]measurement
+			}{{theService, &audited}, {bareHandler, &plain}} {
+				m, err := b.wrk(side.process, c)
 				if err != nil {
 					return err
 				}
@@ -129,6 +131,7 @@ func reads(result map[string]any) error {
 		result["audited_read_per_second_"+key], result["bare_per_second_"+key] = round(a.rate), round(p.rate)
 		result["audited_read_p99_us_"+key], result["bare_p99_us_"+key] = a.p99.Microseconds(), p.p99.Microseconds()
 		result["audited_read_p99_over_bare_"+key] = round(float64(a.p99) / float64(p.p99))
+		result["audited_read_cpu_us_"+key], result["bare_cpu_us_"+key] = round(micros(a.cpu)), round(micros(p.cpu))
 		if c == 1 {
 			if err := b.lone(result, a, p); err != nil {
 				return err
@@ -139,7 +142,7 @@ func reads(result map[string]any) error {
 				return err
 			}
 		}
-		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99)
+		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s %8.1f %8.1f\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99, micros(a.cpu), micros(p.cpu))
 	}
 	after, err := b.entries()
 	if err != nil {
@@ -192,7 +195,7 @@ const inBatch = 20
 func (b *bench) batches(result map[string]any, total int, bare measurement) (int, error) {
 	var list []measurement
 	for range *rounds {
-		m, err := b.wrkWith("batch.lua", b.service, "/api/values", 64)
+		m, err := b.wrkWith("batch.lua", theService, "/api/values", 64)
 		if err != nil {
 			return total, err
 		}
@@ -200,7 +203,8 @@ func (b *bench) batches(result map[string]any, total int, bare measurement) (int
 	}
 	m := median(list)
 	result["batch20_values_over_bare"], result["batch20_values_per_second"] = round(m.rate*inBatch/bare.rate), round(m.rate*inBatch)
-	fmt.Printf("%-12s %14.0f values/s in calls for %d each: %.2f times the bare handler's requests\n", "64", m.rate*inBatch, inBatch, m.rate*inBatch/bare.rate)
+	result["batch20_cpu_us_per_value"] = round(micros(m.cpu) / inBatch)
+	fmt.Printf("%-12s %14.0f values/s in calls for %d each: %.2f times the bare handler's requests; %.1f us of CPU for each\n", "64", m.rate*inBatch, inBatch, m.rate*inBatch/bare.rate, micros(m.cpu)/inBatch)
 	return total, nil
 }
 
@@ -225,17 +229,18 @@ func decisions(result map[string]any) error {
 	return nil
 }
 
+func micros(d time.Duration) float64 { return float64(d.Nanoseconds()) / 1e3 }
+
 func round(x float64) float64 { return float64(int(x*1000+0.5)) / 1000 }
 
 func median(list []measurement) measurement {
-	rates, middles, tails := []float64{}, []time.Duration{}, []time.Duration{}
-	for _, m := range list {
-		rates, middles, tails = append(rates, m.rate), append(middles, m.p50), append(tails, m.p99)
+	middle := func(less func(a, b measurement) int) measurement { return slices.SortedFunc(slices.Values(list), less)[len(list)/2] }
+	return measurement{
+		rate: middle(func(a, b measurement) int { return cmp.Compare(a.rate, b.rate) }).rate,
+		p50:  middle(func(a, b measurement) int { return cmp.Compare(a.p50, b.p50) }).p50,
+		p99:  middle(func(a, b measurement) int { return cmp.Compare(a.p99, b.p99) }).p99,
+		cpu:  middle(func(a, b measurement) int { return cmp.Compare(a.cpu, b.cpu) }).cpu,
 	}
-	slices.Sort(rates)
-	slices.Sort(middles)
-	slices.Sort(tails)
-	return measurement{rate: rates[len(rates)/2], p50: middles[len(middles)/2], p99: tails[len(tails)/2]}
 }
 
 func goVersion() string {
@@ -415,11 +420,40 @@ var (
 	badLine   = regexp.MustCompile(`Non-2xx|Socket errors`)
 )
 
-func (b *bench) wrk(url string, connections int) (measurement, error) {
-	return b.wrkWith("headers.lua", url, "/api/values/"+reference, connections)
+// The sides, by their places among the processes.
+const (
+	theService = iota
+	bareHandler
+)
+
+func (b *bench) wrk(side, connections int) (measurement, error) {
+	return b.wrkWith("headers.lua", side, "/api/values/"+reference, connections)
 }
 
-func (b *bench) wrkWith(script, url, path string, connections int) (m measurement, err error) {
+// cpu is how much processor time a side has taken. The clock of /proc counts hundredths of a second.
+func (b *bench) cpu(side int) (time.Duration, error) {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", b.processes[side].Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	_, rest, _ := strings.Cut(string(stat), ") ") // proc_pid_stat(5): utime and stime are fields 14 and 15
+	fields, ticks := strings.Fields(rest), 0
+	for _, text := range fields[11:13] {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return 0, err
+		}
+		ticks += n
+	}
+	return time.Duration(ticks) * 10 * time.Millisecond, nil
+}
+
+func (b *bench) wrkWith(script string, side int, path string, connections int) (m measurement, err error) {
+	url := []string{b.service, b.bare}[side]
+	before, err := b.cpu(side)
+	if err != nil {
+		return m, err
+	}
 	out, err := exec.Command("wrk", "-t", strconv.Itoa(min(2, connections)), "-c", strconv.Itoa(connections), "-d", fmt.Sprintf("%ds", *seconds),
 		"--latency", "-s", filepath.Join(b.dir, script), url+path).CombinedOutput()
 	if err != nil || badLine.Match(out) {
@@ -438,6 +472,10 @@ func (b *bench) wrkWith(script, url, path string, connections int) (m measuremen
 	if m.p50, err = time.ParseDuration(string(mid[1]) + string(mid[2])); err != nil {
 		return m, err
 	}
-	m.p99, err = time.ParseDuration(string(tail[1]) + string(tail[2]))
+	if m.p99, err = time.ParseDuration(string(tail[1]) + string(tail[2])); err != nil {
+		return m, err
+	}
+	after, err := b.cpu(side)
+	m.cpu = (after - before) / time.Duration(m.requests)
 	return m, err
 }

@@ -59,7 +59,7 @@ func mixed(result map[string]any) error {
 			return measurement{}, err
 		}
 		*seconds = length
-		return b.wrkWith("mixed.lua", b.service, "/", 64)
+		return b.wrkWith("mixed.lua", theService, "/", 64)
 	}
 	if _, err := load("early", 10); err != nil { // until memory is as full as it gets
 		return err

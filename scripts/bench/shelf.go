@@ -192,10 +192,10 @@ end
 	return os.WriteFile(filepath.Join(s.b.dir, "headers.lua"), []byte(text), 0o600)
 }
 
-func (s *side) read() (measurement, error) { return s.b.wrkWith("headers.lua", s.b.service, "/", 64) }
+func (s *side) read() (measurement, error) { return s.b.wrkWith("headers.lua", theService, "/", 64) }
 
 // cold reads items at random, of which most are in no cache.
-func (s *side) cold() (measurement, error) { return s.b.wrkWith("cold.lua", s.b.service, "/", 64) }
+func (s *side) cold() (measurement, error) { return s.b.wrkWith("cold.lua", theService, "/", 64) }
 
 // resident is the memory of the service in MiB, as the kernel counts it; 0 when it does not say.
 func (s *side) resident() float64 { return residentOf(s.b.processes[0].Process.Pid) }
