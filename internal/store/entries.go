@@ -261,14 +261,6 @@ const packFrom = 1 << 10
 // mostUnpacked is more than a row can hold; what says that it holds more is damaged.
 const mostUnpacked = 64 << 20
 
-// pack makes what is stored of a row.
-func (r entryRow) pack() entryRow {
-	if len(r.Bodies) >= packFrom {
-		r.Packed, r.Bodies = s2.Encode(nil, []byte(r.Bodies)), ""
-	}
-	return r
-}
-
 // split returns the lines of a row. What somebody changed so that it cannot be unpacked is one line that is no entry, so that
 // who looks at the entries one after the other finds which one is not what was recorded.
 func (r entryRow) split() []string {
@@ -283,8 +275,10 @@ func (r entryRow) split() []string {
 		}
 		bodies += string(unpacked)
 	}
-	return strings.Split(strings.TrimSuffix(bodies, "\n"), "\n")
+	return lines(bodies)
 }
+
+func lines(bodies string) []string { return strings.Split(strings.TrimSuffix(bodies, "\n"), "\n") }
 
 const damagedRow = "a row that cannot be unpacked"
 

@@ -57,7 +57,7 @@ type room struct {
 	encoded []byte
 }
 
-// recorded is one row of entries as it was committed. They are those of the works, which nobody changes any more.
+// recorded is one row of entries as it was committed, with its lines also when it is packed in the file. The entries are those of the works, which nobody changes any more.
 type recorded struct {
 	entryRow
 	entries []*trail.Entry
@@ -198,7 +198,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 	if len(pending) > 0 && pending[0].First == from {
 		p.entries, p.leaves = x.room.entries[:0], x.room.leaves[:0]
 		for _, row := range pending {
-			for i, body := range row.split() {
+			for i, body := range lines(row.Bodies) {
 				p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, row.entries[i])
 			}
 			if p.endsAt(x.goal) {
@@ -391,9 +391,12 @@ func requestMark(id string) (mark [requestMarkSize]byte) {
 func (s *Store) blockOf(p part) step {
 	earliest, latest := p.entries[0].At.UnixMicro(), p.entries[0].At.UnixMicro()
 	marks := make([]byte, 0, requestMarkSize*len(p.entries))
+	request, mark := "", requestMark("")
 	for _, e := range p.entries {
 		earliest, latest = min(earliest, e.At.UnixMicro()), max(latest, e.At.UnixMicro())
-		mark := requestMark(e.RequestID)
+		if e.RequestID != request { // entries of one call follow each other
+			request, mark = e.RequestID, requestMark(e.RequestID)
+		}
 		marks = append(marks, mark[:]...)
 	}
 	return func(tx *Tx) error {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+	"github.com/klauspost/compress/s2"
 
 	"tansu/internal/core/trail"
 )
@@ -382,8 +383,11 @@ func (w *writer) writeRows(tx *sqlx.Tx) error {
 }
 
 func (r recorded) insert(statement *sqlx.Stmt) error {
-	stored := r.pack()
-	_, err := statement.Exec(stored.First, stored.Bodies, stored.Packed)
+	if r.Packed != nil {
+		_, err := statement.Exec(r.First, "", r.Packed)
+		return err
+	}
+	_, err := statement.Exec(r.First, r.Bodies, nil)
 	return err
 }
 
@@ -411,10 +415,15 @@ func (w *writer) entry(e *trail.Entry) {
 
 // closeRow ends the row that is being made, if there is one.
 func (w *writer) closeRow() {
-	if len(w.buffer) > 0 {
-		w.rows[len(w.rows)-1].Bodies = string(w.buffer)
-		w.buffer = w.buffer[:0]
+	if len(w.buffer) == 0 {
+		return
 	}
+	row := &w.rows[len(w.rows)-1]
+	row.Bodies = string(w.buffer)
+	if len(w.buffer) >= packFrom {
+		row.Packed = s2.Encode(nil, w.buffer)
+	}
+	w.buffer = w.buffer[:0]
 }
 
 // change runs one change so that it can be undone alone. The first error is the change's own, the second one means
