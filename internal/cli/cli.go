@@ -133,7 +133,7 @@ A first tour:
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
 		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
-		groupRead:   {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(), a.sampleCommand(), a.checkCommand(), a.agentCommand(), a.lendCommand(), a.gitCredentialCommand(), a.leaksCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
+		groupRead:   {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(), a.sampleCommand(), a.checkCommand(), a.agentCommand(), a.lendCommand(), a.gitCredentialCommand(), a.leaksCommand(), a.fingerprintsCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
 		groupProve:  {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {

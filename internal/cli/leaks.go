@@ -19,7 +19,7 @@ func (a *app) leaksCommand() *cobra.Command {
 	var o needsOptions
 	var drawers []string
 	var history bool
-	var sarif string
+	var sarif, marks string
 	command := a.withReason(&cobra.Command{
 		Use:   "leaks [PATH …]",
 		Short: "Find values where they should not be: in files, archives, a repository's history or standard input",
@@ -28,25 +28,22 @@ hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line. It 
 Archives (zip, tar, gzip) are looked into. "-" is standard input, and --history is every version of everything in a Git
 repository, also on branches that are gone.
 
-The exit code is 0 when nothing is found and 5 when something is. Each value that is looked for is a read, in the trail.`,
+The exit code is 0 when nothing is found and 5 when something is. Each value that is looked for is a read, in the trail.
+
+With --fingerprints, a file that tansu fingerprints has written is what is looked for: no chest is asked and no value is there.`,
 		Example: `  tansu leaks build/
   tansu leaks --drawer ticketing-prod --history .
   zcat build.log.gz | tansu leaks --in production -
+  tansu leaks --fingerprints tansu.fingerprints dist/
   tansu leaks --sarif leaks.sarif dist/ logs/`,
-		RunE: a.withClient(func(ctx context.Context, c *client.Client, paths []string) error {
+		RunE: func(c *cobra.Command, paths []string) error {
+			ctx := c.Context()
 			if len(paths) == 0 {
 				paths = []string{"."}
 			}
-			if err := server.HideMemory(); err != nil {
-				return err
-			}
-			secrets, err := a.toLookFor(ctx, c, &o, drawers)
+			matcher, values, err := a.matcherFor(ctx, marks, &o, drawers)
 			if err != nil {
 				return err
-			}
-			matcher, tooSmall := leak.NewMatcher(secrets)
-			for _, name := range tooSmall {
-				a.say("%s is too short to be looked for: it would be found everywhere.", name)
 			}
 			findings := []sift.Finding{}
 			s := &sift.Sieve{Matcher: matcher, Visit: func(f sift.Finding) { findings = append(findings, f) },
@@ -69,16 +66,104 @@ The exit code is 0 when nothing is found and 5 when something is. Each value tha
 					return err
 				}
 			}
-			if err := a.show(findings, func() { a.printLeaks(findings, len(secrets), s.Bytes) }); err != nil || len(findings) == 0 {
+			if err := a.show(findings, func() { a.printLeaks(findings, values, s.Bytes) }); err != nil || len(findings) == 0 {
 				return err
 			}
 			return foundSomething{}
-		}),
+		},
 	})
 	o.add(command)
 	command.Flags().StringArrayVar(&drawers, "drawer", nil, "look for every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
 	command.Flags().BoolVar(&history, "history", false, "look through the history of Git repositories")
 	command.Flags().StringVar(&sarif, "sarif", "", "write what is found to this `file` too, in SARIF 2.1.0, for pipelines")
+	command.Flags().StringVar(&marks, "fingerprints", "", "look for what this `file` of tansu fingerprints says, without a chest")
+	command.MarkFlagsMutuallyExclusive("fingerprints", "drawer")
+	return command
+}
+
+// matcherFor finds the values themselves or, in a file that has none, their fingerprints; and says how many they are.
+func (a *app) matcherFor(ctx context.Context, marks string, o *needsOptions, drawers []string) (sift.Matcher, int, error) {
+	if marks != "" {
+		content, err := os.ReadFile(marks)
+		if err != nil {
+			return nil, 0, fmt.Errorf("read %s: %w", marks, reasonOf(err))
+		}
+		f, err := leak.ReadFingerprints(content)
+		if err != nil {
+			return nil, 0, usagef("%s: %v", marks, err)
+		}
+		return f, f.Values(), nil
+	}
+	secrets, err := a.readToLookFor(ctx, o, drawers)
+	if err != nil {
+		return nil, 0, err
+	}
+	matcher, tooSmall := leak.NewMatcher(secrets)
+	for _, name := range tooSmall {
+		a.say("%s is too short to be looked for: it would be found everywhere.", name)
+	}
+	return matcher, len(secrets), nil
+}
+
+// readToLookFor is [app.toLookFor] for who is signed in, in memory that stays in this process.
+func (a *app) readToLookFor(ctx context.Context, o *needsOptions, drawers []string) ([]leak.Secret, error) {
+	c, err := a.connected()
+	if err != nil {
+		return nil, err
+	}
+	if err := server.HideMemory(); err != nil {
+		return nil, err
+	}
+	return a.toLookFor(ctx, c, o, drawers)
+}
+
+func (a *app) fingerprintsCommand() *cobra.Command {
+	var o needsOptions
+	var drawers []string
+	var out string
+	command := a.withReason(&cobra.Command{
+		Use:   "fingerprints",
+		Short: "Write a file by which a pipeline finds values that it may not read",
+		Long: `Reads values, those of the manifest or all that you may read in drawers, and writes a file from which nobody can get them, but
+by which tansu leaks --fingerprints finds them: of each form of a value a salted check, its size, and the reference.
+
+Whoever has such a file can check guesses, as with anything that tells whether a text is the value. So values that somebody could
+guess are left out, and it is said which: look for these with tansu leaks as who may read them. The file is made anew after
+a rotation. Each value is a read, in the trail.`,
+		Example: `  tansu fingerprints --drawer ticketing-prod --out tansu.fingerprints
+  tansu leaks --fingerprints tansu.fingerprints build/`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			secrets, err := a.readToLookFor(c.Context(), &o, drawers)
+			if err != nil {
+				return err
+			}
+			f, leftOut := leak.NewFingerprints(secrets)
+			for _, name := range leftOut {
+				a.say("%s is left out: it is short, or could be guessed. Look for it with tansu leaks.", name)
+			}
+			if f.Values() == 0 {
+				return errors.New("there is no value of which fingerprints could be made")
+			}
+			content, err := json.Marshal(f)
+			if err != nil {
+				return err
+			}
+			content = append(content, '\n')
+			if out == "" {
+				_, err = a.Out.Write(content)
+				return err
+			}
+			if err := os.WriteFile(out, content, 0o644); err != nil {
+				return fmt.Errorf("write %s: %w", out, reasonOf(err))
+			}
+			a.say("Fingerprints of %d values are in %s.", f.Values(), out)
+			return nil
+		},
+	})
+	o.add(command)
+	command.Flags().StringArrayVar(&drawers, "drawer", nil, "of every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
+	command.Flags().StringVar(&out, "out", "", "write to this `file` instead of standard output")
 	return command
 }
 

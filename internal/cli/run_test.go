@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/base64"
 	"os"
 	"path/filepath"
 	"strings"
@@ -73,6 +74,42 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 	}
 	if r := app.in(t, dir, "", "leaks", "."); r.code != 0 {
 		t.Errorf("leaks without the file: %+v", r)
+	}
+}
+
+// A pipeline that may read nothing looks for values by their fingerprints, without a chest. What could be guessed from them is left out.
+func TestAPipelineFindsValuesThatItMayNotRead(t *testing.T) {
+	u, chest := signedIn(t)
+	const token, weak = "tk_q7Rz0vLkT2mWc9XyPb4JdN8sGh1Ea6Uf", "harbour-2026!"
+	chest.Fill(t, "ticketing-prod", "token", token)
+	chest.Fill(t, "ticketing-prod", "door", weak)
+	dir, file := t.TempDir(), filepath.Join(t.TempDir(), "tansu.fingerprints")
+	app := asApp(t, u, chest)
+	u.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "ticketing-prod/**")
+	u.ok(t, "", "grant", "give", "app:ticket-api", "viewer", "ticketing-prod/**")
+	r := app.run(t, "", "fingerprints", "--drawer", "ticketing-prod", "--out", file)
+	if r.code != 0 || !strings.Contains(r.talk, "ticketing-prod/door@1 is left out") || strings.Contains(r.talk, "token@1 is left out") {
+		t.Fatalf("%+v", r)
+	}
+	content, err := os.ReadFile(file)
+	if err != nil || strings.Contains(string(content), token) || strings.Contains(string(content), weak) {
+		t.Fatalf("the file is %s, %v", content, err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "log"), []byte("one\nAuthorization: Basic "+base64.StdEncoding.EncodeToString([]byte("job:"+token))+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := chest.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	stranger := user{t.TempDir()}
+	if r := stranger.run(t, "", "leaks", "--fingerprints", file, dir); r.code != 5 || !strings.Contains(r.out, "log:2:") || !strings.Contains(r.out, "ticketing-prod/token@1") || strings.Contains(r.out+r.talk, token) {
+		t.Errorf("%+v", r)
+	}
+	if r := stranger.run(t, "", "leaks", "--fingerprints", file, t.TempDir()); r.code != 0 || !strings.Contains(r.out, "1 values") {
+		t.Errorf("where there is nothing: %+v", r)
+	}
+	if r := stranger.run(t, "", "leaks", "--fingerprints", filepath.Join(dir, "log"), dir); r.code != 2 {
+		t.Errorf("a file that has none: %+v", r)
 	}
 }
 

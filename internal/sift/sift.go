@@ -31,9 +31,15 @@ type Finding struct {
 	Form      string `json:"form"`
 }
 
+// Matcher finds values in a text: a [leak.Matcher], or [leak.Fingerprints].
+type Matcher interface {
+	Longest() int // of what it finds, in bytes
+	Find(text []byte, before int, visit func(leak.Finding))
+}
+
 // Sieve looks through things. It is for one goroutine.
 type Sieve struct {
-	Matcher *leak.Matcher
+	Matcher Matcher
 	Visit   func(Finding)
 	// Skipped is told what could not be looked into, and why.
 	Skipped func(place string, err error)

@@ -18,11 +18,11 @@ const corpusSize = 8 << 20
 // apps adds what applications and pipelines feel: how fast output is masked and files are looked through, next to grep, and
 // how much longer a program takes to start with twenty values.
 func apps(result map[string]any) error {
-	ns, err := benchmarks("Mask20|Find1000|Grep1000", "./internal/core/leak")
+	ns, err := benchmarks("Mask20|Find1000|Fingerprints1000|Grep1000", "./internal/core/leak")
 	if err != nil {
 		return err
 	}
-	for name, key := range map[string]string{"Mask20": "mask_mb_s", "Find1000": "leak_check_mb_s", "Grep1000": "grep_fixed_mb_s"} {
+	for name, key := range map[string]string{"Mask20": "mask_mb_s", "Find1000": "leak_check_mb_s", "Fingerprints1000": "fingerprint_check_mb_s", "Grep1000": "grep_fixed_mb_s"} {
 		if ns[name] == 0 {
 			return fmt.Errorf("the benchmarks say nothing of %s", name)
 		}

@@ -1,6 +1,6 @@
 // Package leak finds secret values where they should not be: in a stream, which it masks while it passes, and in files,
 // which it searches. It knows the forms in which programs write a value: as it is, in base64 at each of the three places
-// that a byte can have in it, in hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line.
+// that a byte can have in it, in hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line, also of base64.
 //
 // A [Matcher] looks for all forms of all values at once. At every fourth place of a text it asks a small table of bits whether
 // the eight bytes there are in the beginning of any form; only where they may be does it compare. So its speed hardly depends
@@ -28,7 +28,7 @@ const minLine = 8
 
 // Form is one way in which a value may be written.
 type Form struct {
-	Kind  string // "plain", "base64", "hex", "url", "json", "shell", "utf-16" or "line"
+	Kind  string // "plain", "base64", "hex", "url", "json", "shell", "utf-16", "line" or "base64 line"
 	Bytes []byte
 }
 
@@ -62,6 +62,17 @@ func Forms(value []byte) (list []Form) {
 			add("shell", []byte(escaped))
 		}
 		add("utf-16", utf16le(text))
+	}
+	// Base64 is often broken into lines, of 76 characters (RFC 2045) or of 64 (RFC 7468), each of which stands for bytes of its own.
+	for _, size := range []int{57, 48} {
+		if len(value) <= size {
+			continue
+		}
+		for part := range slices.Chunk(value, size) {
+			if len(part) >= minLine {
+				add("base64 line", base64.RawStdEncoding.AppendEncode(nil, part))
+			}
+		}
 	}
 	if bytes.IndexByte(value, '\n') >= 0 {
 		for line := range bytes.Lines(value) {

@@ -1,0 +1,254 @@
+package leak
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"math/bits"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Fingerprints find values in texts without holding them, so that a pipeline can look for what it may not read. Whoever has
+// them can check guesses, as with anything that tells whether a text is the value; so they are made only of values that
+// nobody can guess in any time (see [Strong]), and what is left out is said.
+//
+// Of each form of a value they hold a keyed check (HMAC-SHA-256, RFC 2104, the first 16 bytes) over the whole, and thirty bits of a
+// hash of the sixteen bytes at each of its first four places. The thirty bits say where the check is worth computing.
+//
+// They are not changed after they are made, and safe for concurrent use.
+type Fingerprints struct {
+	salt    [32]byte
+	values  []fingerprinted
+	bits    []uint64
+	at      map[uint32][]trace
+	longest int
+}
+
+// fingerprinted is one value in the file.
+type fingerprinted struct {
+	Reference string `json:"reference"`
+	Forms     []mark `json:"forms"`
+}
+
+type mark struct {
+	Kind    string         `json:"kind"`
+	Size    int            `json:"size"`    // in bytes
+	Windows [stride]uint32 `json:"windows"` // of its first places
+	Check   []byte         `json:"check"`
+}
+
+// trace says that a window is in a form, so many bytes after its begin.
+type trace struct{ value, form, offset int }
+
+const (
+	windowSize     = 16
+	minMarked      = windowSize + stride - 1
+	checkSize      = 16
+	traceBits      = 30
+	traceTableBits = 22 // makes a table of 512 KiB
+)
+
+// minBits is the least strength, in bits, of what fingerprints are made of: to try 2^96 values takes a machine that tries a
+// million million of them in a second 2.5 thousand million years.
+const minBits = 96
+
+var run = regexp.MustCompile(`[A-Za-z0-9+/_=.~-]+`)
+
+// Strong reports whether nobody can guess a value: whether a run of characters in it looks random and has at least 96 bits by
+// its characters. It does not see how a value was made, and errs on the side of no: words, dates and repetitions count for little.
+func Strong(value []byte) bool {
+	return slices.ContainsFunc(run.FindAll(value, -1), func(token []byte) bool { return randomBits(token) >= minBits })
+}
+
+// The kinds of characters in tokens, and how many there are of each; of what is neither letter nor digit two are counted.
+var kinds = map[byte]float64{'0': 10, 'a': 26, 'A': 26, '-': 2}
+
+var hexadecimal = regexp.MustCompile(`^([0-9a-f]+|[0-9A-F]+)$`)
+
+// randomBits estimates how many bits a token has if each character was chosen by itself. Outside of hexadecimal, what is of the
+// same kind as its neighbour counts for a quarter, because that is how words and numbers are: of random letters and digits more
+// than half are not.
+func randomBits(token []byte) float64 {
+	different, found := map[byte]bool{}, map[byte]bool{}
+	hex, counted := hexadecimal.Match(token), 0.0
+	for i, c := range token {
+		different[c], found[kindOf(c)] = true, true
+		if hex || i == 0 || kindOf(c) != kindOf(token[i-1]) {
+			counted++
+		} else {
+			counted += 0.25
+		}
+	}
+	alphabet := 16.0
+	if !hex {
+		alphabet = 0
+		for kind := range found {
+			alphabet += kinds[kind]
+		}
+	}
+	return min(counted, 2*float64(len(different))) * math.Log2(max(alphabet, 2))
+}
+
+func kindOf(c byte) byte {
+	switch {
+	case c >= '0' && c <= '9':
+		return '0'
+	case c >= 'a' && c <= 'z':
+		return 'a'
+	case c >= 'A' && c <= 'Z':
+		return 'A'
+	}
+	return '-'
+}
+
+// NewFingerprints makes fingerprints of values under a fresh salt, and returns the names of those that are left out because
+// they are too weak or too short.
+func NewFingerprints(secrets []Secret) (f *Fingerprints, leftOut []string) {
+	f = &Fingerprints{}
+	_, _ = rand.Read(f.salt[:])
+	for _, secret := range secrets {
+		made := fingerprinted{Reference: secret.Name}
+		if Strong(secret.Value) {
+			for _, form := range Forms(secret.Value) {
+				if len(form.Bytes) >= minMarked && (form.Kind != "line" && form.Kind != "base64 line" || Strong(form.Bytes)) {
+					made.Forms = append(made.Forms, f.mark(form))
+				}
+			}
+		}
+		if len(made.Forms) == 0 {
+			leftOut = append(leftOut, secret.Name)
+			continue
+		}
+		f.values = append(f.values, made)
+	}
+	f.index()
+	return f, leftOut
+}
+
+func (f *Fingerprints) mark(form Form) mark {
+	m := mark{Kind: form.Kind, Size: len(form.Bytes), Check: f.check(form.Bytes)}
+	for offset := range stride {
+		m.Windows[offset] = f.keys().window(form.Bytes[offset:])
+	}
+	return m
+}
+
+func (f *Fingerprints) check(text []byte) []byte {
+	mac := hmac.New(sha256.New, f.salt[:])
+	mac.Write(text)
+	return mac.Sum(nil)[:checkSize]
+}
+
+// windowKeys are the parts of the salt that windows are hashed with.
+type windowKeys [2]uint64
+
+func (f *Fingerprints) keys() windowKeys {
+	return windowKeys{binary.LittleEndian.Uint64(f.salt[:]), binary.LittleEndian.Uint64(f.salt[8:])}
+}
+
+// window hashes the first sixteen bytes of a text: the halves, each with a key, multiplied, and the product folded.
+func (k windowKeys) window(text []byte) uint32 {
+	_ = text[windowSize-1]
+	high, low := bits.Mul64(binary.LittleEndian.Uint64(text)^k[0], binary.LittleEndian.Uint64(text[8:])^k[1])
+	return uint32((high ^ low) * spread >> (64 - traceBits))
+}
+
+func (f *Fingerprints) index() {
+	f.bits, f.at = make([]uint64, 1<<(traceTableBits-6)), map[uint32][]trace{}
+	for v, value := range f.values {
+		for i, form := range value.Forms {
+			f.longest = max(f.longest, form.Size)
+			for offset, w := range form.Windows {
+				place := w >> (traceBits - traceTableBits)
+				f.bits[place>>6] |= 1 << (place & 63)
+				f.at[w] = append(f.at[w], trace{v, i, offset})
+			}
+		}
+	}
+}
+
+// Longest is what [Matcher.Longest] is.
+func (f *Fingerprints) Longest() int { return f.longest }
+
+// Values is how many values can be found.
+func (f *Fingerprints) Values() int { return len(f.values) }
+
+// Find is what [Matcher.Find] is.
+func (f *Fingerprints) Find(text []byte, before int, visit func(Finding)) {
+	keys, from := f.keys(), 0
+	for i := 0; i < min(before+stride-1, len(text)-windowSize+1); i += stride {
+		w := keys.window(text[i : i+windowSize])
+		if place := w >> (traceBits - traceTableBits); f.bits[place>>6]>>(place&63)&1 == 0 {
+			continue
+		}
+		if found, is := f.confirm(text, i, from, before, f.at[w]); is {
+			visit(found)
+			from = found.At + found.Length
+			i = max(i, from/stride*stride-stride)
+		}
+	}
+}
+
+// confirm computes the checks of what may be at a place, and returns what begins first and is longest there.
+func (f *Fingerprints) confirm(text []byte, at, from, before int, traces []trace) (found Finding, is bool) {
+	for _, t := range traces {
+		form, begin := f.values[t.value].Forms[t.form], at-t.offset
+		if begin < from || begin >= before || begin+form.Size > len(text) || is && (begin > found.At || begin == found.At && form.Size <= found.Length) {
+			continue
+		}
+		if subtle.ConstantTimeCompare(f.check(text[begin:begin+form.Size]), form.Check) == 1 {
+			found, is = Finding{Name: f.values[t.value].Reference, Kind: form.Kind, At: begin, Length: form.Size}, true
+		}
+	}
+	return found, is
+}
+
+// fingerprintFile is how fingerprints are written.
+type fingerprintFile struct {
+	Version int             `json:"fingerprints"` // 1
+	Salt    []byte          `json:"salt"`
+	Values  []fingerprinted `json:"values"`
+}
+
+// MarshalJSON writes them as a file that [ReadFingerprints] reads.
+func (f *Fingerprints) MarshalJSON() ([]byte, error) {
+	return json.Marshal(fingerprintFile{1, f.salt[:], f.values})
+}
+
+// The most that a file may have.
+const (
+	mostMarked   = 100_000 // values
+	mostFormSize = 1 << 20
+)
+
+// ReadFingerprints reads a file back.
+func ReadFingerprints(content []byte) (*Fingerprints, error) {
+	var file fingerprintFile
+	decoder := json.NewDecoder(strings.NewReader(string(content)))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&file); err != nil {
+		return nil, fmt.Errorf("it is no file of fingerprints: %w", err)
+	}
+	f := &Fingerprints{values: file.Values}
+	if file.Version != 1 || len(file.Salt) != len(f.salt) || len(file.Values) == 0 || len(file.Values) > mostMarked {
+		return nil, errors.New("it is no file of fingerprints of this version")
+	}
+	copy(f.salt[:], file.Salt)
+	for _, value := range f.values {
+		for _, form := range value.Forms {
+			if form.Size < minMarked || form.Size > mostFormSize || len(form.Check) != checkSize || slices.Max(form.Windows[:]) >= 1<<traceBits {
+				return nil, fmt.Errorf("what it has of %q was not written by this program", value.Reference)
+			}
+		}
+	}
+	f.index()
+	return f, nil
+}
