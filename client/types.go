@@ -693,3 +693,21 @@ type Problem struct {
 }
 
 func (p *Problem) Error() string { return p.Detail }
+
+// ManifestNeeds is what a manifest needs.
+type ManifestNeeds struct {
+	App          string             `json:"app,omitempty"`
+	Environments []EnvironmentNeeds `json:"environments"`
+}
+
+// EnvironmentNeeds is what it needs in one environment; the name is empty in a manifest without environments.
+type EnvironmentNeeds struct {
+	Name  string         `json:"name"`
+	Needs []ManifestNeed `json:"needs"`
+}
+
+// ManifestNeed is one value, and how it is handed over, in a few words.
+type ManifestNeed struct {
+	Reference string `json:"reference"`
+	Delivery  string `json:"delivery"`
+}

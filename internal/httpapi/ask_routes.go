@@ -4,8 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"tansu/client"
+	"tansu/internal/core/manifest"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/sample"
 	"tansu/internal/service"
@@ -76,7 +78,7 @@ func consideredJSON(list []service.Considered) []client.Considered {
 
 func (a *api) preflight(c *call) error {
 	var body client.Preflight
-	if err := a.decode(c, smallBody, &body); err != nil {
+	if err := a.decode(c, listBody, &body); err != nil {
 		return err
 	}
 	refs, err := parseReferences(body.References)
@@ -92,6 +94,40 @@ func (a *api) preflight(c *call) error {
 		answer = append(answer, checkJSON(ch))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
+}
+
+// manifestBody is more than the largest manifest takes in JSON.
+const manifestBody = 2*manifest.MaxSize + 1024
+
+// readManifest says what a manifest needs in each environment. It looks at nothing but the text.
+func (a *api) readManifest(c *call) error {
+	var body struct {
+		Text string `json:"text"`
+	}
+	if err := a.decode(c, manifestBody, &body); err != nil {
+		return err
+	}
+	m, err := manifest.Read([]byte(body.Text))
+	if err != nil {
+		return &service.Error{Code: service.InvalidInput, Field: "text", Detail: strings.ReplaceAll(err.Error(), "\n", "; ")}
+	}
+	environments := m.Environments()
+	if len(environments) == 0 {
+		environments = []string{""}
+	}
+	answer := client.ManifestNeeds{App: m.App, Environments: []client.EnvironmentNeeds{}}
+	for _, name := range environments {
+		needs, err := m.For(name)
+		if err != nil {
+			return err // not met: every environment has a drawer
+		}
+		of := client.EnvironmentNeeds{Name: name, Needs: []client.ManifestNeed{}}
+		for _, n := range needs {
+			of.Needs = append(of.Needs, client.ManifestNeed{Reference: n.Reference.String(), Delivery: n.Delivery()})
+		}
+		answer.Environments = append(answer.Environments, of)
+	}
+	return c.JSON(http.StatusOK, answer)
 }
 
 // samples are programs that read a value; they say nothing about whether it is there.
@@ -142,7 +178,7 @@ func checkJSON(ch service.Check) client.Check {
 // watchValues tells of values that change, as events of the HTML standard (section 9.2), for as long as somebody listens.
 func (a *api) watchValues(c *call) error {
 	var body client.Watching
-	if err := a.decode(c, smallBody, &body); err != nil {
+	if err := a.decode(c, listBody, &body); err != nil {
 		return err
 	}
 	refs, err := parseReferences(body.References)

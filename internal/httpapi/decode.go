@@ -16,6 +16,7 @@ import (
 // Limits of a request body. A version's value is 256 KiB, a third more in base64, and room for what is around it.
 const (
 	smallBody  = 16 << 10
+	listBody   = 64 << 10 // a hundred references: each has two or three names of up to 64 bytes
 	valueBody  = 400 << 10
 	maxNesting = 8
 )

@@ -123,6 +123,7 @@ var routes = []route{
 	{"POST", "/api/values", identified, (*api).readValues},
 	{"GET", "/api/samples", identified, (*api).samples},
 	{"POST", "/api/preflight", identified, (*api).preflight},
+	{"POST", "/api/manifest", identified, (*api).readManifest},
 	{"POST", "/api/reads", identified, (*api).reportReads},
 	{"POST", "/api/watch", identified, (*api).watchValues},
 	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},

@@ -271,7 +271,7 @@ var answers = sync.Pool{New: func() any { room := make([]byte, 0, 8<<10); return
 
 // readValues reads several values in one call. An answer says for each what came of it.
 func (a *api) readValues(c *call) error {
-	body, err := readBody(c.Response(), c.Request(), smallBody)
+	body, err := readBody(c.Response(), c.Request(), listBody)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,9 @@
 package httpapi_test
 
 import (
+	"encoding/json"
+	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -8,7 +11,58 @@ import (
 
 	"tansu/client"
 	"tansu/internal/chesttest"
+	"tansu/internal/core/reference"
 )
+
+// What a manifest needs is told for each environment; what is wrong in it is told with its line, and nothing of it is kept.
+func TestAManifestIsRead(t *testing.T) {
+	chest := chesttest.Start(t)
+	_, token := chest.App(t, "ticket-api")
+	read := func(text string) chesttest.Answer {
+		body, err := json.Marshal(map[string]string{"text": text})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/manifest", Token: token, Body: string(body)})
+	}
+	var needs client.ManifestNeeds
+	answer := read("manifest: 1\napp: ticket-api\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: DB, reference: db#password }\n  - { stdin: true, reference: shared/key }\n")
+	if err := json.Unmarshal(answer.Body, &needs); err != nil || answer.Status != 200 {
+		t.Fatalf("%d %s", answer.Status, answer.Body)
+	}
+	want := client.ManifestNeeds{App: "ticket-api", Environments: []client.EnvironmentNeeds{
+		{Name: "production", Needs: []client.ManifestNeed{{Reference: "ticketing-prod/db#password", Delivery: "DB"}, {Reference: "shared/key", Delivery: "standard input"}}},
+		{Name: "staging", Needs: []client.ManifestNeed{{Reference: "ticketing-staging/db#password", Delivery: "DB"}, {Reference: "shared/key", Delivery: "standard input"}}}}}
+	if !reflect.DeepEqual(needs, want) {
+		t.Errorf("%+v", needs)
+	}
+	for text, says := range map[string]string{"": "empty", "manifest: 1\nneeds:\n  - { variable: PATH, reference: d/i }\n": "line 3", "needs: [": "did not find", "manifest: 1\nneeds:\n  - { variable: V, reference: i }\n": "no drawer"} {
+		if answer := read(text); answer.Status != 400 || !strings.Contains(string(answer.Body), says) {
+			t.Errorf("%q: %d %s", text, answer.Status, answer.Body)
+		}
+	}
+}
+
+// A hundred of the longest references are one call.
+func TestAHundredLongReferencesAreOneCall(t *testing.T) {
+	chest := chesttest.Start(t)
+	_, token := chest.App(t, "ticket-api")
+	long := strings.Repeat("n", reference.MaxName)
+	references := make([]string, 100)
+	for i := range references {
+		references[i] = fmt.Sprintf("%s/%s#%s", long, long[3:]+fmt.Sprintf("%03d", i), long)
+		if _, err := reference.Parse(references[i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	app := chest.Client(t, token)
+	if checks, err := app.Check(ctx, client.Preflight{References: references}); err != nil || len(checks) != 100 {
+		t.Errorf("%d, %v", len(checks), err)
+	}
+	if outcomes, err := app.ReadValues(ctx, references...); err != nil || len(outcomes) != 100 {
+		t.Errorf("%d, %v", len(outcomes), err)
+	}
+}
 
 // A preflight says of each value what a read would say, opens none, and tells nobody what they may not know.
 func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {

@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -173,6 +174,14 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	b.do(press("Register it", "dialog"), press("Done", "dialog"),
 		chromedp.WaitVisible(`//p[contains(., "the word of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
 	b.do(press("Would it be served now?"), chromedp.WaitVisible(`//td[contains(., "version 1")]`))
+	manifest := "manifest: 1\napp: nightly-ledger\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: DB, reference: db-password }\n"
+	b.do(press("Check a manifest …"), chromedp.WaitVisible(`dialog[open] textarea[name=manifest]`), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, "needs: ["),
+		press("Check it", "dialog"), see("did not find"), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, strings.Repeat("\b", len("needs: ["))), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, manifest),
+		press("Check it", "dialog"), see("All of it would be served now"), chromedp.SendKeys(`dialog[open] select`, "staging"), see("1 of 1 would not be served"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("Close", "dialog"))
 	b.do(chromedp.Click(`//li[contains(., "the word of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "the word of")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)

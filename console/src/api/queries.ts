@@ -47,7 +47,17 @@ export const useIdentity = (subject: string) =>
 export const useReadings = (subject: string) =>
   useQuery({ queryKey: ["identities", subject, "reads"], queryFn: () => data(api.GET("/api/identities/{subject}/reads", { params: { path: { subject } } })) });
 
-export const usePreflight = (subject: string) => useMutation({ mutationFn: (references: string[]) => data(api.POST("/api/preflight", { body: { subject, references } })) });
+// A preflight asks about a hundred values at once; longer lists are asked for in parts.
+export const usePreflight = (subject: string) =>
+  useMutation({
+    mutationFn: async (references: string[]) => {
+      const checks: Schemas["Check"][] = [];
+      for (let at = 0; at < references.length; at += 100) checks.push(...(await data(api.POST("/api/preflight", { body: { subject, references: references.slice(at, at + 100) } }))).checks);
+      return { checks };
+    },
+  });
+
+export const useManifest = () => useMutation({ mutationFn: (text: string) => data(api.POST("/api/manifest", { body: { text } })) });
 
 export const useSamples = (reference: string) =>
   useQuery({ queryKey: ["samples", reference], queryFn: () => data(api.GET("/api/samples", { params: { query: { reference } } })), staleTime: Infinity });

@@ -881,6 +881,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/manifest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a manifest needs in each of its environments. Nothing but the text is looked at; it is not kept. */
+        post: operations["readManifest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/reads": {
         parameters: {
             query?: never;
@@ -1433,6 +1450,17 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Name: string;
+        ManifestNeeds: {
+            app?: string;
+            environments: {
+                name: string;
+                needs: {
+                    reference: string;
+                    /** @description How it is handed over, in a few words. */
+                    delivery: string;
+                }[];
+            }[];
+        };
         Preflight: {
             /** @description Who would read; the caller when it is left out. */
             subject?: string;
@@ -4128,6 +4156,34 @@ export interface operations {
                     "application/json": {
                         checks: components["schemas"]["Check"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readManifest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The manifest, in YAML. */
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The environments in the order of their names; one without a name when the manifest has none. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManifestNeeds"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { usePreflight, useReadings, useTrail } from "../../api/queries";
@@ -6,18 +7,24 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";
 import { Loading } from "../../parts/States";
 import { When } from "../../parts/When";
+import { Answer } from "./Answer";
+import { ManifestDialog } from "./ManifestDialog";
 
 // Readings is what somebody reads, with which version, and what they were refused last.
 export function Readings({ subject }: { subject: string }) {
   const reads = useReadings(subject);
   const list = reads.data?.reads ?? [];
   const preflight = usePreflight(subject);
+  const [asking, setAsking] = useState(false);
   const answers = new Map((preflight.data?.checks ?? []).map((c) => [c.reference, c]));
   return (
     <section aria-label="What it reads">
       <div className="mb-2 flex items-center justify-between gap-4">
         <h2 className="text-xl font-semibold">What it reads</h2>
-        {list.length > 0 && <button type="button" className="btn btn-outline btn-sm" disabled={preflight.isPending} onClick={() => preflight.mutate(list.slice(0, 100).map((r) => r.reference))}>Would it be served now?</button>}
+        <span className="flex gap-2">
+          <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>Check a manifest …</button>
+          {list.length > 0 && <button type="button" className="btn btn-outline btn-sm" disabled={preflight.isPending} onClick={() => preflight.mutate(list.slice(0, 100).map((r) => r.reference))}>Would it be served now?</button>}
+        </span>
       </div>
       {preflight.error && <div className="mb-4"><ProblemBox error={preflight.error} /></div>}
       {reads.isPending && <Loading what="what it reads" />}
@@ -45,15 +52,9 @@ export function Readings({ subject }: { subject: string }) {
         </Scroll>
       )}
       <LastRefusals subject={subject} />
+      {asking && <ManifestDialog subject={subject} onClose={() => setAsking(false)} />}
     </section>
   );
-}
-
-// Answer is what a read would be told now; no value is opened for it.
-function Answer({ of: check }: { of: Schemas["Check"] | undefined }) {
-  if (!check) return <span className="muted">not asked</span>;
-  if (check.served) return <><Mark state="allowed" word={`version ${check.version}`} />{check.warning && <span className="block text-sm">{check.warning}</span>}</>;
-  return <><Mark state="refused" word="no" /><span className="block text-sm">{check.detail}</span>{check.remedy && <code className="name block text-sm">{check.remedy.command}</code>}</>;
 }
 
 function Note({ of: r }: { of: Schemas["Reading"] }) {
