@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"tansu/client"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/demo"
+	"tansu/internal/issuer"
 	"tansu/internal/server"
 	"tansu/internal/web"
 )
@@ -101,9 +103,17 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 		return err
 	}
 	a.say("Making up 90 days of a ferry operator's history …")
-	password, secrets, err := demo.Fill(chest.Service, clock, chest.Enrolment)
+	pipeline, err := startPipeline()
+	if err != nil {
+		return errors.Join(err, chest.Stop())
+	}
+	defer func() { _ = pipeline.Close() }()
+	password, secrets, err := demo.Fill(chest.Service, clock, chest.Enrolment, pipeline.Address)
 	if err == nil {
 		err = writeDemoProfiles(ctx, chest, password, secrets)
+	}
+	if err == nil {
+		err = pipeline.writeToken(filepath.Join(chest.Dir, demoToken))
 	}
 	if err != nil {
 		return errors.Join(err, chest.Stop())
@@ -112,6 +122,41 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 	err = chest.Wait(ctx)
 	a.say("\nEnding the demo and removing %s.", dir)
 	return errors.Join(err, chest.Stop())
+}
+
+// pipeline stands in for the operator's pipeline system: it publishes its keys on loopback, and has given a job a token.
+type pipeline struct {
+	*issuer.StandIn
+	*http.Server
+}
+
+func startPipeline() (*pipeline, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("start the pipeline system: %w", err)
+	}
+	standIn, err := issuer.NewStandIn("http://" + listener.Addr().String())
+	if err != nil {
+		return nil, errors.Join(err, listener.Close())
+	}
+	p := &pipeline{standIn, &http.Server{Handler: standIn, ReadHeaderTimeout: 10 * time.Second}}
+	go func() { _ = p.Serve(listener) }()
+	return p, nil
+}
+
+// demoToken is the file with the token of a job, as a pipeline system would hand it over.
+const demoToken = "job.token"
+
+func (p *pipeline) writeToken(path string) error {
+	claims := map[string]any{"aud": demo.JobAudience}
+	for name, value := range demo.JobClaims {
+		claims[name] = value
+	}
+	token, err := p.Token(claims, 12*time.Hour)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(token), 0o600)
 }
 
 func taken(address string) bool {
@@ -127,6 +172,9 @@ func taken(address string) bool {
 var demoPersons = []string{"security-duty", "ticketing-lead", "audit-desk"}
 
 const demoApp = "ticket-api"
+
+// demoJob is an app that has no secret, and no token yet.
+const demoJob = "nightly-ledger"
 
 func writeDemoProfiles(ctx context.Context, chest *demo.Chest, password secretvalue.Value, secrets map[string]secretvalue.Value) error {
 	all := &profiles{Current: demoApp, Profiles: map[string]*profile{}, path: filepath.Join(chest.Dir, "profiles.json")}
@@ -149,7 +197,7 @@ func writeDemoProfiles(ctx context.Context, chest *demo.Chest, password secretva
 	}
 	p := &profile{Address: chest.URL()}
 	p.signedIn(client.Session{Subject: "app:" + demoApp, Token: token, Ends: time.Now().Add(life)})
-	all.Profiles[demoApp] = p
+	all.Profiles[demoApp], all.Profiles[demoJob] = p, &profile{Address: chest.URL()}
 	return all.save()
 }
 
@@ -174,6 +222,11 @@ In another terminal:
   tansu check fuel-billing-prod/ledger-db-password          # as app:ticket-api: refused, and told why
   tansu --profile audit-desk trail --subject app:ticket-api # the auditor sees both
 
+  A job of the pipeline has no secret: the pipeline system, which the demo stands in for, says who it is.
+
+  tansu --profile nightly-ledger sign-in app:nightly-ledger --token-file $TANSU_HOME/%s
+  tansu --profile nightly-ledger check fuel-billing-prod/ledger-db-password
+
 Ctrl-C ends the demo and removes everything it made.
-`, chest.URL(), password.Reveal(), chest.Dir, program)
+`, chest.URL(), password.Reveal(), chest.Dir, program, demoToken)
 }

@@ -118,6 +118,7 @@ var apps = []struct {
 type filler struct {
 	s        *service.Service
 	clock    *Clock
+	pipeline string // the address of the pipeline system
 	password secretvalue.Value
 	secrets  map[string]secretvalue.Value
 }
@@ -129,10 +130,19 @@ const (
 	laptop = "203.0.113.40" // where no app should read from
 )
 
-// Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. It returns
+// Pipeline is the address of the operator's pipeline system, which does not exist.
+const Pipeline = "https://pipeline.ferries.example"
+
+// JobAudience and JobClaims are what the pipeline system says in tokens of the job that is app:nightly-ledger.
+const JobAudience = "tansu"
+
+var JobClaims = map[string]string{"sub": "job:ledger", "branch": "main", "protected": "true"}
+
+// Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. The pipeline system
+// is at an address, [Pipeline] or that of one that stands in for it. Fill returns
 // one password for all people, and the apps' secrets.
-func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
-	f := &filler{s: s, clock: clock, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
+func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value, pipeline string) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
+	f := &filler{s: s, clock: clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
 		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.astray, f.order, f.recent, f.ask,
 	} {
@@ -334,7 +344,7 @@ func (f *filler) registerApps() error {
 	}
 	// A job of the pipeline is the ledger because the pipeline system says so, and a host of the telemetry makes a key of its own.
 	for subject, n := range map[string]service.NewCredential{
-		"app:nightly-ledger":      {Kind: "issuer", Issuer: "https://pipeline.ferries.example", Audience: "tansu", Claims: map[string]string{"sub": "job:ledger", "branch": "main", "protected": "true"}},
+		"app:nightly-ledger":      {Kind: "issuer", Issuer: f.pipeline, Audience: JobAudience, Claims: JobClaims},
 		"app:telemetry-collector": {Kind: "host", Networks: []string{"198.51.100.0/24"}, NotAfter: f.clock.Now().Add(time.Hour)},
 	} {
 		if _, err := f.s.IssueCredential(duty, subject, n); err != nil {

@@ -234,7 +234,9 @@ func micros(d time.Duration) float64 { return float64(d.Nanoseconds()) / 1e3 }
 func round(x float64) float64 { return float64(int(x*1000+0.5)) / 1000 }
 
 func median(list []measurement) measurement {
-	middle := func(less func(a, b measurement) int) measurement { return slices.SortedFunc(slices.Values(list), less)[len(list)/2] }
+	middle := func(less func(a, b measurement) int) measurement {
+		return slices.SortedFunc(slices.Values(list), less)[len(list)/2]
+	}
 	return measurement{
 		rate: middle(func(a, b measurement) int { return cmp.Compare(a.rate, b.rate) }).rate,
 		p50:  middle(func(a, b measurement) int { return cmp.Compare(a.p50, b.p50) }).p50,

@@ -61,7 +61,7 @@ func run(dir string) error {
 		return err
 	}
 	defer func() { _ = chest.Stop() }()
-	password, _, err := demo.Fill(chest.Service, clock, chest.Enrolment)
+	password, _, err := demo.Fill(chest.Service, clock, chest.Enrolment, demo.Pipeline)
 	if err != nil {
 		return err
 	}
@@ -100,6 +100,8 @@ func run(dir string) error {
 		{name: "policy", stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{edited, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`.panel tbody`)}},
 		{name: "policy-problem", extra: true, stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{misspelt, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`[role=alert]`)}},
 		{name: "identity", extra: true, path: "/access/app:nightly-ledger", ready: `tbody`},
+		{name: "manifest", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Check a manifest")]`), chromedp.WaitVisible(`dialog textarea`),
+			chromedp.SendKeys(`dialog textarea`, ledgerManifest), chromedp.Click(`//dialog//button[contains(., "Check it")]`), chromedp.WaitVisible(`dialog tbody`), chromedp.ScrollIntoView(`dialog tbody`)}},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "entry", extra: true, path: "/trail/100", ready: `section ol`},
 		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `pre`, steps: []step{chromedp.Click(`//button[contains(., "Verify now")]`), chromedp.WaitVisible(`//p[@role="status"]`)}},
@@ -121,6 +123,8 @@ var (
 	edited   = typed(`.replace("scope: ticketing-prod/db-password", "scope: ticketing-prod/*").replace(/ {2}- id: [^ ]+\n {4}subject: app:map-printer(\n {4}.*)+/, "")`)
 	misspelt = typed(`.replace("role: consumer", "role: consumr").replace("scope: fuel", "scop: fuel")`)
 )
+
+const ledgerManifest = "manifest: 1\napp: nightly-ledger\ndrawers: { production: fuel-billing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: PGPASSWORD, reference: ledger-db-password }\n  - { variable: SALES_PASSWORD, reference: ticketing-prod/db-password }\n  - { file: gates.key, variable: GATES_KEY, reference: harbour-gates-prod/radio-key }\n"
 
 // agedSixty fills in a rule that touches most of what is there.
 var agedSixty = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {

@@ -25,7 +25,7 @@ export function ManifestDialog({ subject, onClose }: { subject: string; onClose:
   return (
     <Dialog title={`What ${subject} needs`} wide onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => { event.preventDefault(); read(); }}>
-        <Area label="Manifest" name="manifest" rows={8} required value={text} onChange={(event) => setText(event.target.value)} hint="The text of tansu.yaml in the app's repository. It has no values, and is not kept." />
+        <Area label="Manifest" name="manifest" rows={6} required value={text} onChange={(event) => setText(event.target.value)} hint="The text of tansu.yaml in the app's repository. It has no values, and is not kept." />
         {manifest.error && <ProblemBox error={manifest.error} />}
         {preflight.error && <ProblemBox error={preflight.error} />}
         {chosen && environments.length > 1 && <Choice label="Environment" value={chosen.name} onChange={(event) => choose(environments.find((e) => e.name === event.target.value))} options={environments.map((e) => ({ value: e.name, text: e.name }))} />}
@@ -38,7 +38,7 @@ export function ManifestDialog({ subject, onClose }: { subject: string; onClose:
                 <thead><tr><th scope="col">Handed over as</th><th scope="col">Reference</th><th scope="col">Now</th></tr></thead>
                 <tbody>
                   {chosen.needs.map((n) => (
-                    <tr key={n.delivery}><td className="name">{n.delivery}</td><td className="name">{n.reference}</td><td><Answer of={answers.get(n.reference)} /></td></tr>
+                    <tr key={n.delivery}><td className="name">{n.delivery}</td><td className="name whitespace-nowrap">{n.reference}</td><td><Answer of={answers.get(n.reference)} /></td></tr>
                   ))}
                 </tbody>
               </table>
