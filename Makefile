@@ -34,7 +34,7 @@ flood: build ## refuse a million reads of one app while another one reads, and c
 	@scripts/install.sh bench
 	@go build -o build/bench ./scripts/bench && build/bench -only flood
 
-trail-10m: ## measure queries of a trail of ten million entries; the file is built once, in build/, and takes 8 GB
+trail-10m: ## measure queries of a trail of ten million entries; the file is built once, in build/, and takes 1.3 GB
 	@go build -o build/bench ./scripts/bench && build/bench -only trail -entries 10000000
 
 screenshots: build ## take the pictures in docs/screenshots anew

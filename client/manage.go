@@ -272,6 +272,14 @@ func (c *Client) ReportReads(ctx context.Context, k KeptReads) error {
 	return c.post(ctx, "/api/reads", k, nil)
 }
 
+// HostKey returns the key under which an agent may keep values of the app that it signs in as on its host's disk. It is the same
+// each time for one credential; a chest that gives it no more says so by a [*Problem].
+func (c *Client) HostKey(ctx context.Context) ([]byte, error) {
+	var answer HostKey
+	err := c.post(ctx, "/api/host-key", struct{}{}, &answer)
+	return answer.Key, err
+}
+
 // Readings lists what somebody has read, the newest first.
 func (c *Client) Readings(ctx context.Context, subject string) ([]Reading, error) {
 	var answer struct {

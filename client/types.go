@@ -711,3 +711,8 @@ type ManifestNeed struct {
 	Reference string `json:"reference"`
 	Delivery  string `json:"delivery"`
 }
+
+// HostKey is the key under which a host may keep values on its disk.
+type HostKey struct {
+	Key []byte `json:"key"` // 32 bytes
+}

@@ -58,6 +58,7 @@ type account struct {
 	profile string
 	chest   *client.Client
 	shelf   *shelf
+	disk    *disk // where that is kept across restarts; nil for nowhere
 	fetches singleflight.Group
 	away    atomic.Int64 // until when the chest counts as away without being asked, in Unix nanoseconds
 	relisten,
@@ -86,7 +87,7 @@ func Start(o Options) (*Agent, error) {
 	accounts := map[string]*account{}
 	for i := range o.Config.Serves {
 		rule := &o.Config.Serves[i]
-		acc, err := accountOf(accounts, rule.Profile, o.Connect)
+		acc, err := a.accountOf(accounts, rule.Profile)
 		if err != nil {
 			return nil, err
 		}
@@ -94,7 +95,7 @@ func Start(o Options) (*Agent, error) {
 	}
 	byUnit := map[string]*served{}
 	for _, u := range o.Config.Units {
-		acc, err := accountOf(accounts, u.Profile, o.Connect)
+		acc, err := a.accountOf(accounts, u.Profile)
 		if err != nil {
 			return nil, err
 		}
@@ -118,6 +119,9 @@ func Start(o Options) (*Agent, error) {
 	for _, account := range accounts {
 		a.work.Go(func() { a.listenTo(ctx, account) })
 		a.work.Go(func() { a.reportFor(ctx, account) })
+		if account.disk != nil {
+			a.work.Go(func() { a.keepOnDisk(ctx, account) })
+		}
 	}
 	a.http = &http.Server{Handler: a.routes(), ConnContext: withPeer, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
@@ -125,11 +129,11 @@ func Start(o Options) (*Agent, error) {
 	return a, nil
 }
 
-func accountOf(known map[string]*account, profile string, connect func(string) (*client.Client, error)) (*account, error) {
+func (a *Agent) accountOf(known map[string]*account, profile string) (*account, error) {
 	if known[profile] != nil {
 		return known[profile], nil
 	}
-	chest, err := connect(profile)
+	chest, err := a.options.Connect(profile)
 	if err != nil {
 		return nil, fmt.Errorf("profile %s: %w", profile, err)
 	}
@@ -137,8 +141,18 @@ func accountOf(known map[string]*account, profile string, connect func(string) (
 	if err != nil {
 		return nil, err
 	}
-	known[profile] = &account{profile: profile, chest: chest, shelf: shelf, relisten: make(chan struct{}, 1), report: make(chan struct{}, 1)}
-	return known[profile], nil
+	acc := &account{profile: profile, chest: chest, shelf: shelf, relisten: make(chan struct{}, 1), report: make(chan struct{}, 1)}
+	if directory := a.options.Config.Shelf; directory != "" {
+		if err := os.MkdirAll(directory, 0o700); err != nil {
+			return nil, fmt.Errorf("make the place of the shelf: %w", err)
+		}
+		acc.disk = newDisk(directory, profile)
+		if err := acc.disk.open(shelf); err != nil { // it is made anew from what the chest serves
+			a.options.Log.Warn("what an earlier agent has left is not used", "profile", profile, "error", err)
+		}
+	}
+	known[profile] = acc
+	return acc, nil
 }
 
 // listen opens the socket for everybody: who may ask for what is for the rules to say. One that an agent has left which was
@@ -192,6 +206,9 @@ func (a *Agent) end() error {
 	a.work.Wait()
 	for _, r := range a.rules {
 		_ = a.reportOnce(ctx, r.account) // what cannot be reported now stays in the journal
+		if r.disk != nil && !r.shelf.erased() {
+			err = errors.Join(err, r.disk.save(r.shelf, a.options.Now()))
+		}
 		r.shelf.erase()
 	}
 	return errors.Join(err, a.journal.close())
@@ -248,6 +265,7 @@ func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v cli
 	if as == spare && away != nil {
 		return a.serveKept(r, p, text, kept, true)
 	}
+	a.heardNo(r.account, err)
 	if shared && err == nil {
 		return a.serveKept(r, p, text, v, false)
 	}
@@ -317,6 +335,7 @@ func (a *Agent) listenTo(ctx context.Context, acc *account) {
 				err := acc.chest.WatchValues(listening, part, func(ch client.Check) error { acc.shelf.hears(ch, a.options.Now()); return nil })
 				if err != nil && listening.Err() == nil {
 					a.options.Log.Info("the chest is not heard any more", "profile", acc.profile, "error", err)
+					a.heardNo(acc, err)
 				}
 			})
 		}
@@ -327,8 +346,8 @@ func (a *Agent) listenTo(ctx context.Context, acc *account) {
 			broken = false
 		}
 		heard := a.options.Now()
-		if broken { // a chest that is there says so every ten seconds, and one that does not is noticed after 45
-			heard = heard.Add(-45 * time.Second)
+		if broken {
+			heard = heard.Add(-silence)
 		}
 		acc.shelf.deaf(heard)
 		cancel()

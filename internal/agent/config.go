@@ -27,7 +27,9 @@ type Config struct {
 	Version int    `yaml:"agent"`   // 1
 	Socket  string `yaml:"socket"`  // where it listens
 	Journal string `yaml:"journal"` // the file for reads that are not reported yet
-	Serves  []Rule `yaml:"serves"`
+	// Shelf is a directory in which what is kept outlives a restart of the agent; empty for memory only.
+	Shelf  string `yaml:"shelf,omitempty"`
+	Serves []Rule `yaml:"serves"`
 	// Credentials is where systemd connects for LoadCredential=, and Units are those that it may do that for.
 	Credentials string `yaml:"credentials,omitempty"`
 	Units       []Unit `yaml:"units,omitempty"`
@@ -70,6 +72,9 @@ func ReadConfig(content []byte) (c Config, err error) {
 	}
 	if !filepath.IsAbs(c.Journal) {
 		add("journal is the absolute path of the file for reads that are not reported yet")
+	}
+	if c.Shelf != "" && !filepath.IsAbs(c.Shelf) {
+		add("shelf is the absolute path of a directory for what is kept across restarts of the agent")
 	}
 	if len(c.Serves) == 0 && len(c.Units) == 0 {
 		add("it serves nobody: list users under serves")

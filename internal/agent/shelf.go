@@ -5,6 +5,7 @@ import (
 	"crypto/cipher"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -17,9 +18,10 @@ import (
 // shelf is what an agent keeps of one profile's values, encrypted under a key that lives in this process only, in memory that is
 // not swapped out. It knows for how long each may be served.
 type shelf struct {
+	mu    sync.Mutex
 	key   []byte
 	aead  cipher.AEAD
-	mu    sync.Mutex
+	fresh chan struct{}     // says that something is kept, or is not any more
 	kept  map[string]*entry // by reference
 	live  bool              // whether the chest is listened to
 	about map[string]bool   // for what, since that began last
@@ -27,28 +29,90 @@ type shelf struct {
 }
 
 type entry struct {
-	sealed  []byte
-	version int
-	until   time.Time     // when the chest may give another answer by itself; zero for never
-	keepFor time.Duration // while the chest is away
-	good    time.Time     // when it was known last to be what the chest would serve
+	Sealed  []byte        `json:"sealed"`
+	Version int           `json:"version"`
+	Until   time.Time     `json:"until"`    // when the chest may give another answer by itself; zero for never
+	KeepFor time.Duration `json:"keep_for"` // while the chest is away
+	Good    time.Time     `json:"good"`     // when it was known last to be what the chest would serve
 }
 
 // mostKept bounds how many values are kept.
 const mostKept = 10_000
 
 func newShelf() (*shelf, error) {
-	s := &shelf{key: make([]byte, 32), kept: map[string]*entry{}}
+	s := &shelf{key: make([]byte, keySize), kept: map[string]*entry{}, fresh: make(chan struct{}, 1)}
 	_, _ = rand.Read(s.key)
 	_ = unix.Mlock(s.key) // where that is not allowed, the process is not dumpable at least
-	block, err := aes.NewCipher(s.key)
+	var err error
+	s.aead, err = aeadOf(s.key)
+	return s, err
+}
+
+const keySize = 32
+
+func aeadOf(key []byte) (cipher.AEAD, error) {
+	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, fmt.Errorf("make a cipher: %w", err)
 	}
-	if s.aead, err = cipher.NewGCMWithRandomNonce(block); err != nil {
-		return nil, fmt.Errorf("make a cipher: %w", err)
+	return cipher.NewGCMWithRandomNonce(block)
+}
+
+// changed says that something is kept, or is not any more.
+func (s *shelf) changed() {
+	select {
+	case s.fresh <- struct{}{}:
+	default:
 	}
-	return s, nil
+}
+
+// rekey puts what is kept under another key.
+func (s *shelf) rekey(key []byte) error {
+	next, err := aeadOf(key)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for reference, e := range s.kept {
+		plain, err := s.aead.Open(nil, nil, e.Sealed, []byte(reference))
+		if err != nil {
+			delete(s.kept, reference)
+			continue
+		}
+		e.Sealed = next.Seal(nil, nil, plain, []byte(reference))
+		clear(plain)
+	}
+	copy(s.key, key)
+	s.aead = next
+	return nil
+}
+
+// putAway returns what is kept as one text, sealed once more as a whole: nobody can put parts of several together, or change until
+// when something is good. What the chest is listened to about was good a moment ago.
+func (s *shelf) putAway(label string, now time.Time) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.live {
+		s.wereGood(now.Add(-silence))
+	}
+	all, err := json.Marshal(s.kept)
+	if err != nil {
+		return nil, err
+	}
+	return s.aead.Seal(nil, nil, all, []byte(label)), nil
+}
+
+// takeOut takes what was put away under the same key and label. It counts as what may be served while the chest is away, until the
+// chest says more.
+func (s *shelf) takeOut(label string, sealed []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all, err := s.aead.Open(nil, nil, sealed, []byte(label))
+	if err != nil {
+		return errors.New("it was not put away under this key")
+	}
+	return json.Unmarshal(all, &s.kept)
 }
 
 // put keeps a value that the chest has just served, if its rule says so.
@@ -61,20 +125,27 @@ func (s *shelf) put(reference string, v client.Value, now time.Time) {
 	if err != nil {
 		return
 	}
-	sealed := s.aead.Seal(nil, nil, plain, []byte(reference))
-	clear(plain)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.aead == nil { // erased
+		return
+	}
+	defer s.changed()
+	sealed := s.aead.Seal(nil, nil, plain, []byte(reference))
+	clear(plain)
 	if len(s.kept) >= mostKept {
 		clear(s.kept) // whoever asks again fetches again
 	}
-	s.kept[reference] = &entry{sealed: sealed, version: v.Version, until: v.Until, keepFor: time.Duration(v.KeepFor) * time.Second, good: now}
+	s.kept[reference] = &entry{Sealed: sealed, Version: v.Version, Until: v.Until, KeepFor: time.Duration(v.KeepFor) * time.Second, Good: now}
 }
 
 func (s *shelf) drop(reference string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.kept, reference)
+	if s.kept[reference] != nil {
+		delete(s.kept, reference)
+		s.changed()
+	}
 }
 
 // standing is what may be done with what is kept.
@@ -91,18 +162,18 @@ func (s *shelf) get(reference string, now time.Time) (v client.Value, as standin
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	e := s.kept[reference]
-	if e == nil || !e.until.IsZero() && !now.Before(e.until) {
+	if e == nil || !e.Until.IsZero() && !now.Before(e.Until) {
 		return v, unknown
 	}
 	switch {
-	case s.live && s.told[reference] == e.version:
+	case s.live && s.told[reference] == e.Version:
 		as = current
-	case now.Sub(e.good) > e.keepFor || now.Before(e.good): // a clock that went back proves nothing
+	case now.Sub(e.Good) > e.KeepFor || now.Before(e.Good): // a clock that went back proves nothing
 		return v, unknown
 	default:
 		as = spare
 	}
-	plain, err := s.aead.Open(nil, nil, e.sealed, []byte(reference))
+	plain, err := s.aead.Open(nil, nil, e.Sealed, []byte(reference))
 	if err != nil || json.Unmarshal(plain, &v) != nil {
 		return client.Value{}, unknown
 	}
@@ -134,18 +205,27 @@ func (s *shelf) listened(reference string) bool {
 func (s *shelf) deaf(heard time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for reference, version := range s.told {
-		if e := s.kept[reference]; e != nil && e.version == version && heard.After(e.good) {
-			e.good = heard
-		}
-	}
+	s.wereGood(heard)
 	s.live, s.told = false, nil
 }
+
+// wereGood notes when the chest was heard for sure to serve what it has said it would. It is called with the lock.
+func (s *shelf) wereGood(heard time.Time) {
+	for reference, version := range s.told {
+		if e := s.kept[reference]; e != nil && e.Version == version && heard.After(e.Good) {
+			e.Good = heard
+		}
+	}
+}
+
+// silence is how long it takes at most to notice that a chest is not heard any more: one that is there says so every ten seconds.
+const silence = 45 * time.Second
 
 // hears takes note of what the chest says of a value, and drops one that is another one now.
 func (s *shelf) hears(ch client.Check, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	defer s.changed()
 	e := s.kept[ch.Reference]
 	if !ch.Served {
 		delete(s.told, ch.Reference)
@@ -155,10 +235,10 @@ func (s *shelf) hears(ch client.Check, now time.Time) {
 	if s.live {
 		s.told[ch.Reference] = ch.Version
 	}
-	if e != nil && ch.Version != e.version {
+	if e != nil && ch.Version != e.Version {
 		delete(s.kept, ch.Reference)
 	} else if e != nil {
-		e.good, e.until = now, ch.Until
+		e.Good, e.Until = now, ch.Until
 	}
 }
 
@@ -168,5 +248,19 @@ func (s *shelf) erase() {
 	defer s.mu.Unlock()
 	clear(s.kept)
 	clear(s.key)
-	s.live = false
+	s.live, s.told, s.aead = false, nil, nil
+}
+
+// erased reports whether it is of no use any more.
+func (s *shelf) erased() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.aead == nil
+}
+
+// forget drops everything that is kept, and keeps on.
+func (s *shelf) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.kept)
 }

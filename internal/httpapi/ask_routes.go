@@ -170,6 +170,16 @@ func (a *api) reportReads(c *call) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
+// hostKey gives an app's host the key under which it may keep values on its disk.
+func (a *api) hostKey(c *call) error {
+	key, err := a.service.HostKey(c.caller)
+	if err != nil {
+		return err
+	}
+	defer clear(key[:])
+	return c.JSON(http.StatusOK, client.HostKey{Key: key[:]})
+}
+
 func checkJSON(ch service.Check) client.Check {
 	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
 		Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning}

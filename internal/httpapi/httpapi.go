@@ -125,6 +125,7 @@ var routes = []route{
 	{"POST", "/api/preflight", identified, (*api).preflight},
 	{"POST", "/api/manifest", identified, (*api).readManifest},
 	{"POST", "/api/reads", identified, (*api).reportReads},
+	{"POST", "/api/host-key", identified, (*api).hostKey},
 	{"POST", "/api/watch", identified, (*api).watchValues},
 	{"POST", "/api/values/:drawer/:item/compare", identified, (*api).compareValue},
 

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/trail"
 )
@@ -67,4 +68,29 @@ func (s *Service) ReportReads(c Caller, host string, reads []KeptRead) error {
 		b.entries = append(b.entries, one.entry)
 	}
 	return s.flush(b)
+}
+
+// HostKey returns the key under which the host of an app may keep values on its disk, for who signed in with a credential of the
+// app. Whoever cannot sign in with that credential any more does not get it again, and each time is in the trail.
+func (s *Service) HostKey(c Caller) (key [envelope.KeySize]byte, err error) {
+	a := s.attempt(c, "host_key", c.name)
+	credential := ""
+	err = s.view(func(st *state) error {
+		credential = st.credentials[st.tokens[c.token].Credential].ID
+		key = st.root.HostKey(credential)
+		return nil
+	})
+	if err != nil {
+		return key, err
+	}
+	if credential == "" {
+		clear(key[:])
+		return key, a.refuse(&Error{Code: Refused, Reason: "apps_only", Detail: "a key for what a host keeps is for apps, which sign in with a credential of their own"})
+	}
+	a.entry.Detail = "for credential " + credential
+	if err := a.done(); err != nil {
+		clear(key[:])
+		return key, err
+	}
+	return key, nil
 }

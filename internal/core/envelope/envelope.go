@@ -162,6 +162,7 @@ type Root struct {
 	tally    [KeySize]byte
 	marks    [KeySize]byte
 	likes    [KeySize]byte
+	hosts    [KeySize]byte
 	trail    ed25519.PrivateKey
 	deliver  ed25519.PrivateKey
 }
@@ -178,6 +179,7 @@ func rootOf(chest string, root *Key) *Root {
 		tally:    derive(root.bytes[:], chest, "tally rows"),
 		marks:    derive(root.bytes[:], chest, "device marks"),
 		likes:    derive(root.bytes[:], chest, "likeness"),
+		hosts:    derive(root.bytes[:], chest, "host keys"),
 		trail:    signingKey(derive(root.bytes[:], chest, "sign checkpoints")),
 		deliver:  signingKey(derive(root.bytes[:], chest, "sign deliveries")),
 	}
@@ -205,6 +207,7 @@ func (r *Root) Erase() {
 	clear(r.tally[:])
 	clear(r.marks[:])
 	clear(r.likes[:])
+	clear(r.hosts[:])
 	clear(r.trail)
 	clear(r.deliver)
 }
@@ -234,6 +237,12 @@ func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return mac(r.rows[:], 
 
 // RowTally is a row's share in the tally of all rows, under a key of its own so that the stored MACs do not give it away.
 func (r *Root) RowTally(content []byte) [sha256.Size]byte { return mac(r.tally[:], content) }
+
+// HostKey is the key under which a host that signs in with a credential may keep values on its disk. It is the same each time for
+// that credential, and never for another one.
+func (r *Root) HostKey(credential string) [KeySize]byte {
+	return derive(r.hosts[:], r.chest, "host key "+credential)
+}
 
 // DeviceMark authenticates the mark of a device from which a person has signed in before.
 func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks[:], content) }
