@@ -225,7 +225,7 @@ func (s *streams) ownTerminal(command *exec.Cmd) error {
 	}
 	command.SysProcAttr.Setsid, command.SysProcAttr.Setctty = true, true
 	s.copying.Add(1)
-	s.begin = append(s.begin, func() { s.copy(s.program.Out, ours) }, func() { _, _ = io.Copy(ours, s.program.In) })
+	s.begin = append(s.begin, func() { s.copy(s.program.Out, ours) }, func() { s.pass(command) })
 	return nil
 }
 

@@ -143,10 +143,59 @@ func TestOnATerminalTheProgramHasATerminal(t *testing.T) {
 	}
 }
 
+// Ctrl-Z suspends the program and who started it, so that the shell has the terminal again, and fg goes on with both.
+func TestCtrlZGivesTheShellItsTerminalBack(t *testing.T) {
+	shell := exec.Command("bash", "--norc", "--noprofile", "-i")
+	shell.Env = append(os.Environ(), "PS1=prompt> ", "TERM=dumb", "HISTFILE=")
+	terminal, err := pty.Start(shell)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = terminal.Close(); _ = shell.Process.Kill(); _ = shell.Wait() }()
+	said, more := "", make(chan string)
+	go func() {
+		defer close(more)
+		for piece := make([]byte, 1024); ; {
+			n, err := terminal.Read(piece)
+			if err != nil {
+				return
+			}
+			more <- string(piece[:n])
+		}
+	}()
+	after := func(typed, want string) {
+		t.Helper()
+		if _, err := terminal.WriteString(typed); err != nil {
+			t.Fatal(err)
+		}
+		for deadline := time.After(20 * time.Second); !strings.Contains(said, want); {
+			select {
+			case piece := <-more:
+				said += piece
+			case <-deadline:
+				t.Fatalf("after %q there is no %q in %q", typed, want, said)
+			}
+		}
+		said = said[strings.Index(said, want)+len(want):]
+	}
+	after("", "prompt> ")
+	after("LAUNCH_HELPER=typed "+os.Args[0]+"\n", "ready\r\n")
+	after("\x1a", "Stopped")
+	after("echo the shell is $((40+2))\n", "the shell is 42")
+	after("fg\n", os.Args[0])
+	after("an answer\n", "got an answer, [masked: d/0]")
+	after("\n", "prompt> ")
+}
+
 // helper is the program that TestKilledLeavesNothing kills.
 func init() {
 	if os.Getenv("LAUNCH_HELPER") == "" {
 		return
+	}
+	if os.Getenv("LAUNCH_HELPER") == "typed" {
+		p := Program{Path: "/bin/sh", Arguments: []string{"-c", `echo ready; read answer; echo "got $answer, $V"`}, Environment: []string{"V=" + value}, Mask: maskOf(value), In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+		code, _ := p.Run(context.Background())
+		os.Exit(code)
 	}
 	content, err := io.ReadAll(os.Stdin)
 	if err != nil {
