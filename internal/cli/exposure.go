@@ -29,7 +29,7 @@ func (a *app) watchCommand() *cobra.Command {
 }
 
 // unusualText says what a kind means.
-var unusualText = map[string]string{"first_read": "first read", "new_network": "new network", "new_hour": "new hour", "burst": "burst", "ending": "ends soon", "proof": "used twice"}
+var unusualText = map[string]string{"first_read": "first read", "new_network": "new network", "new_hour": "new hour", "burst": "burst", "ending": "ends soon", "gone": "not served", "proof": "used twice"}
 
 func (a *app) unusualCommand() *cobra.Command {
 	var since string

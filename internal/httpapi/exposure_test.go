@@ -126,11 +126,17 @@ func TestUnusualReadsArePointedOut(t *testing.T) {
 		read(app, "d/j")
 	}
 	read(signIn("rota-sync", newcomer), "d/i")
+	must[client.History](t)(auditor().Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	for range 2 {
+		if _, err := app.ReadValue(ctx, "d/i"); chesttest.Code(err) != "not_servable" {
+			t.Errorf("what was retired: %v", err)
+		}
+	}
 	kinds := map[string]string{}
 	for _, u := range must[[]client.Unusual](t)(auditor().Unusual(ctx, since)) {
 		kinds[u.Kind+" "+u.Subject] += u.Target + " "
 	}
-	if kinds["first_read app:ticket-api"] != "d/j " || kinds["burst app:ticket-api"] != "d " || kinds["new_hour app:ticket-api"] == "" {
+	if kinds["first_read app:ticket-api"] != "d/j " || kinds["burst app:ticket-api"] != "d " || kinds["new_hour app:ticket-api"] == "" || kinds["gone app:ticket-api"] != "d/i " {
 		t.Errorf("%v", kinds)
 	}
 	for kind := range kinds {

@@ -31,6 +31,7 @@ const (
 	UnusualHour    = "new_hour"    // of the day, at which a reader never read
 	UnusualBurst   = "burst"       // many times more reads in an hour than before
 	UnusualEnding  = "ending"      // reads of what is about to end
+	UnusualGone    = "gone"        // reads of what is not served any more: retired, ended, suspended, shredded
 	UnusualProof   = "proof"       // a code or an assertion that was used a second time
 )
 
@@ -94,9 +95,11 @@ func (s *Service) Unusual(c Caller, since time.Time) (list []Unusual, err error)
 		})
 		err = errors.Join(err, seen)
 	}
-	if err != nil {
+	gone, err2 := s.goneReads(since)
+	if err = errors.Join(err, err2); err != nil {
 		return nil, a.fail(err)
 	}
+	list = append(list, gone...)
 	err = s.view(func(st *state) error {
 		list = append(list, s.endingReads(st, a.entry.At)...)
 		list = slices.DeleteFunc(list, func(u Unusual) bool {
@@ -136,6 +139,29 @@ func bursts(hours []store.Use, since time.Time) (list []Unusual) {
 		}
 	}
 	return list
+}
+
+// mostGone bounds how many attempts are looked at.
+const mostGone = 10_000
+
+// goneReads finds who has asked for what is not served any more since a moment: what was retired, has ended, or was suspended.
+func (s *Service) goneReads(since time.Time) (list []Unusual, err error) {
+	places, looked := map[[2]string]int{}, 0
+	counts := []int{}
+	err = s.records.Entries(store.Filter{Action: access.ReadValue.String(), Outcome: string(trail.Failed), Reason: string(NotServable), Since: since}, func(e trail.Entry) bool {
+		who := [2]string{e.Subject, e.Target}
+		if _, known := places[who]; !known { // the newest comes first
+			places[who] = len(list)
+			list, counts = append(list, Unusual{Kind: UnusualGone, Subject: e.Subject, Target: e.Target, At: e.At, Seq: e.Seq}), append(counts, 0)
+		}
+		counts[places[who]]++
+		looked++
+		return looked < mostGone
+	})
+	for i := range list {
+		list[i].Detail = fmt.Sprintf("asked for %d times, and not served: retired, suspended, ended, or not begun yet", counts[i])
+	}
+	return list, err
 }
 
 // endsSoon is what counts as about to end when no rule says it.

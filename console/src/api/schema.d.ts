@@ -1705,7 +1705,7 @@ export interface components {
         };
         Unusual: {
             /** @enum {string} */
-            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "proof";
+            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "gone" | "proof";
             subject: string;
             target: string;
             /** Format: date-time */
