@@ -233,7 +233,7 @@ func (a *app) printError(code, text string) {
 		a.printJSON(a.Err, map[string]string{"code": code, "detail": text})
 		return
 	}
-	fmt.Fprintf(a.Err, "tansu: %s\n", text)
+	fmt.Fprintf(a.Err, "tansu: %s\n", printableLines(text))
 }
 
 func (a *app) printProblem(p *client.Problem) {
@@ -241,12 +241,12 @@ func (a *app) printProblem(p *client.Problem) {
 		a.printJSON(a.Err, p)
 		return
 	}
-	fmt.Fprintf(a.Err, "tansu: %s\n", p.Detail)
+	fmt.Fprintf(a.Err, "tansu: %s\n", printableLines(p.Detail))
 	if p.Receipt != "" {
 		fmt.Fprintf(a.Err, "  receipt   %s   (a gatekeeper can look it up: tansu receipt %s)\n", p.Receipt, p.Receipt)
 	}
 	if p.Remedy != nil {
-		fmt.Fprintf(a.Err, "  remedy    %s\n", p.Remedy.Command)
+		fmt.Fprintf(a.Err, "  remedy    %s\n", printable(p.Remedy.Command))
 	}
 	switch p.Code {
 	case "unauthenticated":
@@ -276,6 +276,6 @@ func (a *app) show(data any, table func()) error {
 // say prints talk, which is never data.
 func (a *app) say(format string, arguments ...any) {
 	if a.output != "json" {
-		fmt.Fprintf(a.Err, format+"\n", arguments...)
+		fmt.Fprintln(a.Err, printableLines(fmt.Sprintf(format, arguments...)))
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/term"
@@ -49,13 +50,23 @@ func line(cells []string, widths []int) string {
 	return strings.TrimRight(b.String(), " ")
 }
 
+// printable writes a dot for what would move the cursor, or turn the text around.
 func printable(cell string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 {
+		if unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
 			return '·'
 		}
 		return r
 	}, cell)
+}
+
+// printableLines is printable for a text of several lines.
+func printableLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = printable(lines[i])
+	}
+	return strings.Join(lines, "\n")
 }
 
 // fancy reports whether w is a terminal that may be sent colours.

@@ -6,6 +6,8 @@ import (
 	"math"
 	"net/http"
 	"strconv"
+	"strings"
+	"unicode"
 
 	"github.com/labstack/echo/v5"
 
@@ -73,7 +75,7 @@ func (a *api) fail(c *echo.Context, err error) {
 func (a *api) problem(c *echo.Context, known *service.Error) client.Problem {
 	kind := problems[known.Code]
 	problem := client.Problem{
-		Type: "about:blank", Title: kind.title, Status: kind.status, Detail: known.Detail, Code: string(known.Code),
+		Type: "about:blank", Title: kind.title, Status: kind.status, Detail: printable(known.Detail), Code: string(known.Code),
 		RequestID: requestID(c), Field: known.Field, Reason: known.Reason,
 	}
 	if r := known.Refusal; r != nil {
@@ -81,6 +83,17 @@ func (a *api) problem(c *echo.Context, known *service.Error) client.Problem {
 		problem.Remedy = remedyJSON(r.Remedy)
 	}
 	return problem
+}
+
+// printable writes a dot for what would move a cursor or turn a text around, for whoever shows a detail as it is: some repeat
+// what was asked for.
+func printable(detail string) string {
+	return strings.Map(func(r rune) rune {
+		if r != '\n' && unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
+			return '·'
+		}
+		return r
+	}, detail)
 }
 
 // known finds the service's error, or makes one of what Echo says.

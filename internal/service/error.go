@@ -79,7 +79,7 @@ func invalid(field, format string, arguments ...any) *Error {
 }
 
 func notFound(what, hint string) *Error {
-	detail := "there is no " + what
+	detail := "there is no " + strings.ReplaceAll(what, "\n", "·") // it may be what somebody typed
 	if hint != "" {
 		detail += "; did you mean " + hint + "?"
 	}
