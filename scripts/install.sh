@@ -21,6 +21,7 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
   [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
   [ -e "$(find /usr/lib -name lmnsd_ossl.so 2>/dev/null | head -1)" ] || missing+=(rsyslog-openssl)
+  [ -x /lib/systemd/systemd ] || missing+=(systemd)
   [ -e /usr/include/stdio.h ] || missing+=(libc6-dev)
 fi
 [ "$purpose" != bench ] || need wrk wrk

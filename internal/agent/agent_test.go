@@ -309,9 +309,10 @@ func TestSystemdLoadsCredentials(t *testing.T) {
 		}
 		return string(content)
 	}
+	const no = 1<<20 + 1 // bytes are too many for systemd, which then does not start the unit
 	for name, want := range map[string]string{"4f1c/unit/gate.service/pin": "4711", "4f1d/unit/gate.service/none": "", "4f1e/unit/other.service/pin": "", "4f1f/pin": "", "4f20/unit/gate.service/../strict/pin": ""} {
-		if got := ask(name); got != want {
-			t.Errorf("%s: %q, want %q", name, got, want)
+		if got := ask(name); got != want && (want != "" || got != strings.Repeat("\x00", no)) {
+			t.Errorf("%s: %.100q, want %q", name, got, want)
 		}
 	}
 }
