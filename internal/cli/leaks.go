@@ -157,7 +157,7 @@ a rotation. Each value is a read, in the trail.`,
 			if err := os.WriteFile(out, content, 0o644); err != nil {
 				return fmt.Errorf("write %s: %w", out, reasonOf(err))
 			}
-			a.say("Fingerprints of %d values are in %s.", f.Values(), out)
+			a.say("Fingerprints of %s are in %s.", plural(f.Values(), "value"), out)
 			return nil
 		},
 	})
@@ -235,7 +235,7 @@ func (a *app) printLeaks(findings []sift.Finding, values int, looked int64) {
 		fmt.Fprintf(a.Out, "\n%d found. Replace these values: who could read the places could read them. tansu exposure tells what each one means.\n", len(findings))
 		return
 	}
-	fmt.Fprintf(a.Out, "Nothing found: %d values in %s.\n", values, bytesText(int(looked)))
+	fmt.Fprintf(a.Out, "Nothing found: %s in %s.\n", plural(values, "value"), bytesText(int(looked)))
 }
 
 // writeSARIF writes findings in the Static Analysis Results Interchange Format (OASIS, version 2.1.0).

@@ -105,7 +105,7 @@ func TestAPipelineFindsValuesThatItMayNotRead(t *testing.T) {
 	if r := stranger.run(t, "", "leaks", "--fingerprints", file, dir); r.code != 5 || !strings.Contains(r.out, "log:2:") || !strings.Contains(r.out, "ticketing-prod/token@1") || strings.Contains(r.out+r.talk, token) {
 		t.Errorf("%+v", r)
 	}
-	if r := stranger.run(t, "", "leaks", "--fingerprints", file, t.TempDir()); r.code != 0 || !strings.Contains(r.out, "1 values") {
+	if r := stranger.run(t, "", "leaks", "--fingerprints", file, t.TempDir()); r.code != 0 || !strings.Contains(r.out, "1 value in") {
 		t.Errorf("where there is nothing: %+v", r)
 	}
 	if r := stranger.run(t, "", "leaks", "--fingerprints", filepath.Join(dir, "log"), dir); r.code != 2 {

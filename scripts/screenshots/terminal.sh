@@ -51,7 +51,9 @@ tansu preflight --in production
 tansu --profile security-duty grant give app:ticket-api consumer fuel-billing-prod/ledger-db-password --until 7d
 tansu run --in production -- ./serve.sh
 tansu read ticketing-prod/db-password > notes.txt
-tansu leaks --in production .'
+tansu leaks --in production .
+tansu fingerprints --in production --out marks.json
+tansu leaks --fingerprints marks.json .'
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
 tansu --profile security-duty receipt $receipt

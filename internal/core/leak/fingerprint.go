@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Fingerprints find values in texts without holding them, so that a pipeline can look for what it may not read. Whoever has
@@ -56,47 +57,81 @@ const (
 	traceTableBits = 22 // makes a table of 512 KiB
 )
 
-// minBits is the least strength, in bits, of what fingerprints are made of: to try 2^96 values takes a machine that tries a
-// million million of them in a second 2.5 thousand million years.
-const minBits = 96
+// minDifferent is how many different bytes 32 random ones have at least, but for one in a hundred thousand times.
+const minDifferent = 24
+
+// minBits is the least strength, in bits, of what fingerprints are made of: a machine that tries a million million values in a second
+// needs 38 000 years for 2^80.
+const minBits = 80
 
 var run = regexp.MustCompile(`[A-Za-z0-9+/_=.~-]+`)
 
-// Strong reports whether nobody can guess a value: whether a run of characters in it looks random and has at least 96 bits by
-// its characters. It does not see how a value was made, and errs on the side of no: words, dates and repetitions count for little.
+// Strong reports whether nobody can guess a value: whether a run of characters in it looks random and has at least 80 bits by
+// its characters; or, of what is no text, whether it has many different bytes. It does not see how a value was made, and errs on the
+// side of no: words, dates and sequences are not random.
 func Strong(value []byte) bool {
+	if !utf8.Valid(value) {
+		different := map[byte]bool{}
+		for _, b := range value {
+			different[b] = true
+		}
+		return len(different) >= minDifferent
+	}
 	return slices.ContainsFunc(run.FindAll(value, -1), func(token []byte) bool { return randomBits(token) >= minBits })
 }
 
-// The kinds of characters in tokens, and how many there are of each; of what is neither letter nor digit two are counted.
-var kinds = map[byte]float64{'0': 10, 'a': 26, 'A': 26, '-': 2}
+var hexadecimal = regexp.MustCompile(`^([0-9]*[a-f][0-9a-f]*|[0-9]*[A-F][0-9A-F]*)$`)
 
-var hexadecimal = regexp.MustCompile(`^([0-9a-f]+|[0-9A-F]+)$`)
+// common are pairs of letters that make up three quarters of what people write, and a fifth of random letters.
+var common = func() map[string]bool {
+	pairs := map[string]bool{}
+	for _, pair := range strings.Fields(`th he in er an re on at en nd ti es or te of ed is it al ar st to nt ng se ha as ou io le ve co me de hi ri ro ic ne ea
+		ra ce li ch ll be ma si om ur ca el ta la ns di fo ho pe ec pr no ct us ac ot il tr ly nc et ut ss so rs un lo wa ge ie wh ee wi em ad ol
+		rt po we na ul ni ts mo ow pa im mi ai sh ir su id os iv ia am fi ci vi pl ig tu ev ld ry mp fe bl ab gh ty op wo sa ay ex ke fr oo ag rd`) {
+		pairs[pair] = true
+	}
+	return pairs
+}()
 
-// randomBits estimates how many bits a token has if each character was chosen by itself. Outside of hexadecimal, what is of the
-// same kind as its neighbour counts for a quarter, because that is how words and numbers are: of random letters and digits more
-// than half are not.
+// mostWordlike is how much of a token may be unsurprising before it counts as words: of random letters a sixth is, of words more
+// than half.
+const mostWordlike = 0.4
+
+// randomBits estimates how many bits a token has, 0 if it does not look random.
 func randomBits(token []byte) float64 {
-	different, found := map[byte]bool{}, map[byte]bool{}
-	hex, counted := hexadecimal.Match(token), 0.0
+	alphabet, different, counted, size := 0.0, map[byte]bool{}, 0.0, 0
 	for i, c := range token {
-		different[c], found[kindOf(c)] = true, true
-		if hex || i == 0 || kindOf(c) != kindOf(token[i-1]) {
+		if kindOf(c) == '-' {
+			continue // what separates says nothing
+		}
+		size++
+		different[c] = true
+		switch {
+		case i == 0 || kindOf(token[i-1]) == '-':
 			counted++
-		} else {
-			counted += 0.25
+		case max(c, token[i-1])-min(c, token[i-1]) <= 1, common[strings.ToLower(string(token[i-1:i+1]))]:
+			counted += 0.1 // a sequence, a repetition, or as in a word
+		case kindOf(c) == '0' && kindOf(token[i-1]) == '0' && !hexadecimal.Match(token):
+			counted += 0.5 // as in dates and numbers
+		default:
+			counted++
 		}
 	}
-	alphabet := 16.0
-	if !hex {
-		alphabet = 0
-		for kind := range found {
-			alphabet += kinds[kind]
+	for kind, many := range map[byte]float64{'0': 10, 'a': 26, 'A': 26} {
+		if slices.ContainsFunc(token, func(c byte) bool { return kindOf(c) == kind }) {
+			alphabet += many
 		}
+	}
+	if hexadecimal.Match(token) {
+		alphabet = 16
+	}
+	if counted < (1-mostWordlike)*float64(size) {
+		return 0
 	}
 	return min(counted, 2*float64(len(different))) * math.Log2(max(alphabet, 2))
 }
 
+// kindOf is the kind of a character: '0' for digits, 'a' and 'A' for letters, '-' for all others.
 func kindOf(c byte) byte {
 	switch {
 	case c >= '0' && c <= '9':
