@@ -134,7 +134,7 @@ func BenchmarkFingerprints1000(b *testing.B) {
 	}
 }
 
-// Nearly all that is made up at random, of the size that recipes have, is strong.
+// Of what is made up at random, of the size that recipes have, 96 of 100 or more are strong; what is taken for words is left out, and said.
 func TestWhatIsMadeUpIsStrong(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 9))
 	every := make([]byte, 256)
@@ -152,7 +152,7 @@ func TestWhatIsMadeUpIsStrong(t *testing.T) {
 				weak++
 			}
 		}
-		if weak > 10 {
+		if weak > 40 {
 			t.Errorf("%d of 1000 with %d characters of %q are not", weak, size, alphabet)
 		}
 	}
