@@ -7,12 +7,14 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -182,6 +184,69 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 	searched := searchFor(t, places)
 	searched += searchProcesses(t)
 	t.Logf("searched %d files and processes for %d values in all their forms", searched, len(canaries))
+}
+
+// Whatever hands values over is killed at random instants, and leaves none of them: in no file, no argument, no environment of another
+// process. What a rendered file is to hold is in it whole, or not at all.
+func TestKilledAtAnyInstantNothingIsLeft(t *testing.T) {
+	steward, chest := signedIn(t)
+	const key, token = "BOARD_SIGNING_KEY", "BOARD_PAYMENT_TOKEN"
+	chest.Fill(t, "d", "key", canaries[key])
+	chest.Fill(t, "d", "token", canaries[token])
+	u := asApp(t, steward, chest)
+	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "d/**")
+	dir := t.TempDir()
+	text := strings.Repeat("# a line of the configuration\n", 4000) + "key: tansu:d/key\n"
+	for name, content := range map[string]string{
+		"tansu.yaml": "manifest: 1\nneeds:\n  - { variable: V, reference: d/key }\n  - { variable: F, file: token, reference: d/token }\n",
+		"stdin.yaml": "manifest: 1\nneeds:\n  - { stdin: true, reference: d/token }\n",
+		"conf.in":    text,
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Mkdir(filepath.Join(dir, "out"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	marker := fmt.Sprintf("KILLED_AT_RANDOM=%d", os.Getpid())
+	random := rand.New(rand.NewPCG(uint64(os.Getpid()), 3))
+	rounds, rendered := 8, filepath.Join(dir, "out", "conf")
+	for round := range rounds {
+		for _, arguments := range [][]string{
+			{"run", "--", "sh", "-c", `cat "$F" >/dev/null; echo "$V"; exec sleep 600`},
+			{"run", "--manifest", "stdin.yaml", "--", "sh", "-c", "cat >/dev/null; exec sleep 600"},
+			{"render", "conf.in", "--to", rendered},
+			{"preflight"}, {"leaks", "."}, {"fingerprints", "--out", filepath.Join(dir, "out", "marks")},
+			{"git-credential", "d/token", "--host", "code.harbour.example", "get"},
+		} {
+			c := u.command(arguments...)
+			c.Dir, c.Env = dir, append(c.Env, marker)
+			c.Stdin = strings.NewReader("protocol=https\nhost=code.harbour.example\n\n")
+			if err := c.Start(); err != nil {
+				t.Fatal(err)
+			}
+			<-time.After(time.Duration(random.IntN(60_000)) * time.Microsecond) // the instant is what is tried, and nothing is waited for
+			_ = c.Process.Kill()
+			_ = c.Wait()
+			if content, err := os.ReadFile(rendered); err == nil && string(content) != strings.Replace(text, "tansu:d/key", canaries[key], 1) {
+				t.Fatalf("round %d: %d bytes were rendered", round, len(content))
+			}
+			_ = os.Remove(rendered)
+		}
+	}
+	waitUntil(t, "what was started is gone", func() bool {
+		list, _ := filepath.Glob("/proc/[0-9]*/environ")
+		return !slices.ContainsFunc(list, func(path string) bool {
+			content, err := os.ReadFile(path)
+			return err == nil && bytes.Contains(content, []byte(marker))
+		})
+	})
+	places := []string{dir, u.home, steward.home, "/dev/shm", "/run", "/var/tmp", "/var/crash"}
+	if left, err := filepath.Glob(filepath.Join(os.TempDir(), "tansu-*")); err == nil {
+		places = append(places, left...)
+	}
+	t.Logf("%d kills, %d files and processes searched", rounds*7, searchFor(t, places)+searchProcesses(t))
 }
 
 // The nightly job, with the real psql, as its own script runs it.

@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // Place is where a file goes, and who may read it.
@@ -66,7 +68,7 @@ func (p Place) Check() error {
 
 // Put writes the file and gives it its name only when it is whole, on disk and as private as it shall be. On an error, what
 // had the name before still has it, and nothing is left beside it.
-func (p Place) Put(content []byte) (err error) {
+func (p Place) Put(content []byte) error {
 	if err := p.Check(); err != nil {
 		return err
 	}
@@ -74,15 +76,11 @@ func (p Place) Put(content []byte) (err error) {
 	if err != nil {
 		return err
 	}
-	file, err := os.CreateTemp(filepath.Dir(p.Path), "."+filepath.Base(p.Path)+"-*") // mode 0600
+	file, beside, err := unnamed(p.Path)
 	if err != nil {
 		return fmt.Errorf("make a file beside %s: %w", p.Path, cause(err))
 	}
-	defer func() {
-		if err != nil {
-			_ = os.Remove(file.Name())
-		}
-	}()
+	defer func() { _ = file.Close(); _ = os.Remove(beside) }() // which has the file's own name by then, if all went well
 	_, err = file.Write(content)
 	if err == nil && (uid >= 0 || gid >= 0) {
 		err = file.Chown(uid, gid)
@@ -93,13 +91,44 @@ func (p Place) Put(content []byte) (err error) {
 	if err == nil {
 		err = file.Sync()
 	}
-	if err = errors.Join(err, file.Close()); err != nil {
+	if err != nil {
 		return fmt.Errorf("write %s: %w", p.Path, cause(err))
 	}
-	if err = os.Rename(file.Name(), p.Path); err != nil {
+	if err := name(file, beside, p.Path); err != nil {
 		return fmt.Errorf("put %s in its place: %w", p.Path, cause(err))
 	}
 	return nil
+}
+
+// unnamed makes a file that has no name, with mode 0600: whatever ends this process, nothing of it is left (O_TMPFILE, open(2)). On
+// a file system that cannot do that, it has a name beside the place from the beginning.
+func unnamed(path string) (file *os.File, beside string, err error) {
+	beside = filepath.Join(filepath.Dir(path), fmt.Sprintf(".%s-%d", filepath.Base(path), os.Getpid()))
+	_ = os.Remove(beside) // of a process of this number that was killed here
+	descriptor, err := unix.Open(filepath.Dir(path), unix.O_TMPFILE|unix.O_WRONLY|unix.O_CLOEXEC, 0o600)
+	if err == nil {
+		return os.NewFile(uintptr(descriptor), path), beside, nil
+	}
+	if file, err = os.OpenFile(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
+		return nil, "", err
+	}
+	return file, beside, nil
+}
+
+// name gives a file its name. In place of one that has it that takes one beside it for an instant, because a link replaces nothing.
+func name(file *os.File, beside, path string) error {
+	if file.Name() != beside {
+		link := func(to string) error {
+			return unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", file.Fd()), unix.AT_FDCWD, to, unix.AT_SYMLINK_FOLLOW)
+		}
+		if err := link(path); err != unix.EEXIST {
+			return err
+		}
+		if err := link(beside); err != nil {
+			return err
+		}
+	}
+	return os.Rename(beside, path)
 }
 
 // owner finds the numbers of user and group; -1 for those that stay.
