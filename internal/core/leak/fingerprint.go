@@ -100,6 +100,7 @@ const mostWordlike = 0.4
 // randomBits estimates how many bits a token has, 0 if it does not look random.
 func randomBits(token []byte) float64 {
 	alphabet, different, counted, size := 0.0, map[byte]bool{}, 0.0, 0
+	hex := hexadecimal.Match(token)
 	for i, c := range token {
 		if kindOf(c) == '-' {
 			continue // what separates says nothing
@@ -111,7 +112,7 @@ func randomBits(token []byte) float64 {
 			counted++
 		case max(c, token[i-1])-min(c, token[i-1]) <= 1, common[strings.ToLower(string(token[i-1:i+1]))]:
 			counted += 0.1 // a sequence, a repetition, or as in a word
-		case kindOf(c) == '0' && kindOf(token[i-1]) == '0' && !hexadecimal.Match(token):
+		case kindOf(c) == '0' && kindOf(token[i-1]) == '0' && !hex:
 			counted += 0.5 // as in dates and numbers
 		default:
 			counted++
@@ -122,7 +123,7 @@ func randomBits(token []byte) float64 {
 			alphabet += many
 		}
 	}
-	if hexadecimal.Match(token) {
+	if hex {
 		alphabet = 16
 	}
 	if counted < (1-mostWordlike)*float64(size) {
