@@ -127,8 +127,9 @@ type Owned struct {
 
 // Matrix is who may do what in which drawer.
 type Matrix struct {
-	Drawers []string    `json:"drawers"`
-	Rows    []MatrixRow `json:"rows"`
+	Drawers    []string    `json:"drawers"`
+	Rows       []MatrixRow `json:"rows"`
+	NextCursor string      `json:"next_cursor"` // empty at the end
 }
 
 // MatrixRow is one person or app; its cells are in the order of the drawers.

@@ -82,8 +82,13 @@ func plainCause(err error) string {
 	return err.Error()
 }
 
-// maxAnswer is more than any answer has.
-const maxAnswer = 8 << 20
+// What a chest may send, the client takes: an import of 4 MiB answers with a line for each of its entries, an export and a batch of
+// values in several encodings of each. A limit is only there so that something that is no chest does not fill memory; what is no
+// answer, but a problem, is short.
+const (
+	maxAnswer  = 1 << 30
+	maxProblem = 1 << 20
+)
 
 // New makes a client; it does not connect.
 func New(o Options) (*Client, error) {
@@ -139,11 +144,14 @@ func (c *Client) Read(ctx context.Context, reference string) (content []byte, ve
 
 // ReadValue returns a value as the API gives it.
 func (c *Client) ReadValue(ctx context.Context, reference string) (v Value, err error) {
-	drawer, item, found := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
-	if !found {
-		return v, &Problem{Code: "invalid_input", Field: "reference", Detail: fmt.Sprintf("%q is not of the form drawer/item or drawer/item@3", reference)}
+	path, field, err := valuePath(reference)
+	if err != nil {
+		return v, err
 	}
-	return v, c.get(ctx, valuePath(drawer, item), &v)
+	if field != "" {
+		path += "?field=" + url.QueryEscape(field)
+	}
+	return v, c.get(ctx, path, &v)
 }
 
 // Outcome is a value, or why it was not served.
@@ -162,14 +170,15 @@ func (c *Client) ReadValues(ctx context.Context, references ...string) ([]Outcom
 	return answer.Values, err
 }
 
-// valuePath is where a value is; what follows "#" is a field, which goes into the query.
-func valuePath(drawer, item string) string {
+// valuePath is where the value of a reference is, and the field of it that is meant. All else about its form the chest says.
+func valuePath(reference string) (path, field string, err error) {
+	drawer, item, found := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
 	item, field, hasField := strings.Cut(item, "#")
-	path := "/api/values/" + url.PathEscape(drawer) + "/" + url.PathEscape(item)
-	if hasField {
-		path += "?field=" + url.QueryEscape(field)
+	if !found || hasField && field == "" {
+		return "", "", &Problem{Code: "invalid_input", Field: "reference",
+			Detail: fmt.Sprintf("%q is not of the form drawer/item, drawer/item@3 or drawer/item#field", reference)}
 	}
-	return path
+	return "/api/values/" + url.PathEscape(drawer) + "/" + url.PathEscape(item), field, nil
 }
 
 // Equals asks whether a value, or one field of it, is a certain one, without getting it.
@@ -177,10 +186,8 @@ func (c *Client) Equals(ctx context.Context, reference string, content []byte) (
 	var answer struct {
 		Equal bool `json:"equal"`
 	}
-	drawer, item, _ := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
-	item, field, _ := strings.Cut(item, "#")
-	body := map[string]string{"value": base64.StdEncoding.EncodeToString(content), "encoding": "base64", "field": field}
-	err := c.post(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item)+"/compare", body, &answer)
+	value := base64.StdEncoding.EncodeToString(content)
+	err := c.compare(ctx, reference, map[string]string{"value": value, "encoding": "base64"}, &answer)
 	return answer.Equal, err
 }
 
@@ -189,10 +196,17 @@ func (c *Client) Same(ctx context.Context, reference, other string) (bool, error
 	var answer struct {
 		Equal bool `json:"equal"`
 	}
-	drawer, item, _ := strings.Cut(strings.TrimPrefix(reference, "tansu:"), "/")
-	item, field, _ := strings.Cut(item, "#")
-	err := c.post(ctx, "/api/values/"+url.PathEscape(drawer)+"/"+url.PathEscape(item)+"/compare", map[string]string{"with": other, "field": field}, &answer)
+	err := c.compare(ctx, reference, map[string]string{"with": other}, &answer)
 	return answer.Equal, err
+}
+
+func (c *Client) compare(ctx context.Context, reference string, with map[string]string, answer any) error {
+	path, field, err := valuePath(reference)
+	if err != nil {
+		return err
+	}
+	with["field"] = field
+	return c.post(ctx, path+"/compare", with, answer)
 }
 
 func (c *Client) get(ctx context.Context, path string, out any) error {
@@ -255,23 +269,43 @@ func (c *Client) receive(request *http.Request, out any) error {
 		return &Unreachable{Address: c.address, Err: err}
 	}
 	defer func() { _ = response.Body.Close() }()
-	body, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
-	if err != nil {
-		return &Unreachable{Address: c.address, Err: err}
-	}
 	if response.Header.Get("Tansu-Steward") != "" && c.options.OnSteward != nil {
 		c.options.OnSteward()
 	}
 	if response.StatusCode >= 300 {
+		body, err := io.ReadAll(io.LimitReader(response.Body, maxProblem))
+		if err != nil {
+			return &Unreachable{Address: c.address, Err: err}
+		}
 		return problemOf(response, body)
 	}
 	if out == nil {
-		return nil
+		_, err := io.Copy(io.Discard, io.LimitReader(response.Body, maxProblem))
+		return unreachable(c.address, err)
 	}
-	if err := json.Unmarshal(body, out); err != nil {
+	return c.decode(response.Body, out)
+}
+
+// decode reads an answer as it comes.
+func (c *Client) decode(body io.Reader, out any) error {
+	err := json.NewDecoder(io.LimitReader(body, maxAnswer)).Decode(out)
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch {
+	case err == nil:
+		_, _ = io.Copy(io.Discard, io.LimitReader(body, maxProblem)) // the line break at its end, so that the connection is used again
+		return nil
+	case errors.As(err, &syntax), errors.As(err, &kind), errors.Is(err, io.EOF):
 		return fmt.Errorf("%s answered something that is not the API's: is it a chest?", c.address)
 	}
-	return nil
+	return unreachable(c.address, err)
+}
+
+func unreachable(address string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &Unreachable{Address: address, Err: err}
 }
 
 // problemOf reads a problem document, or the error form of OAuth 2.0 (RFC 6749, section 5.2).
@@ -280,7 +314,8 @@ func problemOf(response *http.Response, body []byte) error {
 	if seconds, err := strconv.Atoi(response.Header.Get("Retry-After")); err == nil && seconds > 0 {
 		problem.RetryAfter = time.Duration(seconds) * time.Second
 	}
-	if strings.HasPrefix(response.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(body, &problem) == nil && problem.Code != "" {
+	if strings.HasPrefix(response.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(body, &problem) == nil &&
+		problem.Code != "" {
 		return &problem
 	}
 	var oauth struct {

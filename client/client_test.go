@@ -48,10 +48,12 @@ func TestErrorsSayWhatHappened(t *testing.T) {
 	chest := chesttest.Start(t)
 	_, token := chest.App(t, "ticket-api")
 	var problem *client.Problem
-	if _, _, err := chest.Client(t, token).Read(context.Background(), "d/i"); !errors.As(err, &problem) || problem.Code != "refused" || problem.Remedy == nil {
+	if _, _, err := chest.Client(t, token).Read(context.Background(), "d/i"); !errors.As(err, &problem) || problem.Code != "refused" ||
+		problem.Remedy == nil {
 		t.Errorf("a refusal: %v", err)
 	}
-	if _, _, err := chest.Client(t, token).Read(context.Background(), "no-slash"); !errors.As(err, &problem) || problem.Code != "invalid_input" {
+	if _, _, err := chest.Client(t, token).Read(context.Background(), "no-slash"); !errors.As(err, &problem) ||
+		problem.Code != "invalid_input" {
 		t.Errorf("a reference without a drawer: %v", err)
 	}
 	var unreachable *client.Unreachable

@@ -82,7 +82,8 @@ func fromProfile() (*Client, error) {
 	}
 	content, err := os.ReadFile(filepath.Join(dir, "profiles.json"))
 	if err != nil {
-		return nil, errors.New("nothing says where the chest is and who this is: set TANSU_ADDRESS, run the agent, or use tansu connect and tansu sign-in")
+		return nil, errors.New("nothing says where the chest is and who this is: set TANSU_ADDRESS, run the agent, or use tansu connect and " +
+			"tansu sign-in")
 	}
 	var all struct {
 		Current  string

@@ -335,7 +335,8 @@ type Question struct {
 
 // Ask answers whether a subject may do an action on a target, and why.
 func (c *Client) Ask(ctx context.Context, q Question) (v Verdict, err error) {
-	query := queryOf(map[string]string{"subject": q.Subject, "action": q.Action, "target": q.Target, "addr": q.Addr, "via": q.Via, "reason": q.Reason},
+	query := queryOf(map[string]string{"subject": q.Subject, "action": q.Action, "target": q.Target, "addr": q.Addr, "via": q.Via,
+		"reason": q.Reason},
 		map[string]time.Time{"at": q.At})
 	return v, c.get(ctx, "/api/ask/verdict?"+query.Encode(), &v)
 }
@@ -396,8 +397,10 @@ type TrailFilter struct {
 
 // Trail reads a page of the trail, newest first.
 func (c *Client) Trail(ctx context.Context, f TrailFilter) (p TrailPage, err error) {
-	query := queryOf(map[string]string{"q": f.Query, "archive": f.Archive, "subject": f.Subject, "action": f.Action, "target": f.Target, "outcome": f.Outcome,
-		"reason": f.Reason, "grant": f.Grant, "addr": f.Addr, "request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor}, map[string]time.Time{"since": f.Since, "until": f.Until})
+	query := queryOf(map[string]string{"q": f.Query, "archive": f.Archive, "subject": f.Subject, "action": f.Action, "target": f.Target,
+		"outcome": f.Outcome,
+		"reason":  f.Reason, "grant": f.Grant, "addr": f.Addr, "request_id": f.RequestID, "receipt": f.Receipt, "cursor": f.Cursor},
+		map[string]time.Time{"since": f.Since, "until": f.Until})
 	if f.Limit != 0 {
 		query.Set("limit", strconv.Itoa(f.Limit))
 	}

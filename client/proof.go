@@ -134,7 +134,7 @@ func (c *Client) ExportTrail(ctx context.Context, from uint64, w io.Writer) (siz
 	}
 	defer func() { _ = response.Body.Close() }()
 	if response.StatusCode != http.StatusOK {
-		body, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+		body, _ := io.ReadAll(io.LimitReader(response.Body, maxProblem))
 		return 0, problemOf(response, body)
 	}
 	if _, err := io.Copy(w, response.Body); err != nil {

@@ -42,7 +42,8 @@ func (c *Client) AppTokenByAssertion(ctx context.Context, assertion string) (tok
 
 // AppTokenByIssuer exchanges a token of an issuer that the app has registered for an access token (RFC 7523, section 2.1).
 func (c *Client) AppTokenByIssuer(ctx context.Context, app, outside string) (token string, life time.Duration, err error) {
-	return c.appToken(ctx, url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:jwt-bearer"}, "client_id": {app}, "assertion": {outside}}, nil)
+	return c.appToken(ctx, url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:jwt-bearer"}, "client_id": {app},
+		"assertion": {outside}}, nil)
 }
 
 // AppTokenByCertificate gets an access token for the certificate of the connection, to which it is bound (RFC 8705).

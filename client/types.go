@@ -535,9 +535,10 @@ type Grant struct {
 
 // Conditions are what must hold besides a grant's subject, role and scope; empty ones always hold.
 type Conditions struct {
-	Networks    []string `json:"networks,omitempty"` // CIDR
-	Hours       string   `json:"hours,omitempty"`    // "mon-fri 08:00-18:00 Europe/Lisbon"
-	Via         []string `json:"via,omitempty"`      // "app_token" (an app, in any way), "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"
+	Networks []string `json:"networks,omitempty"` // CIDR
+	Hours    string   `json:"hours,omitempty"`    // "mon-fri 08:00-18:00 Europe/Lisbon"
+	// "app_token" (an app, in any way), "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"
+	Via         []string `json:"via,omitempty"`
 	NeedsReason bool     `json:"needs_reason,omitempty"`
 }
 
@@ -578,6 +579,19 @@ type Entry struct {
 	Receipt   string    `json:"receipt"`
 	Addr      string    `json:"addr"`
 	Count     int64     `json:"count,omitempty"` // how many more refusals like it the entry stands for
+
+	// What it was, whatever it was called then; empty in entries from before ids were recorded.
+	SubjectID  string `json:"subject_id,omitempty"`
+	DrawerID   string `json:"drawer_id,omitempty"`
+	ItemID     string `json:"item_id,omitempty"`
+	Credential string `json:"credential,omitempty"` // that a token was given for, or that was issued or ended
+	Given      string `json:"given,omitempty"`      // the grant that was given or ended
+	// How a value was asked for; the detail says it in words.
+	Pinned  bool   `json:"pinned,omitempty"`   // by the number of its version
+	Grace   bool   `json:"grace,omitempty"`    // after its end, as a rule allows
+	OldName bool   `json:"old_name,omitempty"` // by a name that it had before
+	Field   string `json:"field,omitempty"`
+	Host    string `json:"host,omitempty"` // by an agent on that host
 }
 
 // TrailPage is a part of the trail, newest first. NextCursor is empty at the end.
@@ -666,8 +680,9 @@ type Value struct {
 	CreatedAt time.Time    `json:"created_at"`
 	NotAfter  time.Time    `json:"not_after,omitzero"`   // when the version stops being usable
 	Until     time.Time    `json:"valid_until,omitzero"` // when the same question may have another answer by itself
-	KeepFor   int          `json:"keep_for,omitempty"`   // for how many seconds an agent on a host may serve it while the chest is away; 0 for not at all
-	Grace     bool         `json:"grace,omitempty"`      // it has ended, and a rule lets it be served for a while
+	// for how many seconds an agent on a host may serve it while the chest is away; 0 for not at all
+	KeepFor int  `json:"keep_for,omitempty"`
+	Grace   bool `json:"grace,omitempty"` // it has ended, and a rule lets it be served for a while
 	// Of a value that an agent served: whether it was from what it keeps, and whether the chest was away then.
 	Kept bool `json:"kept,omitempty"`
 	Away bool `json:"away,omitempty"`

@@ -38,7 +38,8 @@ func startValues(t *testing.T) (*chesttest.Chest, *client.Client, *client.Values
 // reads counts the reads of the program in the trail.
 func reads(t *testing.T, steward *client.Client) int {
 	t.Helper()
-	page, err := steward.Trail(t.Context(), client.TrailFilter{Subject: "app:gate-controller", Action: "read_value", Outcome: "allowed", Limit: 500})
+	page, err := steward.Trail(t.Context(),
+		client.TrailFilter{Subject: "app:gate-controller", Action: "read_value", Outcome: "allowed", Limit: 500})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +136,8 @@ func TestASecretNeverPrints(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all := fmt.Sprintf("%v %+v %#v %s %q %x %d %v %+v", secret, secret, secret, secret, secret, secret, secret, &secret, []client.Secret{secret}) + log.String() + string(encoded) + fmt.Sprint(secret)
+	all := fmt.Sprintf("%v %+v %#v %s %q %x %d %v %+v", secret, secret, secret, secret, secret, secret, secret, &secret,
+		[]client.Secret{secret}) + log.String() + string(encoded) + fmt.Sprint(secret)
 	if strings.Contains(all, "CANARY") || strings.Contains(all, "43414e415259") || strings.Contains(all, "67 65 78") {
 		t.Error(all)
 	}
@@ -146,7 +148,8 @@ func TestASecretNeverPrints(t *testing.T) {
 
 func TestAServiceChecksAKeyThatIsPresented(t *testing.T) {
 	chest, _, values := startValues(t)
-	service := values.RequireKey("gates/pin", func(r *http.Request) bool { return r.Method == http.MethodGet }, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	service := values.RequireKey("gates/pin", func(r *http.Request) bool { return r.Method == http.MethodGet },
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
 	missing := values.RequireKey("gates/none", nil, service)
 	ask := func(h http.Handler, method, authorization string) (int, string) {
 		r := httptest.NewRequest(method, "/", nil)
@@ -162,8 +165,10 @@ func TestAServiceChecksAKeyThatIsPresented(t *testing.T) {
 		status                int
 		says                  string
 	}{
-		{"GET", "", 401, "Bearer"}, {"GET", "Basic b25l", 401, "Bearer"}, {"GET", "Bearer ", 401, "Bearer"}, {"GET", "Bearer wrong", 401, `Bearer error="invalid_token"`},
-		{"GET", "Bearer one ", 401, `Bearer error="invalid_token"`}, {"GET", "bearer one", 204, ""}, {"POST", "Bearer one", 403, `Bearer error="insufficient_scope"`},
+		{"GET", "", 401, "Bearer"}, {"GET", "Basic b25l", 401, "Bearer"}, {"GET", "Bearer ", 401, "Bearer"},
+		{"GET", "Bearer wrong", 401, `Bearer error="invalid_token"`},
+		{"GET", "Bearer one ", 401, `Bearer error="invalid_token"`}, {"GET", "bearer one", 204, ""},
+		{"POST", "Bearer one", 403, `Bearer error="insufficient_scope"`},
 	} {
 		if status, says := ask(service, c.method, c.authorization); status != c.status || says != c.says {
 			t.Errorf("%s %q: %d %q", c.method, c.authorization, status, says)
@@ -186,7 +191,8 @@ func TestADrawerIsAFileSystem(t *testing.T) {
 	} else if info, err := file.Stat(); err != nil || info.Size() != 3 || info.Mode() != 0o400 {
 		t.Errorf("%v, %v", info, err)
 	}
-	for name, want := range map[string]error{"none": fs.ErrNotExist, "../strict/pin": fs.ErrInvalid, "a/b": fs.ErrInvalid, ".": fs.ErrInvalid} {
+	for name, want := range map[string]error{"none": fs.ErrNotExist, "../strict/pin": fs.ErrInvalid, "a/b": fs.ErrInvalid,
+		".": fs.ErrInvalid} {
 		if _, err := fs.ReadFile(drawer, name); !errors.Is(err, want) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -235,7 +241,8 @@ func TestAClientFindsWhoItIs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := chest.Client(t, chest.Steward).IssueCredential(t.Context(), "app:gate-controller", client.NewCredential{Kind: "key", PublicKey: public}); err != nil {
+	if _, err := chest.Client(t, chest.Steward).IssueCredential(t.Context(), "app:gate-controller",
+		client.NewCredential{Kind: "key", PublicKey: public}); err != nil {
 		t.Fatal(err)
 	}
 	authority, err := chest.Authority()
@@ -243,7 +250,8 @@ func TestAClientFindsWhoItIs(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	profiles, err := json.Marshal(map[string]any{"current": "default", "profiles": map[string]any{"default": map[string]string{"address": chest.URL(), "authority": string(authority), "token": token}}})
+	profiles, err := json.Marshal(map[string]any{"current": "default",
+		"profiles": map[string]any{"default": map[string]string{"address": chest.URL(), "authority": string(authority), "token": token}}})
 	if err != nil {
 		t.Fatal(err)
 	}

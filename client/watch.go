@@ -71,14 +71,14 @@ func follow[T any](ctx context.Context, c *Client, method, path string, in any, 
 	}
 	defer func() { _ = response.Body.Close() }()
 	if response.StatusCode != http.StatusOK {
-		content, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+		content, _ := io.ReadAll(io.LimitReader(response.Body, maxProblem))
 		if c.options.App != "" && response.StatusCode == http.StatusUnauthorized {
 			c.drop(token)
 		}
 		return problemOf(response, content)
 	}
 	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, maxAnswer)
+	lines.Buffer(nil, 8<<20)
 	for lines.Scan() {
 		quiet.Reset(silence)
 		data, found := strings.CutPrefix(lines.Text(), "data: ")

@@ -196,10 +196,15 @@ func (a *Agent) Stop() error {
 }
 
 func (a *Agent) end() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
 	a.stop()
-	err := a.http.Shutdown(ctx)
+	asked, answered := context.WithTimeout(context.Background(), 3*time.Second)
+	defer answered()
+	err := a.http.Shutdown(asked)
+	if errors.Is(err, context.DeadlineExceeded) { // somebody connected and asks nothing: they are not waited for
+		err = a.http.Close()
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second) // to report
+	defer cancel()
 	if a.units != nil {
 		err = errors.Join(err, a.units.Close())
 	}
@@ -226,7 +231,8 @@ func (a *Agent) ruleFor(p Peer) *served {
 
 // refused is an answer of the agent's own.
 func refused(status int, code, format string, arguments ...any) *client.Problem {
-	return &client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: fmt.Sprintf(format, arguments...)}
+	return &client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code,
+		Detail: fmt.Sprintf(format, arguments...)}
 }
 
 // read serves one value: from what is kept if the chest would serve the same, else from the chest, else, while that is away,
@@ -234,11 +240,14 @@ func refused(status int, code, format string, arguments ...any) *client.Problem 
 func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v client.Value, err error) {
 	ref, err := reference.Parse(text)
 	if err != nil || ref.Item == "" {
-		return v, refused(http.StatusBadRequest, "invalid_input", "that is no reference of the form drawer/item, drawer/item@3 or drawer/item#field")
+		return v, refused(http.StatusBadRequest, "invalid_input",
+			"that is no reference of the form drawer/item, drawer/item@3 or drawer/item#field")
 	}
 	if !r.selects(ref) {
 		a.options.Log.Warn("refused", "peer", p.String(), "target", ref.Drawer+"/"+ref.Item)
-		return v, refused(http.StatusForbidden, "refused", "the agent on this host serves %s only %v, and not %s/%s: whoever runs the host adds it to the rule", p, r.References, ref.Drawer, ref.Item)
+		return v, refused(http.StatusForbidden, "refused",
+			"the agent on this host serves %s only %v, and not %s/%s: whoever runs the host adds it to the rule", p, r.References, ref.Drawer,
+			ref.Item)
 	}
 	text = ref.String()
 	kept, as := r.shelf.get(text, a.options.Now())
@@ -275,10 +284,12 @@ func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v cli
 // serveKept answers with what the chest has not recorded that it was served, after it is in the journal.
 func (a *Agent) serveKept(r *served, p Peer, text string, v client.Value, away bool) (client.Value, error) {
 	v.Kept, v.Away = true, away
-	err := a.journal.add(kept{r.profile, client.KeptRead{Reference: text, Version: v.Version, At: a.options.Now().UTC(), By: p.String(), Away: away}})
+	err := a.journal.add(kept{Profile: r.profile,
+		KeptRead: client.KeptRead{Reference: text, Version: v.Version, At: a.options.Now().UTC(), By: p.String(), Away: away}})
 	if err != nil {
 		a.options.Log.Error("a read cannot be recorded", "error", err)
-		return client.Value{}, refused(http.StatusServiceUnavailable, "not_recorded", "the agent cannot record reads on this host, and serves nothing from what it keeps: its log says why")
+		return client.Value{}, refused(http.StatusServiceUnavailable, "not_recorded",
+			"the agent cannot record reads on this host, and serves nothing from what it keeps: its log says why")
 	}
 	select {
 	case r.report <- struct{}{}:
@@ -424,7 +435,8 @@ func (a *Agent) routes() http.Handler {
 		return map[string]any{"checks": checks}, err
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		write(w, http.StatusNotFound, refused(http.StatusNotFound, "not_found", "an agent serves values and nothing else: talk to the chest for that"))
+		write(w, http.StatusNotFound, refused(http.StatusNotFound, "not_found",
+			"an agent serves values and nothing else: talk to the chest for that"))
 	})
 	return mux
 }
@@ -477,7 +489,8 @@ func (a *Agent) answer(w http.ResponseWriter, r *http.Request, with func(*http.R
 	s := a.ruleFor(p)
 	if s == nil {
 		a.options.Log.Warn("refused", "peer", p.String())
-		write(w, http.StatusForbidden, refused(http.StatusForbidden, "refused", "the agent on this host serves nothing to %s: whoever runs the host adds a rule", p))
+		write(w, http.StatusForbidden, refused(http.StatusForbidden, "refused",
+			"the agent on this host serves nothing to %s: whoever runs the host adds a rule", p))
 		return
 	}
 	answer, err := with(r, s, p)
@@ -487,7 +500,8 @@ func (a *Agent) answer(w http.ResponseWriter, r *http.Request, with func(*http.R
 	case errors.As(err, &problem):
 		write(w, max(problem.Status, http.StatusBadRequest), problem)
 	case errors.As(err, &away):
-		write(w, http.StatusServiceUnavailable, refused(http.StatusServiceUnavailable, "chest_away", "the chest is not reached from this host, and nothing is kept for that: %v", away))
+		write(w, http.StatusServiceUnavailable,
+			refused(http.StatusServiceUnavailable, "chest_away", "the chest is not reached from this host, and nothing is kept for that: %v", away))
 	case err != nil:
 		write(w, http.StatusInternalServerError, refused(http.StatusInternalServerError, "internal", "the agent failed: its log says why"))
 		a.options.Log.Error("failed", "error", err)

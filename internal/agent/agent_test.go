@@ -45,7 +45,8 @@ func startHost(t *testing.T) *host {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.steward.SetDrawerRules(ctx, "gates", contents.Drawer.Revision, client.NewRules{Rules: client.Rules{HostKeeps: "1h"}}); err != nil {
+	if _, err := h.steward.SetDrawerRules(ctx, "gates", contents.Drawer.Revision,
+		client.NewRules{Rules: client.Rules{HostKeeps: "1h"}}); err != nil {
 		t.Fatal(err)
 	}
 	var public []byte
@@ -65,8 +66,10 @@ func (h *host) socket() string { return filepath.Join(h.dir, "agent.sock") }
 func (h *host) start(more ...agent.Rule) *agent.Agent {
 	h.t.Helper()
 	text := fmt.Sprintf("agent: 1\nsocket: %s\njournal: %s\nserves:\n", h.socket(), filepath.Join(h.dir, "state", "reads"))
-	for _, r := range append(more, agent.Rule{User: fmt.Sprint(os.Getuid()), Profile: "gates", References: []string{"gates/**", "strict/**"}}) {
-		text += fmt.Sprintf("  - { user: %q, program: %q, profile: %s, references: [%q] }\n", r.User, r.Program, r.Profile, strings.Join(r.References, `", "`))
+	for _, r := range append(more, agent.Rule{User: fmt.Sprint(os.Getuid()), Profile: "gates",
+		References: []string{"gates/**", "strict/**"}}) {
+		text += fmt.Sprintf("  - { user: %q, program: %q, profile: %s, references: [%q] }\n", r.User, r.Program, r.Profile,
+			strings.Join(r.References, `", "`))
 	}
 	text += h.extra
 	config, err := agent.ReadConfig([]byte(strings.ReplaceAll(text, `\"`, `"`)))
@@ -77,9 +80,10 @@ func (h *host) start(more ...agent.Rule) *agent.Agent {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: func() time.Time { return h.clock() }, Connect: func(string) (*client.Client, error) {
-		return client.New(client.Options{Address: h.address, Authority: authority, App: "gate-controller", Key: h.key})
-	}})
+	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: func() time.Time { return h.clock() },
+		Connect: func(string) (*client.Client, error) {
+			return client.New(client.Options{Address: h.address, Authority: authority, App: "gate-controller", Key: h.key})
+		}})
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -147,7 +151,8 @@ func TestTheKernelSaysWhoAsks(t *testing.T) {
 		t.Errorf("what is not there: %s", code)
 	}
 	outcomes, err := h.app.ReadValues(ctx, "gates/pin", "strict/pin", "other/pin")
-	if err != nil || outcomes[0].Value == nil || outcomes[1].Value == nil || outcomes[2].Problem == nil || !strings.Contains(outcomes[2].Problem.Detail, "serves user") {
+	if err != nil || outcomes[0].Value == nil || outcomes[1].Value == nil || outcomes[2].Problem == nil ||
+		!strings.Contains(outcomes[2].Problem.Detail, "serves user") {
 		t.Errorf("%+v, %v", outcomes, err)
 	}
 	if _, err := h.app.Drawers(ctx); chesttest.Code(err) != "not_found" {
@@ -236,7 +241,8 @@ func TestAnOutageIsBridgedAndRecorded(t *testing.T) {
 	}
 	// Killed: nothing is told to the chest, and what was read is in the journal only. It holds no value.
 	journal, err := os.ReadFile(filepath.Join(h.dir, "state", "reads"))
-	if err != nil || strings.Count(string(journal), `"away":true`) < 5 || strings.Contains(string(journal), "4711") || strings.Contains(string(journal), "NDcxMQ") {
+	if err != nil || strings.Count(string(journal), `"away":true`) < 5 || strings.Contains(string(journal), "4711") ||
+		strings.Contains(string(journal), "NDcxMQ") {
 		t.Errorf("the journal is %q, %v", journal, err)
 	}
 	soon := time.Now()
@@ -267,7 +273,8 @@ func TestReadsOfAnAgentThatWasKilledAreReported(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(h.dir, "state"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	line := `{"profile":"gates","number":7,"reference":"gates/pin","version":1,"at":"2026-11-23T08:00:00Z","by":"user gate","away":true}` + "\n"
+	line := fmt.Sprintf(`{"profile":"gates","number":7,"reference":"gates/pin","version":1,"at":%q,"by":"user gate","away":true}`,
+		time.Now().UTC().Format(time.RFC3339)) + "\n"
 	if err := os.WriteFile(filepath.Join(h.dir, "state", "reads"), []byte(line+line[:50]), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -310,7 +317,8 @@ func TestSystemdLoadsCredentials(t *testing.T) {
 		return string(content)
 	}
 	const no = 1<<20 + 1 // bytes are too many for systemd, which then does not start the unit
-	for name, want := range map[string]string{"4f1c/unit/gate.service/pin": "4711", "4f1d/unit/gate.service/none": "", "4f1e/unit/other.service/pin": "", "4f1f/pin": "", "4f20/unit/gate.service/../strict/pin": ""} {
+	for name, want := range map[string]string{"4f1c/unit/gate.service/pin": "4711", "4f1d/unit/gate.service/none": "",
+		"4f1e/unit/other.service/pin": "", "4f1f/pin": "", "4f20/unit/gate.service/../strict/pin": ""} {
 		if got := ask(name); got != want && (want != "" || got != strings.Repeat("\x00", no)) {
 			t.Errorf("%s: %.100q, want %q", name, got, want)
 		}
@@ -390,5 +398,22 @@ func TestASilentNetworkIsNotWaitedForEachTime(t *testing.T) {
 		if v, err := h.app.ReadValue(limited, "gates/pin"); err != nil || !v.Away {
 			t.Fatalf("%+v, %v", v, err)
 		}
+	}
+}
+
+// Whoever connects and asks nothing does not keep the agent from stopping as it should.
+func TestSilentConnectionsDoNotKeepAnAgentFromStopping(t *testing.T) {
+	h := startHost(t)
+	running := h.start()
+	conn, err := net.Dial("unix", h.socket())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close() }()
+	if v, code := h.read("gates/pin"); code != "" || v.Version != 1 {
+		t.Fatal(code)
+	}
+	if err := running.Stop(); err != nil {
+		t.Error(err)
 	}
 }

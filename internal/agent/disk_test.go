@@ -82,7 +82,8 @@ func TestWhatIsKeptEndsWithTheCredential(t *testing.T) {
 	h, file := shelved(t)
 	stop := h.keep(file)
 	page, err := h.steward.Trail(ctx, client.TrailFilter{Action: "host_key", Subject: "app:gate-controller"})
-	if err != nil || len(page.Entries) != 1 || page.Entries[0].Outcome != "allowed" || !strings.HasPrefix(page.Entries[0].Detail, "for credential cr_") {
+	if err != nil || len(page.Entries) != 1 || page.Entries[0].Outcome != "allowed" ||
+		!strings.HasPrefix(page.Entries[0].Detail, "for credential cr_") {
 		t.Errorf("the trail has %+v, %v", page.Entries, err)
 	}
 	copied, err := os.ReadFile(file)

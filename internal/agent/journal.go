@@ -5,23 +5,31 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
 	"sync"
 
 	"tansu/client"
+	"tansu/internal/wholefile"
 )
 
 // journal keeps reads that the chest has not recorded, on disk before their answers leave, until they are reported. It has no
 // value in it.
+//
+// The file is a log: lines of reads, and lines that say up to which number the reads of a profile were reported. It is written anew,
+// without what was reported, when that is more than what is left, so that draining it costs what it holds.
 type journal struct {
 	work chan addition
 	quit chan struct{} // closed when nothing more is taken
 
 	mu     sync.Mutex // guards what follows
 	file   *os.File
-	open   []kept // not reported yet, in order
+	open   map[string][]kept // not reported yet, by profile, in order
+	count  int               // of them all
+	dead   int               // reported, and still in the file
 	number uint64
 	failed error
 }
@@ -30,6 +38,7 @@ type journal struct {
 type kept struct {
 	Profile string `json:"profile"`
 	client.KeptRead
+	Reported uint64 `json:"reported,omitempty"` // of a line that is no read: up to which number those of the profile were reported
 }
 
 type addition struct {
@@ -45,31 +54,47 @@ func openJournal(path string) (*journal, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("make the place of the journal: %w", err)
 	}
-	j := &journal{work: make(chan addition, 256), quit: make(chan struct{})}
+	j := &journal{work: make(chan addition, 256), quit: make(chan struct{}), open: map[string][]kept{}}
 	content, err := os.Open(path)
 	if err == nil {
-		lines := bufio.NewScanner(content)
-		lines.Buffer(nil, 1<<20)
-		for lines.Scan() {
-			var read kept
-			if json.Unmarshal(lines.Bytes(), &read) == nil { // the last line may be cut off: its answer never left
-				j.open = append(j.open, read)
-				j.number = max(j.number, read.Number)
-			}
-		}
-		err = errors.Join(lines.Err(), content.Close())
+		err = errors.Join(j.read(content), content.Close())
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
-	if j.file, err = os.OpenFile(path, os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600); err != nil {
-		return nil, fmt.Errorf("open the journal: %w", err)
-	}
-	if err := j.rewrite(); err != nil {
+	if err := j.rewrite(path); err != nil {
 		return nil, err
 	}
 	go j.write()
 	return j, nil
+}
+
+// read takes in what is in a journal.
+func (j *journal) read(content io.Reader) error {
+	lines := bufio.NewScanner(content)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var line kept
+		switch {
+		case json.Unmarshal(lines.Bytes(), &line) != nil: // the last line may be cut off: its answer never left
+		case line.Reported != 0:
+			j.forget(line.Profile, line.Reported)
+		default:
+			j.open[line.Profile] = append(j.open[line.Profile], line)
+			j.count++
+			j.number = max(j.number, line.Number)
+		}
+	}
+	return lines.Err()
+}
+
+// forget drops the reads of a profile up to a number.
+func (j *journal) forget(profile string, upTo uint64) {
+	reads := j.open[profile]
+	n := sort.Search(len(reads), func(i int) bool { return reads[i].Number > upTo })
+	j.open[profile] = reads[n:]
+	j.count -= n
+	j.dead += n
 }
 
 // add makes a read durable, together with others that come at the same time.
@@ -117,11 +142,11 @@ func (j *journal) write() {
 func (j *journal) append(batch []addition) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if len(j.open)+len(batch) > mostOpen {
+	if j.count+len(batch) > mostOpen {
 		return errors.New("too many reads wait to be reported")
 	}
 	if j.failed != nil { // what half a line became of is found out by writing all of it again
-		if j.failed = j.rewrite(); j.failed != nil {
+		if j.failed = j.rewrite(j.file.Name()); j.failed != nil {
 			return j.failed
 		}
 	}
@@ -136,79 +161,83 @@ func (j *journal) append(batch []addition) error {
 		}
 		text = append(append(text, line...), '\n')
 	}
-	_, err := j.file.Write(text)
+	if err := j.put(text); err != nil {
+		j.number = before
+		return err
+	}
+	for _, one := range batch {
+		j.open[one.read.Profile] = append(j.open[one.read.Profile], one.read)
+	}
+	j.count += len(batch)
+	return nil
+}
+
+// put writes lines to the end of the file, and syncs it.
+func (j *journal) put(lines []byte) error {
+	_, err := j.file.Write(lines)
 	if err == nil {
 		err = j.file.Sync()
 	}
 	if err != nil {
-		j.number, j.failed = before, fmt.Errorf("write the journal: %w", err)
-		return j.failed
+		j.failed = fmt.Errorf("write the journal: %w", err)
 	}
-	for _, one := range batch {
-		j.open = append(j.open, one.read)
-	}
-	return nil
+	return j.failed
 }
 
 // of lists reads of one profile that are not reported yet, the oldest first.
 func (j *journal) of(profile string, most int) (list []client.KeptRead) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	for _, read := range j.open {
-		if read.Profile == profile && len(list) < most {
-			list = append(list, read.KeptRead)
-		}
+	reads := j.open[profile]
+	for _, read := range reads[:min(len(reads), most)] {
+		list = append(list, read.KeptRead)
 	}
 	return list
 }
 
-// reported forgets reads that the chest has recorded.
+// reported forgets reads that the chest has recorded: the oldest of a profile.
 func (j *journal) reported(profile string, reads []client.KeptRead) error {
-	gone := make(map[uint64]bool, len(reads))
-	for _, read := range reads {
-		gone[read.Number] = true
+	if len(reads) == 0 {
+		return nil
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	left := j.open[:0]
-	for _, read := range j.open {
-		if read.Profile != profile || !gone[read.Number] {
-			left = append(left, read)
-		}
+	last := reads[len(reads)-1].Number
+	j.forget(profile, last)
+	if j.dead > j.count {
+		return j.rewrite(j.file.Name())
 	}
-	j.open = left
-	return j.rewrite()
+	line, err := json.Marshal(kept{Profile: profile, Reported: last})
+	if err != nil {
+		return err
+	}
+	return j.put(append(line, '\n'))
 }
 
-// rewrite makes the file hold what is not reported yet, and nothing else. A file beside it takes its place, so that no instant
-// finds less.
-func (j *journal) rewrite() error {
-	path := j.file.Name()
-	next, err := os.CreateTemp(filepath.Dir(path), ".journal-*") // mode 0600
+// rewrite makes the file hold what is not reported yet, and nothing else, so that no instant finds less.
+func (j *journal) rewrite(path string) error {
+	err := wholefile.Replace(path, 0o600, func(out io.Writer) error {
+		encoder := json.NewEncoder(out)
+		for _, reads := range j.open {
+			for _, read := range reads {
+				if err := encoder.Encode(read); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 	if err != nil {
-		return fmt.Errorf("write the journal: %w", err)
+		return err
 	}
-	out := bufio.NewWriter(next)
-	encoder := json.NewEncoder(out)
-	for _, read := range j.open {
-		err = errors.Join(err, encoder.Encode(read))
-	}
-	err = errors.Join(err, out.Flush(), next.Sync())
-	if err == nil {
-		err = os.Rename(next.Name(), path)
-	}
+	next, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0o600)
 	if err != nil {
-		return errors.Join(fmt.Errorf("write the journal: %w", err), next.Close(), os.Remove(next.Name()))
-	}
-	_ = j.file.Close()
-	// The name of a temporary file stays with the descriptor; what is appended goes to the one that has the journal's name now.
-	j.file = next
-	if reopened, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0o600); err == nil {
-		_ = next.Close()
-		j.file = reopened
-	} else {
 		return fmt.Errorf("open the journal: %w", err)
 	}
+	if j.file != nil {
+		_ = j.file.Close()
+	}
+	j.file, j.dead, j.failed = next, 0, nil
 	return nil
 }
 

@@ -31,15 +31,20 @@ func TestSystemdItselfLoadsCredentials(t *testing.T) {
 	}
 	const head = "[Unit]\nDefaultDependencies=no\n"
 	service := func(name string) string {
-		return fmt.Sprintf(head+"[Service]\nType=oneshot\nLoadCredential=pin:%s\nExecStart=/bin/sh -c 'cat $CREDENTIALS_DIRECTORY/pin > %[2]s/%[3]s.got'\nExecStopPost=/bin/sh -c 'echo $SERVICE_RESULT > %[2]s/%[3]s.part; mv %[2]s/%[3]s.part %[2]s/%[3]s.ended'\n", credentials, out, name)
+		return fmt.Sprintf(head+"[Service]\nType=oneshot\nLoadCredential=pin:%s\nExecStart=/bin/sh -c 'cat $CREDENTIALS_DIRECTORY/pin > "+
+			"%[2]s/%[3]s.got'\nExecStopPost=/bin/sh -c 'echo $SERVICE_RESULT > %[2]s/%[3]s.part; mv %[2]s/%[3]s.part %[2]s/%[3]s.ended'\n",
+			credentials, out, name)
 	}
-	for name, content := range map[string]string{"gate.service": service("gate"), "other.service": service("other"), "test.target": head + "Wants=gate.service other.service\n"} {
+	for name, content := range map[string]string{"gate.service": service("gate"), "other.service": service("other"), "test.target": head +
+		"Wants=gate.service other.service\n"} {
 		if err := os.WriteFile(filepath.Join(units, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	script := "mount --make-rprivate / && mount --make-rshared / && mount -t tmpfs tmpfs /run && mkdir -p /run/systemd/system && cp " + units + "/* /run/systemd/system/ && exec " + systemd + " --system --unit=test.target --log-target=null --show-status=no"
-	init := exec.Command("unshare", "--fork", "--kill-child", "--pid", "--mount", "--uts", "--ipc", "--cgroup", "--mount-proc", "sh", "-c", script)
+	script := "mount --make-rprivate / && mount --make-rshared / && mount -t tmpfs tmpfs /run && mkdir -p /run/systemd/system && cp " +
+		units + "/* /run/systemd/system/ && exec " + systemd + " --system --unit=test.target --log-target=null --show-status=no"
+	init := exec.Command("unshare", "--fork", "--kill-child", "--pid", "--mount", "--uts", "--ipc", "--cgroup", "--mount-proc", "sh", "-c",
+		script)
 	init.Env, init.SysProcAttr = append(os.Environ(), "container=test"), &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var said strings.Builder
 	init.Stdout, init.Stderr = &said, &said

@@ -82,7 +82,8 @@ func StartIn(t testing.TB, dir string, transport server.Transport) *Chest {
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(authority)
-	c.HTTP = &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13}, MaxIdleConnsPerHost: 64}}
+	c.HTTP = &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13},
+		MaxIdleConnsPerHost: 64}}
 	t.Cleanup(c.HTTP.CloseIdleConnections)
 	c.Steward = c.Enrol(t, string(c.Enrolment.Reveal()))
 	return c
@@ -103,7 +104,8 @@ func (c *Chest) Reopen(t testing.TB, change func(*server.Options)) error {
 	if err := c.Stop(); err != nil {
 		t.Errorf("stop: %v", err)
 	}
-	o := server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"), Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))}
+	o := server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"),
+		Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))}
 	if change != nil {
 		change(&o)
 	}
@@ -221,7 +223,8 @@ func (c *Chest) register(t testing.TB, n client.NewIdentity, grants []Grant) cli
 		t.Fatal(err)
 	}
 	for _, g := range grants {
-		if _, err := steward.Give(context.Background(), client.NewGrant{Subject: registered.Identity.Subject, Role: g.Role, Scope: g.Scope}); err != nil {
+		if _, err := steward.Give(context.Background(),
+			client.NewGrant{Subject: registered.Identity.Subject, Role: g.Role, Scope: g.Scope}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -232,10 +235,12 @@ func (c *Chest) register(t testing.TB, n client.NewIdentity, grants []Grant) cli
 func (c *Chest) Fill(t testing.TB, drawer, item, value string) {
 	t.Helper()
 	steward := c.Client(t, c.Steward)
-	if _, err := steward.CreateDrawer(context.Background(), client.NewDrawer{Name: drawer, Environment: "production"}); err != nil && Code(err) != "exists" {
+	if _, err := steward.CreateDrawer(context.Background(), client.NewDrawer{Name: drawer, Environment: "production"}); err != nil &&
+		Code(err) != "exists" {
 		t.Fatal(err)
 	}
-	if _, err := steward.CreateItem(context.Background(), drawer, client.NewItem{Name: item, Version: client.Content([]byte(value))}); err != nil {
+	if _, err := steward.CreateItem(context.Background(), drawer,
+		client.NewItem{Name: item, Version: client.Content([]byte(value))}); err != nil {
 		t.Fatal(err)
 	}
 }

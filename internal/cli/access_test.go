@@ -91,10 +91,12 @@ func TestStewardComesBackOnTheMachineAndAnEditedFileIsNamed(t *testing.T) {
 		t.Errorf("examined while it runs: %d %s%s", r.code, r.out, r.talk)
 	}
 	stop(t, process, func() error { return process.Process.Signal(syscall.SIGTERM) })
-	if r := u.run(t, "", "examine", "--dir", dir, "--key-file", key); r.code != 1 || !strings.Contains(r.out, "of table grants is not what was stored") {
+	if r := u.run(t, "", "examine", "--dir", dir, "--key-file", key); r.code != 1 ||
+		!strings.Contains(r.out, "of table grants is not what was stored") {
 		t.Errorf("examined on the machine: %d %s%s", r.code, r.out, r.talk)
 	}
-	if r := u.run(t, "", "serve", "--dir", dir, "--key-file", key, "--listen", "127.0.0.1:0"); r.code != 1 || !strings.Contains(r.talk, "of table grants is not what was stored") {
+	if r := u.run(t, "", "serve", "--dir", dir, "--key-file", key, "--listen", "127.0.0.1:0"); r.code != 1 ||
+		!strings.Contains(r.talk, "of table grants is not what was stored") {
 		t.Errorf("started on it: %d %s", r.code, r.talk)
 	}
 }
@@ -119,7 +121,8 @@ func TestPolicyFilesOnTheCommandLine(t *testing.T) {
 		}
 	}
 	write(func(text string) string {
-		return strings.Replace(text, "grants:\n", "grants:\n  - {subject: app:nightly-ledger, role: consumer, scope: fuel-billing-prod/**}\n", 1) +
+		return strings.Replace(text, "grants:\n", "grants:\n  - {subject: app:nightly-ledger, role: consumer, scope: fuel-billing-prod/**}\n",
+			1) +
 			"expectations:\n  - {exactly: [app:nightly-ledger], can: read_value, scope: fuel-billing-prod/**}\n"
 	})
 	alone.ok(t, "", "policy", "check", file)
@@ -135,11 +138,13 @@ func TestPolicyFilesOnTheCommandLine(t *testing.T) {
 		t.Errorf("applied again: %s", got)
 	}
 	write(func(text string) string { return strings.Replace(text, "role: consumer", "role: consumr", 1) })
-	if r := alone.run(t, "", "policy", "check", file); r.code != 2 || !strings.Contains(r.talk, file+":") || !strings.Contains(r.talk, "did you mean consumer?") {
+	if r := alone.run(t, "", "policy", "check", file); r.code != 2 || !strings.Contains(r.talk, file+":") ||
+		!strings.Contains(r.talk, "did you mean consumer?") {
 		t.Errorf("a problem: %d %s", r.code, r.talk)
 	}
 	write(func(text string) string {
-		return strings.Replace(strings.Replace(text, "role: consumr", "role: viewer", 1), "exactly: [app:nightly-ledger]", "exactly: [app:rota-sync]", 1)
+		return strings.Replace(strings.Replace(text, "role: consumr", "role: viewer", 1), "exactly: [app:nightly-ledger]",
+			"exactly: [app:rota-sync]", 1)
 	})
 	if r := alone.run(t, "", "policy", "check", file); r.code != 3 || !strings.Contains(r.out, "app:rota-sync cannot") {
 		t.Errorf("an expectation that fails: %d %s%s", r.code, r.out, r.talk)
@@ -160,17 +165,20 @@ func TestDotenvFileIsMovedInAndUsed(t *testing.T) {
 	}
 	preview := u.ok(t, "", "import", "ticketing-staging", file, "--preview")
 	done := u.run(t, "", "import", "ticketing-staging", file)
-	if done.code != 0 || !strings.Contains(preview, "2 new. Nothing was put in") || !strings.Contains(done.out, "2 new.") || !strings.Contains(done.talk, "its history keeps every value") || strings.Contains(preview+done.out+done.talk, "canary") {
+	if done.code != 0 || !strings.Contains(preview, "2 new. Nothing was put in") || !strings.Contains(done.out, "2 new.") ||
+		!strings.Contains(done.talk, "its history keeps every value") || strings.Contains(preview+done.out+done.talk, "canary") {
 		t.Errorf("%s\n%d %s%s", preview, done.code, done.out, done.talk)
 	}
 	if r := u.run(t, "", "import", "ticketing-staging", file); r.code != 5 || !strings.Contains(r.out, "2 exists. Nothing was put in") {
 		t.Errorf("again: %d %s%s", r.code, r.out, r.talk)
 	}
 	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-staging/**"})
-	if value, _, err := chest.Client(t, token).Read(t.Context(), "ticketing-staging/db_password"); err != nil || string(value) != "canary in a file" {
+	if value, _, err := chest.Client(t, token).Read(t.Context(), "ticketing-staging/db_password"); err != nil ||
+		string(value) != "canary in a file" {
 		t.Errorf("%q, %v", value, err)
 	}
-	if r := u.run(t, "", "import", "ticketing-staging", filepath.Join(t.TempDir(), "notes.txt")); r.code != 2 || !strings.Contains(r.talk, "--format") {
+	if r := u.run(t, "", "import", "ticketing-staging", filepath.Join(t.TempDir(), "notes.txt")); r.code != 2 ||
+		!strings.Contains(r.talk, "--format") {
 		t.Errorf("a file that says nothing: %d %s", r.code, r.talk)
 	}
 }

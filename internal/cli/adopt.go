@@ -82,7 +82,8 @@ Done again with another environment, it adds that environment's drawer to the ma
 			if err := os.WriteFile(to, written, 0o644); err != nil {
 				return fmt.Errorf("write the manifest: %w", err)
 			}
-			a.say("%s lists what is needed, without values: commit it. Then: tansu preflight --in %s, and tansu run --in %s -- PROGRAM", to, environment, environment)
+			a.say("%s lists what is needed, without values: commit it. Then: tansu preflight --in %s, and tansu run --in %s -- PROGRAM", to,
+				environment, environment)
 			return nil
 		}),
 	}

@@ -49,7 +49,8 @@ reported.`,
 			if err := server.HideMemory(); err != nil {
 				return err
 			}
-			running, err := agent.Start(agent.Options{Config: config, Host: host, Connect: agentProfile, Log: slog.New(slog.NewTextHandler(a.Err, nil))})
+			running, err := agent.Start(agent.Options{Config: config, Host: host, Connect: agentProfile,
+				Log: slog.New(slog.NewTextHandler(a.Err, nil))})
 			if err != nil {
 				return err
 			}
@@ -76,7 +77,8 @@ func agentProfile(name string) (*client.Client, error) {
 		return nil, fmt.Errorf("there is none on this host: tansu --profile %s connect ADDRESS, then tansu --profile %s enrol", name, name)
 	}
 	if p.App == "" {
-		return nil, fmt.Errorf("it is not signed in as an app with a key of its own: tansu --profile %s enrol, with a code of tansu app host-code", name)
+		return nil, fmt.Errorf("it is not signed in as an app with a key of its own: tansu --profile %s enrol, with a code of tansu app "+
+			"host-code", name)
 	}
 	return p.client("", nil)
 }

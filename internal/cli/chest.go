@@ -11,10 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/opening"
 	"tansu/internal/server"
-	"tansu/internal/service"
 	"tansu/internal/store"
 	"tansu/internal/web"
 	"tansu/internal/witness"
@@ -54,7 +55,7 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 	if err := store.Vacant(dir); err != nil {
 		return err
 	}
-	founding := service.Founding{Method: envelope.MethodPassphrase, Hosts: serverHosts(hosts)}
+	founding := opening.Founding{Method: envelope.MethodPassphrase, Hosts: serverHosts(hosts)}
 	if err := a.chooseMaterial(&founding, keyFile); err != nil {
 		return err
 	}
@@ -73,10 +74,10 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 	}
 	address := "https://" + DefaultListen
 	return a.show(map[string]string{"chest": founded.Chest, "authority": records.AuthorityPath(), "fingerprint": founded.Fingerprint,
-		"person": service.Founder, "enrolment_code": string(founded.Enrolment.Reveal())}, func() {
+		"person": chest.Founder, "enrolment_code": string(founded.Enrolment.Reveal())}, func() {
 		fmt.Fprintf(a.Out, "Chest %s is founded in %s.\n\n", founded.Chest, dir)
 		fields(a.Out, "authority", records.AuthorityPath(), "fingerprint", founded.Fingerprint,
-			"founding person", service.Founder, "enrolment code", string(founded.Enrolment.Reveal()))
+			"founding person", chest.Founder, "enrolment code", string(founded.Enrolment.Reveal()))
 		unlock := ""
 		if keyFile != "" {
 			unlock = " --key-file " + keyFile
@@ -89,7 +90,7 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 }
 
 // chooseMaterial asks for a passphrase, or makes the content of a key file.
-func (a *app) chooseMaterial(founding *service.Founding, keyFile string) (err error) {
+func (a *app) chooseMaterial(founding *opening.Founding, keyFile string) (err error) {
 	if keyFile != "" {
 		founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile()
 		return nil
@@ -106,14 +107,14 @@ func (a *app) chooseMaterial(founding *service.Founding, keyFile string) (err er
 }
 
 // foundIn stores the key file first, so that no chest exists that nothing can open.
-func foundIn(records *store.Store, founding service.Founding, keyFile string) (founded service.Founded, err error) {
+func foundIn(records *store.Store, founding opening.Founding, keyFile string) (founded opening.Founded, err error) {
 	if keyFile == "" {
-		return service.Found(records, founding)
+		return opening.Found(records, founding)
 	}
 	if err := writeNew(keyFile, founding.Material); err != nil {
 		return founded, err
 	}
-	founded, err = service.Found(records, founding)
+	founded, err = opening.Found(records, founding)
 	if err != nil {
 		_ = os.Remove(keyFile)
 	}
@@ -199,10 +200,14 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 			return a.serve(cmd, o)
 		},
 	}
-	command.Flags().StringArrayVar(&witnesses, "witness", nil, "tell each checkpoint to this `file`, https address or syslog server, and hold the trail against what it saw; can be repeated")
-	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil, "pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
-	command.Flags().StringVar(&archiveAfter, "archive-after", "", "move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
-	command.Flags().BoolVar(&o.Restored, "restored", false, "unlock although the trail is not what it was, because the database comes from a backup")
+	command.Flags().StringArrayVar(&witnesses, "witness", nil,
+		"tell each checkpoint to this `file`, https address or syslog server, and hold the trail against what it saw; can be repeated")
+	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil,
+		"pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
+	command.Flags().StringVar(&archiveAfter, "archive-after", "",
+		"move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
+	command.Flags().BoolVar(&o.Restored, "restored", false,
+		"unlock although the trail is not what it was, because the database comes from a backup")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
 	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")
@@ -237,7 +242,8 @@ func (a *app) serve(cmd *cobra.Command, o server.Options) error {
 	if s.Service.Status().Unlocked {
 		state = "unlocked"
 	}
-	o.Log.Info("serving", "address", s.URL(), "dir", filepath.Clean(o.Dir), "state", state, "after", time.Since(started).Round(time.Millisecond).String())
+	o.Log.Info("serving", "address", s.URL(), "dir", filepath.Clean(o.Dir), "state", state, "after",
+		time.Since(started).Round(time.Millisecond).String())
 	err = s.Wait(cmd.Context())
 	o.Log.Info("stopping")
 	if stopErr := s.Stop(); err == nil {
@@ -325,7 +331,8 @@ func (a *app) statusCommand() *cobra.Command {
 				return err
 			}
 			return a.show(status, func() {
-				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "trail", recording(status.Records), "unlocked by", status.Method, "version", status.Version)
+				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "trail", recording(status.Records), "unlocked by",
+					status.Method, "version", status.Version)
 			})
 		},
 	}

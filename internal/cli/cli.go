@@ -46,7 +46,8 @@ var exitCodes = map[string]int{
 	"refused": exitRefused, "unauthenticated": exitRefused, "sign_in_failed": exitRefused, "wrong_material": exitRefused,
 	"invalid_client": exitRefused, "throttled": exitRefused,
 	"not_found": exitNotFound,
-	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict, "not_handed_over": exitConflict, "not_possible": exitConflict, "already_unlocked": exitConflict,
+	"exists":    exitConflict, "stale": exitConflict, "needs_revision": exitConflict, "not_servable": exitConflict,
+	"not_handed_over": exitConflict, "not_possible": exitConflict, "already_unlocked": exitConflict,
 	"locked": exitLocked, "not_recorded": exitLocked,
 }
 
@@ -129,12 +130,17 @@ A first tour:
 		&cobra.Group{ID: groupProve, Title: "See what happened:"},
 	)
 	groups := map[string][]*cobra.Command{
-		groupChest:  {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(), a.examineCommand(), a.stewardCommand()},
+		groupChest: {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(),
+			a.examineCommand(), a.stewardCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
-		groupFill:   {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(), a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
-		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(), a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
-		groupRead:   {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(), a.sampleCommand(), a.checkCommand(), a.agentCommand(), a.lendCommand(), a.gitCredentialCommand(), a.leaksCommand(), a.fingerprintsCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
-		groupProve:  {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
+		groupFill: {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(),
+			a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
+		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(),
+			a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
+		groupRead: {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(),
+			a.sampleCommand(), a.checkCommand(), a.agentCommand(), a.lendCommand(), a.gitCredentialCommand(), a.leaksCommand(),
+			a.fingerprintsCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
+		groupProve: {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}
 	for group, commands := range groups {
 		for _, command := range commands {

@@ -151,7 +151,8 @@ func TestFromAnEmptyDirectoryToAnAuditedRead(t *testing.T) {
 	if got := a.ok(t, "", "read", "tansu:ticketing-prod/db-password@1"); got != "first\n" {
 		t.Errorf("version 1: %q", got)
 	}
-	if r := a.run(t, "", "check", "ticketing-prod/db-password@1"); r.code != 0 || strings.Contains(r.out+r.talk, "first") || !strings.Contains(r.out, "6 bytes") {
+	if r := a.run(t, "", "check", "ticketing-prod/db-password@1"); r.code != 0 || strings.Contains(r.out+r.talk, "first") ||
+		!strings.Contains(r.out, "6 bytes") {
 		t.Errorf("check: %d %s%s", r.code, r.out, r.talk)
 	}
 	refused := a.run(t, "", "read", "fuel-billing-prod/ledger")
@@ -162,10 +163,12 @@ func TestFromAnEmptyDirectoryToAnAuditedRead(t *testing.T) {
 	if got := u.ok(t, "", "refusals"); !strings.Contains(got, "fuel-billing-prod/ledger") {
 		t.Errorf("refusals: %s", got)
 	}
-	if got := u.ok(t, "", "receipt", receipt[1]); !strings.Contains(got, "tansu grant give app:ticket-api consumer 'fuel-billing-prod/ledger'") {
+	if got := u.ok(t, "", "receipt", receipt[1]); !strings.Contains(got,
+		"tansu grant give app:ticket-api consumer 'fuel-billing-prod/ledger'") {
 		t.Errorf("receipt: %s", got)
 	}
-	if got := u.ok(t, "", "grant", "for", receipt[1], "--until", "7d"); !strings.Contains(got, "app:ticket-api consumer on fuel-billing-prod/ledger, ends in 7 days") {
+	if got := u.ok(t, "", "grant", "for", receipt[1], "--until", "7d"); !strings.Contains(got,
+		"app:ticket-api consumer on fuel-billing-prod/ledger, ends in 7 days") {
 		t.Errorf("grant for: %s", got)
 	}
 	if r := u.run(t, "", "grant", "for", receipt[1]); r.code != 1 || !strings.Contains(r.talk, "nothing to give") {
@@ -252,8 +255,11 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	u, chest := signedIn(t)
 	chest.Fill(t, "d", "i", "v")
 	for _, arguments := range []string{
-		"status", "whoami", "list", "list d", "history d/i", "person list", "person add x", "person show x", "person suspend x", "person resume x",
-		"team add z", "team join z person:x", "team show z", "team leave z person:x", "team list", "app add y", "app list", "app new-credential y", "roles", "refusals", "ask who d/i", "ask what person:steward", "ask may person:steward list d", "grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
+		"status", "whoami", "list", "list d", "history d/i", "person list", "person add x", "person show x", "person suspend x",
+		"person resume x",
+		"team add z", "team join z person:x", "team show z", "team leave z person:x", "team list", "app add y", "app list",
+		"app new-credential y", "roles", "refusals", "ask who d/i", "ask what person:steward", "ask may person:steward list d",
+		"grant give app:y consumer d/**", "grant list", "trail", "describe d --description text",
 		"describe d/i --description text",
 	} {
 		var data any
@@ -299,7 +305,8 @@ func TestClosedStandardInputIsSaid(t *testing.T) {
 		shell.Args = append(shell.Args, append([]string{program}, strings.Fields(arguments)...)...)
 		shell.Env = u.command().Env
 		out, err := shell.CombinedOutput()
-		if err == nil || shell.ProcessState.ExitCode() != 2 || !strings.Contains(string(out), "standard input is closed") && !strings.Contains(string(out), "is empty") {
+		if err == nil || shell.ProcessState.ExitCode() != 2 || !strings.Contains(string(out), "standard input is closed") &&
+			!strings.Contains(string(out), "is empty") {
 			t.Errorf("%s: exit %d: %s", arguments, shell.ProcessState.ExitCode(), out)
 		}
 	}
@@ -357,7 +364,8 @@ func TestValueWithControlCharactersIsKeptFromTheTerminal(t *testing.T) {
 	u, chest := signedIn(t)
 	chest.Fill(t, "d", "escape", "\x1b[2Jgone")
 	chest.Fill(t, "d", "plain", "two\nlines")
-	if _, err := chest.Client(t, chest.Steward).Give(context.Background(), client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "d/**"}); err != nil {
+	if _, err := chest.Client(t, chest.Steward).Give(context.Background(),
+		client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "d/**"}); err != nil {
 		t.Fatal(err)
 	}
 	_, c, until := u.terminal(t, "read", "d/escape")
@@ -423,7 +431,8 @@ func TestInterruptAtAHiddenPromptGivesTheTerminalBack(t *testing.T) {
 		}
 	}
 	_ = shell.Wait()
-	if got := seen.String(); !strings.Contains(got, "exit 130") || strings.Contains(got, "-echo") || !strings.Contains(got, "nothing was done") || strings.Contains(got, "half") {
+	if got := seen.String(); !strings.Contains(got, "exit 130") || strings.Contains(got, "-echo") ||
+		!strings.Contains(got, "nothing was done") || strings.Contains(got, "half") {
 		t.Errorf("got %q", got)
 	}
 }
@@ -466,7 +475,8 @@ func TestKilledServiceLosesNothingThatWasAcknowledged(t *testing.T) {
 		if n == 60 {
 			go func() { _ = process.Process.Signal(syscall.SIGKILL) }() // some time during what follows
 		}
-		if _, err := c.CreateItem(ctx, "d", client.NewItem{Name: fmt.Sprintf("i%d", n), Version: client.Content(fmt.Append(nil, "value ", n))}); err != nil {
+		if _, err := c.CreateItem(ctx, "d", client.NewItem{Name: fmt.Sprintf("i%d", n),
+			Version: client.Content(fmt.Append(nil, "value ", n))}); err != nil {
 			break
 		}
 		stored++

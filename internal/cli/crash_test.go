@@ -82,7 +82,8 @@ func TestKilledUnderLoadNothingIsLost(t *testing.T) {
 			got.check(t, connect(session.Token), witness)
 		}
 	}
-	t.Logf("%d rounds: %d values in %d answers and %d acknowledged items, all of them are there", rounds, got.values, len(got.requests), len(got.items))
+	t.Logf("%d rounds: %d values in %d answers and %d acknowledged items, all of them are there", rounds, got.values, len(got.requests),
+		len(got.items))
 }
 
 // load reads and writes until the service does not answer any more.

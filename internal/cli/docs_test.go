@@ -16,7 +16,8 @@ func TestCommandsInTheDocumentsExist(t *testing.T) {
 	a := &app{Streams: Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}}
 	root := a.root()
 	texts := map[string]string{}
-	for _, pattern := range []string{"../../README.md", "../../CONTRIBUTING.md", "../../docs/*.md", "../../docs/*.service", "../../examples/*.md"} {
+	for _, pattern := range []string{"../../README.md", "../../CONTRIBUTING.md", "../../docs/*.md", "../../docs/*.service",
+		"../../examples/*.md"} {
 		files, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)

@@ -166,7 +166,8 @@ func (a *app) openCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("read the export: %w", err)
 			}
-			object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW, jose.RSA_OAEP_256}, []jose.ContentEncryption{jose.A256GCM})
+			object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)),
+				[]jose.KeyAlgorithm{jose.ECDH_ES_A256KW, jose.RSA_OAEP_256}, []jose.ContentEncryption{jose.A256GCM})
 			if err != nil {
 				return fmt.Errorf("%s is not an export", arguments[0])
 			}

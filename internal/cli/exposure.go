@@ -21,7 +21,8 @@ func (a *app) watchCommand() *cobra.Command {
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			return c.Watch(ctx, strings.Join(arguments, " "), func(e client.Entry) error {
 				return a.show(e, func() {
-					fmt.Fprintln(a.Out, printable(strings.Join([]string{stamp(e.At), outcomeText(e), e.Subject, e.Action, targetText(e), e.Addr, detailText(e)}, "  ")))
+					fmt.Fprintln(a.Out, printable(strings.Join([]string{stamp(e.At), outcomeText(e), e.Subject, e.Action, targetText(e), e.Addr,
+						detailText(e)}, "  ")))
 				})
 			})
 		}),
@@ -29,7 +30,8 @@ func (a *app) watchCommand() *cobra.Command {
 }
 
 // unusualText says what a kind means.
-var unusualText = map[string]string{"first_read": "first read", "new_network": "new network", "new_hour": "new hour", "burst": "burst", "ending": "ends soon", "gone": "not served", "proof": "used twice"}
+var unusualText = map[string]string{"first_read": "first read", "new_network": "new network", "new_hour": "new hour", "burst": "burst",
+	"ending": "ends soon", "gone": "not served", "proof": "used twice"}
 
 func (a *app) unusualCommand() *cobra.Command {
 	var since string
@@ -174,7 +176,8 @@ func (a *app) printExposure(x client.Exposure) {
 	if x.Serves {
 		serves = "✗ it is still served"
 	}
-	fields(a.Out, "exposed", x.Reference, "since", stamp(x.Since)+", "+relative(x.Since, time.Now()), "put in", stamp(x.CreatedAt)+" by "+x.CreatedBy, "now", serves)
+	fields(a.Out, "exposed", x.Reference, "since", stamp(x.Since)+", "+relative(x.Since, time.Now()), "put in",
+		stamp(x.CreatedAt)+" by "+x.CreatedBy, "now", serves)
 	fmt.Fprintln(a.Out, "\nReplace, in this order:")
 	steps := table{head: []string{"", "WHAT", "WHY", "WITH"}}
 	for i, r := range x.Replace {

@@ -27,7 +27,8 @@ func (f *fieldFlags) add(command *cobra.Command) {
 	command.Flags().StringArrayVar(&f.fields, "field", nil, "ask for this `field` without showing it; can be repeated")
 	command.Flags().StringArrayVar(&f.plain, "plain", nil, "a field that is not sensitive, as `name=value`; can be repeated")
 	command.Flags().StringArrayVar(&f.fieldFiles, "field-file", nil, "a field from a file, as `name=path`; can be repeated")
-	command.Flags().StringArrayVar(&f.generate, "generate", nil, "make up the value by this `recipe`, or a field as name=recipe; can be repeated")
+	command.Flags().StringArrayVar(&f.generate, "generate", nil,
+		"make up the value by this `recipe`, or a field as name=recipe; can be repeated")
 }
 
 // newContent gets what is to be stored: a value, or fields.

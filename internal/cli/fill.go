@@ -103,7 +103,8 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
 	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (RFC 3339) or after this long (12h, 90d)")
 	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (RFC 3339) or for this long (12h, 90d)")
-	command.Flags().BoolVar(&f.useOnly, "use-only", false, "no person is ever shown its value, only applications get it; for a new item, and for good")
+	command.Flags().BoolVar(&f.useOnly, "use-only", false,
+		"no person is ever shown its value, only applications get it; for a new item, and for good")
 	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")
 	return command
 }
@@ -133,7 +134,8 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	if f.newVersion {
 		stored, err = c.AddVersion(cmd.Context(), ref.Drawer, ref.Item, f.revision, version)
 	} else {
-		stored, err = c.CreateItem(cmd.Context(), ref.Drawer, client.NewItem{Name: ref.Item, Shape: f.shape, Description: f.description, Owner: f.owner, UseOnly: f.useOnly, Version: version})
+		stored, err = c.CreateItem(cmd.Context(), ref.Drawer,
+			client.NewItem{Name: ref.Item, Shape: f.shape, Description: f.description, Owner: f.owner, UseOnly: f.useOnly, Version: version})
 	}
 	if err != nil {
 		return err
@@ -291,8 +293,11 @@ func (a *app) historyCommand() *cobra.Command {
 }
 
 func (a *app) printHistory(h client.History) {
-	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "state", h.Item.State, "description", h.Item.Description,
-		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "rules", strings.Join(ruleLines(h.Item.Rules), "; "), "for use only", useOnlyText(h.Item.UseOnly), "revision", strconv.FormatInt(h.Item.Revision, 10))
+	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "state", h.Item.State, "description",
+		h.Item.Description,
+		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "rules",
+		strings.Join(ruleLines(h.Item.Rules), "; "), "for use only", useOnlyText(h.Item.UseOnly), "revision",
+		strconv.FormatInt(h.Item.Revision, 10))
 	fmt.Fprintln(a.Out)
 	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "ENDS", "NOTE"}}
 	for _, v := range h.Versions {
@@ -388,7 +393,8 @@ With --approval a drawer demands that somebody else agrees before the values of 
 	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	command.Flags().StringToStringVar(&labels, "labels", nil, "all its `labels`: key=value, separated by commas; empty for none")
 	command.Flags().BoolVar(&useOnly, "use-only", false, "of an item: no person is ever shown its value, for good")
-	command.Flags().StringSliceVar(&approval, "approval", nil, "of a drawer: the `items`, as patterns, that nobody reads alone; empty for none")
+	command.Flags().StringSliceVar(&approval, "approval", nil,
+		"of a drawer: the `items`, as patterns, that nobody reads alone; empty for none")
 	command.Flags().StringVar(&of, "approval-of", "everyone", "whose reads need it: everyone or persons")
 	return command
 }

@@ -60,7 +60,9 @@ brackets narrow it to what has them, on the item or on its drawer.`,
 	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
 	command.Flags().StringSliceVar(&n.Networks, "from", nil, "only from this `network` (CIDR) or address; can be repeated")
 	command.Flags().StringVar(&n.Hours, "hours", "", "only in these `hours`: days, span and time zone")
-	command.Flags().StringSliceVar(&n.Via, "via", nil, "only for who signed in this `way`: app_token (any app), app_secret, app_key, app_certificate, app_issuer, person_token or console_session; can be repeated")
+	command.Flags().StringSliceVar(&n.Via, "via", nil,
+		"only for who signed in this `way`: app_token (any app), app_secret, app_key, app_certificate, app_issuer, person_token or "+
+			"console_session; can be repeated")
 	command.Flags().BoolVar(&n.NeedsReason, "needs-reason", false, "only with a stated reason")
 	command.Flags().BoolVar(&deny, "deny", false, "deny these actions instead; a denial wins over every grant")
 	return command
@@ -75,7 +77,8 @@ func (a *app) give(ctx context.Context, c *client.Client, n client.NewGrant) err
 		a.say("note: %s", note)
 	}
 	return a.show(given, func() {
-		fmt.Fprintf(a.Out, "Grant %s is in force now: %s %s on %s, %s.\n", given.Grant.ID, given.Grant.Subject, roleText(given.Grant), given.Grant.Scope, grantEnd(given.Grant))
+		fmt.Fprintf(a.Out, "Grant %s is in force now: %s %s on %s, %s.\n", given.Grant.ID, given.Grant.Subject, roleText(given.Grant),
+			given.Grant.Scope, grantEnd(given.Grant))
 	})
 }
 
@@ -98,11 +101,14 @@ func (a *app) grantForCommand() *cobra.Command {
 			case r.AllowedNow:
 				return fmt.Errorf("nothing to give: it would be allowed now, by grant %s", r.GrantNow)
 			case r.NeedsApproval:
-				return fmt.Errorf("no grant is missing: somebody has to ask, and another person to agree: tansu request ask %s --reason WHY", arguments[0])
+				return fmt.Errorf("no grant is missing: somebody has to ask, and another person to agree: tansu request ask %s --reason WHY",
+					arguments[0])
 			case r.Remedy == nil:
-				return fmt.Errorf("no one grant is proposed for it, because a condition or a denial keeps it out on purpose: see tansu receipt %s", arguments[0])
+				return fmt.Errorf("no one grant is proposed for it, because a condition or a denial keeps it out on purpose: see tansu receipt %s",
+					arguments[0])
 			}
-			return a.give(ctx, c, client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end, Reason: "receipt " + arguments[0]})
+			return a.give(ctx, c, client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end,
+				Reason: "receipt " + arguments[0]})
 		}),
 	}
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")

@@ -47,7 +47,8 @@ func (a *app) teamCommand() *cobra.Command {
 	return command
 }
 
-func (a *app) memberCommand(name, short string, change func(*client.Client, context.Context, string, string) (client.Identity, error)) *cobra.Command {
+func (a *app) memberCommand(name, short string,
+	change func(*client.Client, context.Context, string, string) (client.Identity, error)) *cobra.Command {
 	return &cobra.Command{
 		Use: name + " TEAM SUBJECT", Short: short, Args: exactly("TEAM", "SUBJECT"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -151,7 +152,8 @@ func (a *app) changeIdentityCommand(kind string) *cobra.Command {
 			for flag, field := range map[string]struct {
 				text *string
 				to   **string
-			}{"description": {&description, &changes.Description}, "owner": {&owner, &changes.Owner}, "purpose": {&purpose, &changes.Purpose}, "env": {&environment, &changes.Environment}} {
+			}{"description": {&description, &changes.Description}, "owner": {&owner, &changes.Owner}, "purpose": {&purpose, &changes.Purpose},
+				"env": {&environment, &changes.Environment}} {
 				if cmd.Flags().Changed(flag) {
 					*field.to = field.text
 				}
@@ -190,7 +192,8 @@ func (a *app) withClient(run func(context.Context, *client.Client, []string) err
 	}
 }
 
-var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code", "host": "code for a host", "key": "public key", "certificate": "certificate", "issuer": "issuer"}
+var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code", "host": "code for a host",
+	"key": "public key", "certificate": "certificate", "issuer": "issuer"}
 
 // printIssued prints a credential on a line of its own, so that it can be piped to where it belongs.
 func (a *app) printIssued(issued client.Issued) {
@@ -246,11 +249,13 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"identity": i, "grants": grants, "reads": reads}, func() {
-				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "purpose", i.Purpose, "environment", i.Environment,
+				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "purpose", i.Purpose,
+					"environment", i.Environment,
 					"last seen", seenText(i.Seen), "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
 					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))
 				for _, cr := range i.Credentials {
-					fmt.Fprintf(a.Out, "%s  %s, since %s, %s, %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt), credentialEnd(cr), credentialUse(cr))
+					fmt.Fprintf(a.Out, "%s  %s, since %s, %s, %s\n", cr.ID, credentialNames[cr.Kind], stamp(cr.CreatedAt), credentialEnd(cr),
+						credentialUse(cr))
 					if detail := credentialDetail(cr); detail != "" {
 						fmt.Fprintf(a.Out, "    %s\n", detail)
 					}

@@ -51,28 +51,40 @@ func TestWhatUsersSayActsNowhere(t *testing.T) {
 	inHeader := strings.NewReplacer("\r", "", "\n", "", "\x00", "", "\x1b", "").Replace(hostile) // what HTTP lets through
 	form := map[string]string{"Content-Type": "application/x-www-form-urlencoded"}
 	for name, call := range map[string]chesttest.Call{
-		"a person":        {Method: "POST", Path: "/api/sign-in", Body: `{"person":` + string(quoted) + `,"password":"no","session":"token"}`},
-		"an app":          {Method: "POST", Path: "/api/oauth/token", Header: form, Body: "grant_type=client_credentials&client_secret=x&client_id=" + url.QueryEscape(hostile)},
-		"an assertion":    {Method: "POST", Path: "/api/oauth/token", Header: form, Body: "grant_type=client_credentials&client_assertion_type=urn:ietf:params:oauth:client-assertion-type:jwt-bearer&client_assertion=" + url.QueryEscape(hostile)},
+		"a person": {Method: "POST", Path: "/api/sign-in", Body: `{"person":` + string(quoted) + `,"password":"no","session":"token"}`},
+		"an app": {Method: "POST", Path: "/api/oauth/token", Header: form,
+			Body: "grant_type=client_credentials&client_secret=x&client_id=" + url.QueryEscape(hostile)},
+		"an assertion": {Method: "POST", Path: "/api/oauth/token", Header: form,
+			Body: "grant_type=client_credentials&client_assertion_type=urn:ietf:params:oauth:client-assertion-type:jwt-bearer&client_assertion=" +
+				url.QueryEscape(hostile)},
 		"a kind of grant": {Method: "POST", Path: "/api/oauth/token", Header: form, Body: "grant_type=" + url.QueryEscape(hostile)},
 		"a token":         {Method: "GET", Path: "/api/me", Header: map[string]string{"Authorization": "Bearer " + inHeader}},
 		"a reason":        {Method: "GET", Path: "/api/values/d/i", Token: token, Header: map[string]string{"Tansu-Reason": inHeader}},
-		"a trace":         {Method: "GET", Path: "/api/values/d/i", Token: token, Header: map[string]string{"Traceparent": inHeader, "X-Forwarded-For": inHeader, "User-Agent": inHeader}},
-		"a path":          {Method: "GET", Path: "/api/values/" + url.PathEscape(hostile) + "/" + url.PathEscape(hostile), Token: token},
-		"a field":         {Method: "GET", Path: "/api/values/d/i?field=" + url.QueryEscape(hostile), Token: token},
-		"references":      {Method: "POST", Path: "/api/values", Token: token, Body: `{"references":[` + string(quoted) + `]}`},
-		"a manifest":      {Method: "POST", Path: "/api/manifest", Token: token, Body: `{"text":` + string(quoted) + `}`},
-		"a read kept":     {Method: "POST", Path: "/api/reads", Token: token, Body: `{"host":` + string(quoted) + `,"reads":[{"number":1,"reference":"d/i","version":1,"at":"2026-11-23T08:00:00Z","by":` + string(quoted) + `}]}`},
-		"by whom":         {Method: "POST", Path: "/api/reads", Token: token, Body: `{"host":"gate-house","reads":[{"number":1,"reference":"d/i","version":1,"at":"2026-11-23T08:00:00Z","by":` + string(quoted) + `}]}`},
-		"a drawer":        {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":` + string(quoted) + `,"environment":"staging"}`},
-		"a description":   {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":"e","environment":"staging","description":` + string(quoted) + `}`},
-		"a label":         {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":"e","environment":"staging","labels":{"team":` + string(quoted) + `}}`},
-		"a note":          {Method: "POST", Path: "/api/drawers/d/items/i/versions", Token: person, Body: `{"value":"YQ==","encoding":"base64","note":` + string(quoted) + `}`},
-		"a grant":         {Method: "POST", Path: "/api/grants", Token: person, Body: `{"subject":"app:ticket-api","role":` + string(quoted) + `,"scope":` + string(quoted) + `,"reason":` + string(quoted) + `}`},
-		"an identity":     {Method: "POST", Path: "/api/identities", Token: person, Body: `{"kind":"app","name":"x","description":` + string(quoted) + `}`},
-		"a search":        {Method: "GET", Path: "/api/search?q=" + url.QueryEscape(hostile), Token: person},
-		"a receipt":       {Method: "GET", Path: "/api/receipts/" + url.PathEscape(hostile), Token: person},
-		"a trail filter":  {Method: "GET", Path: "/api/trail?subject=" + url.QueryEscape(hostile), Token: person},
+		"a trace": {Method: "GET", Path: "/api/values/d/i", Token: token,
+			Header: map[string]string{"Traceparent": inHeader, "X-Forwarded-For": inHeader, "User-Agent": inHeader}},
+		"a path":     {Method: "GET", Path: "/api/values/" + url.PathEscape(hostile) + "/" + url.PathEscape(hostile), Token: token},
+		"a field":    {Method: "GET", Path: "/api/values/d/i?field=" + url.QueryEscape(hostile), Token: token},
+		"references": {Method: "POST", Path: "/api/values", Token: token, Body: `{"references":[` + string(quoted) + `]}`},
+		"a manifest": {Method: "POST", Path: "/api/manifest", Token: token, Body: `{"text":` + string(quoted) + `}`},
+		"a read kept": {Method: "POST", Path: "/api/reads", Token: token, Body: `{"host":` + string(quoted) +
+			`,"reads":[{"number":1,"reference":"d/i","version":1,"at":"2026-11-23T08:00:00Z","by":` + string(quoted) + `}]}`},
+		"by whom": {Method: "POST", Path: "/api/reads", Token: token,
+			Body: `{"host":"gate-house","reads":[{"number":1,"reference":"d/i","version":1,"at":"2026-11-23T08:00:00Z","by":` + string(quoted) +
+				`}]}`},
+		"a drawer": {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":` + string(quoted) + `,"environment":"staging"}`},
+		"a description": {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":"e","environment":"staging","description":` +
+			string(quoted) + `}`},
+		"a label": {Method: "POST", Path: "/api/drawers", Token: person, Body: `{"name":"e","environment":"staging","labels":{"team":` +
+			string(quoted) + `}}`},
+		"a note": {Method: "POST", Path: "/api/drawers/d/items/i/versions", Token: person,
+			Body: `{"value":"YQ==","encoding":"base64","note":` + string(quoted) + `}`},
+		"a grant": {Method: "POST", Path: "/api/grants", Token: person, Body: `{"subject":"app:ticket-api","role":` + string(quoted) +
+			`,"scope":` + string(quoted) + `,"reason":` + string(quoted) + `}`},
+		"an identity": {Method: "POST", Path: "/api/identities", Token: person, Body: `{"kind":"app","name":"x","description":` +
+			string(quoted) + `}`},
+		"a search":       {Method: "GET", Path: "/api/search?q=" + url.QueryEscape(hostile), Token: person},
+		"a receipt":      {Method: "GET", Path: "/api/receipts/" + url.PathEscape(hostile), Token: person},
+		"a trail filter": {Method: "GET", Path: "/api/trail?subject=" + url.QueryEscape(hostile), Token: person},
 	} {
 		answer := chest.Do(t, call)
 		if kind := answer.Header.Get("Content-Type"); kind != "application/json" && kind != "application/problem+json" {
@@ -88,7 +100,8 @@ func TestWhatUsersSayActsNowhere(t *testing.T) {
 		}
 	}
 	for _, arguments := range [][]string{
-		{"read", hostile[:20]}, {"drawer", "add", strings.ReplaceAll(hostile, "\x00", "")}, {"trail", "--target", strings.ReplaceAll(hostile, "\x00", "")}, {"receipt", strings.ReplaceAll(hostile, "\x00", "")},
+		{"read", hostile[:20]}, {"drawer", "add", strings.ReplaceAll(hostile, "\x00", "")},
+		{"trail", "--target", strings.ReplaceAll(hostile, "\x00", "")}, {"receipt", strings.ReplaceAll(hostile, "\x00", "")},
 	} {
 		if r := steward.run(t, "", arguments...); r.code == 0 && arguments[0] != "trail" || harmless(r.out+r.talk) != nil {
 			t.Errorf("%q: %v in %q", arguments, harmless(r.out+r.talk), r.out+r.talk)

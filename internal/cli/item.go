@@ -23,12 +23,15 @@ served until it is restored. Shredding destroys the data keys: nobody ever reads
 		RunE: noSubcommand,
 	}
 	command.AddCommand(
-		a.actCommand("hold DRAWER/ITEM@VERSION", "Keep a version current, whatever newer ones there are", "  tansu item hold ticketing-prod/db-password@2"),
-		a.actCommand("release DRAWER/ITEM", "Hold nothing any more: the newest usable version is current", "  tansu item release ticketing-prod/db-password"),
+		a.actCommand("hold DRAWER/ITEM@VERSION", "Keep a version current, whatever newer ones there are",
+			"  tansu item hold ticketing-prod/db-password@2"),
+		a.actCommand("release DRAWER/ITEM", "Hold nothing any more: the newest usable version is current",
+			"  tansu item release ticketing-prod/db-password"),
 		a.actCommand("promote DRAWER/ITEM@VERSION", "Let a staged version be served", "  tansu item promote ticketing-prod/db-password@4"),
 		a.actCommand("suspend DRAWER/ITEM[@VERSION]", "Serve it to nobody, for now", "  tansu item suspend ticketing-prod/db-password@3"),
 		a.actCommand("resume DRAWER/ITEM[@VERSION]", "Serve it again", "  tansu item resume ticketing-prod/db-password@3"),
-		a.actCommand("retire DRAWER/ITEM", "Hide an item and serve it to nobody, until it is restored or shredded", "  tansu item retire ticketing-prod/mail-relay-login"),
+		a.actCommand("retire DRAWER/ITEM", "Hide an item and serve it to nobody, until it is restored or shredded",
+			"  tansu item retire ticketing-prod/mail-relay-login"),
 		a.actCommand("restore DRAWER/ITEM", "Bring a retired item back whole", "  tansu item restore ticketing-prod/mail-relay-login"),
 		a.shredCommand(), a.readersCommand(), a.moveCommand(), a.forgetNameCommand(), a.differenceCommand())
 	return command
@@ -79,8 +82,9 @@ func (a *app) shredCommand() *cobra.Command {
 database, not even the unlock material. Backups made before still hold it: destroy those too, or wait until they end.
 
 An item must be retired first; a version must not be the current one. The exact name has to be typed, or given with --name.`,
-		Example: "  tansu item shred ticketing-prod/db-password@1\n  tansu item shred ticketing-prod/mail-relay-login --name ticketing-prod/mail-relay-login",
-		Args:    exactly("DRAWER/ITEM"),
+		Example: "  tansu item shred ticketing-prod/db-password@1\n  tansu item shred ticketing-prod/mail-relay-login --name " +
+			"ticketing-prod/mail-relay-login",
+		Args: exactly("DRAWER/ITEM"),
 		RunE: func(cmd *cobra.Command, arguments []string) (err error) {
 			typed := name
 			if typed == "" {

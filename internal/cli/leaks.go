@@ -73,7 +73,8 @@ With --fingerprints, a file that tansu fingerprints has written is what is looke
 		},
 	})
 	o.add(command)
-	command.Flags().StringArrayVar(&drawers, "drawer", nil, "look for every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
+	command.Flags().StringArrayVar(&drawers, "drawer", nil,
+		"look for every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
 	command.Flags().BoolVar(&history, "history", false, "look through the history of Git repositories")
 	command.Flags().StringVar(&sarif, "sarif", "", "write what is found to this `file` too, in SARIF 2.1.0, for pipelines")
 	command.Flags().StringVar(&marks, "fingerprints", "", "look for what this `file` of tansu fingerprints says, without a chest")
@@ -162,7 +163,8 @@ a rotation. Each value is a read, in the trail.`,
 		},
 	})
 	o.add(command)
-	command.Flags().StringArrayVar(&drawers, "drawer", nil, "of every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
+	command.Flags().StringArrayVar(&drawers, "drawer", nil,
+		"of every value in this `drawer` that you may read, instead of those of the manifest; can be repeated")
 	command.Flags().StringVar(&out, "out", "", "write to this `file` instead of standard output")
 	return command
 }
@@ -232,7 +234,8 @@ func (a *app) printLeaks(findings []sift.Finding, values int, looked int64) {
 	}
 	if len(findings) > 0 {
 		a.printTable(t, "")
-		fmt.Fprintf(a.Out, "\n%d found. Replace these values: who could read the places could read them. tansu exposure tells what each one means.\n", len(findings))
+		fmt.Fprintf(a.Out, "\n%d found. Replace these values: who could read the places could read them. tansu exposure tells what each one "+
+			"means.\n", len(findings))
 		return
 	}
 	fmt.Fprintf(a.Out, "Nothing found: %s in %s.\n", plural(values, "value"), bytesText(int(looked)))
@@ -244,11 +247,13 @@ func writeSARIF(path string, findings []sift.Finding) error {
 	results := []any{}
 	for _, f := range findings {
 		results = append(results, object{"ruleId": "value-found", "level": "error",
-			"message":   object{"text": fmt.Sprintf("The value of %s is here (%s).", f.Reference, f.Form)},
-			"locations": []any{object{"physicalLocation": object{"artifactLocation": object{"uri": f.Place}, "region": object{"startLine": f.Line, "startColumn": f.Column}}}}})
+			"message": object{"text": fmt.Sprintf("The value of %s is here (%s).", f.Reference, f.Form)},
+			"locations": []any{object{"physicalLocation": object{"artifactLocation": object{"uri": f.Place},
+				"region": object{"startLine": f.Line, "startColumn": f.Column}}}}})
 	}
 	log := object{"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json", "runs": []any{object{
-		"tool":    object{"driver": object{"name": "tansu leaks", "version": Version, "rules": []any{object{"id": "value-found", "shortDescription": object{"text": "A secret value stands where it should not."}}}}},
+		"tool": object{"driver": object{"name": "tansu leaks", "version": Version,
+			"rules": []any{object{"id": "value-found", "shortDescription": object{"text": "A secret value stands where it should not."}}}}},
 		"results": results}}}
 	content, err := json.MarshalIndent(log, "", "  ")
 	if err != nil {

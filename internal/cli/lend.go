@@ -66,7 +66,8 @@ signature reads the key again, so that each use is decided anew and in the trail
 			}
 			defer func() { _ = lending.Close() }()
 			started.Store(true)
-			program := launch.Program{Path: path, Arguments: arguments[1:], Environment: append(withoutThese(os.Environ(), nil), "SSH_AUTH_SOCK="+lending.Path), In: a.In, Out: a.Out, Err: a.Err}
+			program := launch.Program{Path: path, Arguments: arguments[1:],
+				Environment: append(withoutThese(os.Environ(), nil), "SSH_AUTH_SOCK="+lending.Path), In: a.In, Out: a.Out, Err: a.Err}
 			code, err := program.Run(ctx)
 			if err == nil && code != 0 {
 				return exitCodeOf(code)
@@ -86,8 +87,9 @@ func (a *app) gitCredentialCommand() *cobra.Command {
 		Short: "Answer Git when it asks for a user and a password (gitcredentials(7))",
 		Long: `Speaks Git's credential helper protocol, so that no password is in a URL, a file or Git's own store. The item is a login; of a
 text, the text is the password. Nothing is answered for another host than the one given, or without TLS.`,
-		Example: "  git config --global credential.https://code.harbour.example.helper '!tansu git-credential harbour-ci/code-login --host code.harbour.example'",
-		Args:    exactly("REFERENCE", "get|store|erase"),
+		Example: "  git config --global credential.https://code.harbour.example.helper '!tansu git-credential harbour-ci/code-login --host " +
+			"code.harbour.example'",
+		Args: exactly("REFERENCE", "get|store|erase"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			asked, err := readAttributes(bufio.NewScanner(a.In))
 			if err != nil {

@@ -23,7 +23,8 @@ func withDrawer(t *testing.T) user {
 func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	u := withDrawer(t)
 	u.ok(t, "first", "put", "d/db-password")
-	if out := u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--keep", "1", "--preview"); !strings.Contains(out, "d/db-password") || !strings.Contains(out, "nothing is changed") {
+	if out := u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--keep", "1", "--preview"); !strings.Contains(out, "d/db-password") ||
+		!strings.Contains(out, "nothing is changed") {
 		t.Errorf("a preview: %s", out)
 	}
 	u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--warn", "80d")
@@ -34,7 +35,8 @@ func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	if r := u.run(t, "second", "put", "d/db-password", "--new-version"); r.code != 2 || !strings.Contains(r.talk, "demand an end") {
 		t.Errorf("a version without an end: %d %s", r.code, r.talk)
 	}
-	if r := u.run(t, "second", "put", "d/db-password", "--new-version", "--not-after", "30d"); r.code != 0 || !strings.Contains(r.talk, "version 1 is shredded") {
+	if r := u.run(t, "second", "put", "d/db-password", "--new-version", "--not-after", "30d"); r.code != 0 ||
+		!strings.Contains(r.talk, "version 1 is shredded") {
 		t.Errorf("a version too many: %d %s", r.code, r.talk)
 	}
 	if r := u.run(t, "", "due", "--within", "31d"); r.code != 5 || !strings.Contains(r.out, "d/db-password") {
@@ -44,21 +46,24 @@ func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	if out := u.ok(t, "", "rules", "show", "d/db-password"); !strings.Contains(out, "served for 20d") {
 		t.Errorf("a stricter rule of its own: %s", out)
 	}
-	if out := u.ok(t, "", "item", "difference", "d/db-password@1", "d/db-password@2"); !strings.Contains(out, "shredded") || !strings.Contains(out, "5 bytes") {
+	if out := u.ok(t, "", "item", "difference", "d/db-password@1", "d/db-password@2"); !strings.Contains(out, "shredded") ||
+		!strings.Contains(out, "5 bytes") {
 		t.Errorf("two versions side by side: %s", out)
 	}
 	u.ok(t, "", "item", "move", "d/db-password", "d/db-main-password", "--old-name-works", "30d")
 	if out := u.ok(t, "", "read", "d/db-password"); out != "second" {
 		t.Errorf("by the old name: %q", out)
 	}
-	if out := u.ok(t, "", "history", "d/db-main-password"); !strings.Contains(out, "also served as d/db-password") || !strings.Contains(out, "person:steward") {
+	if out := u.ok(t, "", "history", "d/db-main-password"); !strings.Contains(out, "also served as d/db-password") ||
+		!strings.Contains(out, "person:steward") {
 		t.Errorf("its history: %s", out)
 	}
 	u.ok(t, "", "item", "forget-name", "d/db-password")
 	if r := u.run(t, "", "read", "d/db-password"); r.code != 4 {
 		t.Errorf("the old name after it was ended: %d %s", r.code, r.talk)
 	}
-	for _, wrong := range [][]string{{"rules", "set", "d", "--max-age", "3w"}, {"rules", "set", "d", "--grace", "31d"}, {"rules", "set", "d/db-main-password", "--keep", "2"}, {"rules", "set", "d", "--from", "yesterday"},
+	for _, wrong := range [][]string{{"rules", "set", "d", "--max-age", "3w"}, {"rules", "set", "d", "--grace", "31d"},
+		{"rules", "set", "d/db-main-password", "--keep", "2"}, {"rules", "set", "d", "--from", "yesterday"},
 		{"item", "move", "d/db-main-password@1", "d/x"}, {"item", "difference", "d/db-main-password@1", "d/db-main-password@9"}, {"rules"}} {
 		if r := u.run(t, "", wrong...); r.code != 2 {
 			t.Errorf("%q: exit %d, %s", wrong, r.code, r.talk)
@@ -81,7 +86,8 @@ func TestADrawerIsGivenOutAndShreddedOnTheCommandLine(t *testing.T) {
 		t.Error("a key was written over another")
 	}
 	u.ok(t, "", "export", "d", "--for", at("key.pub"), "--out", at("d.jwe"))
-	if content, err := os.ReadFile(at("d.jwe")); err != nil || strings.Contains(string(content), "odd") || strings.Count(string(content), ".") != 4 {
+	if content, err := os.ReadFile(at("d.jwe")); err != nil || strings.Contains(string(content), "odd") ||
+		strings.Count(string(content), ".") != 4 {
 		t.Errorf("the file is %q, %v", content, err)
 	}
 	if r := u.run(t, "", "open", at("d.jwe"), "--key", at("other")); r.code == 0 || r.out != "" {
@@ -93,7 +99,9 @@ func TestADrawerIsGivenOutAndShreddedOnTheCommandLine(t *testing.T) {
 	if out := u.ok(t, "", "check", "d/odd", "--same-as", "e/odd"); !strings.Contains(out, "Yes") {
 		t.Errorf("there and back: %s", out)
 	}
-	for _, wrong := range [][]string{{"export", "d"}, {"export", "d", "--in-clear"}, {"export", "d", "--for", at("key.pub"), "--in-clear", "--out", at("x")}, {"export", "d", "--for", at("d.env")}, {"open", at("d.jwe"), "--key", at("key.pub")}} {
+	for _, wrong := range [][]string{{"export", "d"}, {"export", "d", "--in-clear"},
+		{"export", "d", "--for", at("key.pub"), "--in-clear", "--out", at("x")}, {"export", "d", "--for", at("d.env")},
+		{"open", at("d.jwe"), "--key", at("key.pub")}} {
 		if r := u.run(t, "", wrong...); r.code != 2 || r.out != "" {
 			t.Errorf("%q: exit %d, %s%s", wrong, r.code, r.out, r.talk)
 		}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/policytext"
+	"tansu/internal/wholefile"
 )
 
 func (a *app) policyCommand() *cobra.Command {
@@ -42,7 +42,7 @@ func (a *app) policyExportCommand() *cobra.Command {
 				_, err = io.WriteString(a.Out, text)
 				return err
 			}
-			if err := replaceFile(to, []byte(text)); err != nil {
+			if err := wholefile.Replace(to, modeOf(to), wholefile.Content([]byte(text))); err != nil {
 				return err
 			}
 			a.say("The access state is in %s.", to)
@@ -53,31 +53,12 @@ func (a *app) policyExportCommand() *cobra.Command {
 	return command
 }
 
-// replaceFile writes a file whole or not at all.
-func replaceFile(path string, content []byte) error {
-	file, err := os.CreateTemp(filepath.Dir(path), ".tansu-*")
-	if err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
+// modeOf is the mode of a file that is there, or that of a new one that others may read.
+func modeOf(path string) os.FileMode {
+	if before, err := os.Stat(path); err == nil {
+		return before.Mode().Perm()
 	}
-	_, err = file.Write(content)
-	if closeErr := file.Close(); err == nil {
-		err = closeErr
-	}
-	mode := os.FileMode(0o644)
-	if before, statErr := os.Stat(path); statErr == nil {
-		mode = before.Mode().Perm()
-	}
-	if err == nil {
-		err = os.Chmod(file.Name(), mode)
-	}
-	if err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		_ = os.Remove(file.Name())
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	return nil
+	return 0o644
 }
 
 // readPolicy reads a policy file and what it says; every problem is told with its line.
@@ -155,7 +136,8 @@ func (a *app) tellExpectations(path string, document *policytext.Document, failu
 		for _, f := range failures {
 			fmt.Fprintf(a.Out, "%s:%d:%d: it does not hold that %s\n  %s\n", path, f.Expectation.Line, f.Expectation.Column, f.Expectation, f.Why)
 		}
-		fmt.Fprintf(a.Out, "%d of %d expectations hold. %d grants, %d teams, %d roles.\n", len(document.Expectations)-len(failures), len(document.Expectations),
+		fmt.Fprintf(a.Out, "%d of %d expectations hold. %d grants, %d teams, %d roles.\n", len(document.Expectations)-len(failures),
+			len(document.Expectations),
 			len(document.Grants), len(document.Teams), len(document.Roles))
 	})
 	if err != nil || len(failures) == 0 {
@@ -181,7 +163,8 @@ func (a *app) policyDiffCommand() *cobra.Command {
 				switch {
 				case len(d.Steps) == 0:
 				case d.Stale:
-					fmt.Fprintf(a.Out, "\nThe file is based on another access state than the one it was compared with. If this is what you want:\n  tansu policy apply %s --onto %s\n", arguments[0], d.Mark)
+					fmt.Fprintf(a.Out, "\nThe file is based on another access state than the one it was compared with. If this is what you want:\n  "+
+						"tansu policy apply %s --onto %s\n", arguments[0], d.Mark)
 				default:
 					fmt.Fprintf(a.Out, "\nTo do it: tansu policy apply %s --onto %s\n", arguments[0], d.Mark)
 				}
@@ -262,7 +245,7 @@ not hold; when it would widen your own access; and when nobody could give access
 				return err
 			}
 			if stamp {
-				if err := replaceFile(arguments[0], stamped(text, d.Mark)); err != nil {
+				if err := wholefile.Replace(arguments[0], modeOf(arguments[0]), wholefile.Content(stamped(text, d.Mark))); err != nil {
 					return err
 				}
 			}

@@ -49,7 +49,8 @@ for in the same step.`,
 				who = whoami.Subject
 			}
 			if m.App != "" && who != "app:"+m.App {
-				a.say("The manifest is for app:%s, and this asks as %s: what app:%s may do can differ (--compare, --as app:%s).", m.App, who, m.App, m.App)
+				a.say("The manifest is for app:%s, and this asks as %s: what app:%s may do can differ (--compare, --as app:%s).", m.App, who, m.App,
+					m.App)
 			}
 			if compare {
 				if err := a.compareWith(ctx, c, m.App, who, needs, checks); err != nil {
@@ -184,7 +185,8 @@ func (a *app) askForAll(ctx context.Context, c *client.Client, checks []client.C
 			continue
 		}
 		asked[ch.Remedy.Command] = true
-		r, err := c.AskFor(ctx, client.NewRequest{Reason: why, Grant: &client.NewGrant{Subject: ch.Remedy.Subject, Role: ch.Remedy.Role, Scope: ch.Remedy.Scope}})
+		r, err := c.AskFor(ctx, client.NewRequest{Reason: why,
+			Grant: &client.NewGrant{Subject: ch.Remedy.Subject, Role: ch.Remedy.Role, Scope: ch.Remedy.Scope}})
 		if err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/reference"
+	"tansu/internal/wholefile"
 )
 
 // profiles is the file that remembers where chests are and what tokens this person has: mode 0600, in TANSU_HOME or
@@ -80,16 +81,7 @@ func (p *profiles) save() error {
 	if err := os.MkdirAll(filepath.Dir(p.path), 0o700); err != nil {
 		return fmt.Errorf("save profiles: %w", err)
 	}
-	file, err := os.CreateTemp(filepath.Dir(p.path), ".profiles-*") // mode 0600
-	if err != nil {
-		return fmt.Errorf("save profiles: %w", err)
-	}
-	defer func() { _ = os.Remove(file.Name()) }()
-	_, err = file.Write(append(content, '\n'))
-	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
-		return fmt.Errorf("save profiles: %w", err)
-	}
-	if err := os.Rename(file.Name(), p.path); err != nil {
+	if err := wholefile.Replace(p.path, 0o600, wholefile.Content(append(content, '\n'))); err != nil {
 		return fmt.Errorf("save profiles: %w", err)
 	}
 	return nil
@@ -143,7 +135,8 @@ func (a *app) changeProfile(change func(*profile)) error {
 }
 
 func (p *profile) client(reason string, onSteward func()) (*client.Client, error) {
-	o := client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, App: p.App, Key: []byte(p.Key), Reason: reason, OnSteward: onSteward}
+	o := client.Options{Address: p.Address, Authority: []byte(p.Authority), Token: p.Token, App: p.App, Key: []byte(p.Key), Reason: reason,
+		OnSteward: onSteward}
 	if p.OutsideFile != "" {
 		o.Outside = func() (string, error) {
 			content, err := os.ReadFile(p.OutsideFile)

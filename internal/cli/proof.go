@@ -196,7 +196,8 @@ It needs no chest and no network. The exit code is 0 when all is as the checkpoi
 			if err != nil {
 				return err
 			}
-			v := Verified{Entries: report.Size, Root: report.Root[:], Covered: report.Covered.Size, At: report.Covered.At, Matched: report.Matched, Problems: append([]string{}, report.Problems...)}
+			v := Verified{Entries: report.Size, Root: report.Root[:], Covered: report.Covered.Size, At: report.Covered.At, Matched: report.Matched,
+				Problems: append([]string{}, report.Problems...)}
 			if err := a.show(v, func() { a.printVerified(v, len(points)) }); err != nil {
 				return err
 			}
@@ -216,7 +217,8 @@ func (a *app) printVerified(v Verified, points int) {
 		fmt.Fprintf(a.Out, "✗ %s\n", p)
 	}
 	if v.Covered > 0 {
-		fmt.Fprintf(a.Out, "✓ entries 1 to %d are what they were at %s: nothing was changed, removed or put in\n", v.Covered, v.At.UTC().Format(time.RFC3339))
+		fmt.Fprintf(a.Out, "✓ entries 1 to %d are what they were at %s: nothing was changed, removed or put in\n", v.Covered,
+			v.At.UTC().Format(time.RFC3339))
 	}
 	fmt.Fprintf(a.Out, "%d entries, %d of %d checkpoints match.\n", v.Entries, v.Matched, points)
 	if len(v.Problems) == 0 && v.Entries > v.Covered {
@@ -315,8 +317,10 @@ func (a *app) checkProofCommand() *cobra.Command {
 				return err
 			}
 			return a.show(p, func() {
-				fields(a.Out, "entry", strconv.FormatUint(e.Seq, 10), "time", stamp(e.At), "subject", e.Subject, "action", e.Action, "target", e.Target, "outcome", string(e.Outcome), "reason", e.Reason)
-				fmt.Fprintf(a.Out, "✓ it is in the trail as it was at %s, with %d entries, signed by %s\n", point.At.UTC().Format(time.RFC3339), point.Size, point.Origin)
+				fields(a.Out, "entry", strconv.FormatUint(e.Seq, 10), "time", stamp(e.At), "subject", e.Subject, "action", e.Action, "target",
+					e.Target, "outcome", string(e.Outcome), "reason", e.Reason)
+				fmt.Fprintf(a.Out, "✓ it is in the trail as it was at %s, with %d entries, signed by %s\n", point.At.UTC().Format(time.RFC3339),
+					point.Size, point.Origin)
 			})
 		},
 	}

@@ -16,7 +16,8 @@ import (
 )
 
 // issueCommand makes a command that gives an app one more proof.
-func (a *app) issueCommand(use, short, long, example string, prepare func(*client.NewCredential) error) (*cobra.Command, *client.NewCredential) {
+func (a *app) issueCommand(use, short, long, example string, prepare func(*client.NewCredential) error) (*cobra.Command,
+	*client.NewCredential) {
 	n := &client.NewCredential{}
 	var until string
 	command := &cobra.Command{
@@ -104,7 +105,8 @@ claims, is the app (RFC 7523, section 2.1). The issuer's keys are found as OpenI
 	command.Flags().StringVar(&n.Issuer, "issuer", "", "the issuer's `address`, exactly as its tokens have it")
 	command.Flags().StringVar(&n.Audience, "audience", "", "to `whom` its tokens must be made out, exactly")
 	command.Flags().StringArrayVar(&claims, "claim", nil, "what its tokens must say: `NAME=VALUE`; may be given again")
-	command.Flags().StringVar(&authority, "authority", "", "the authority of its TLS certificate, a PEM `file`, if the system does not know it")
+	command.Flags().StringVar(&authority, "authority", "",
+		"the authority of its TLS certificate, a PEM `file`, if the system does not know it")
 	return command
 }
 
@@ -183,10 +185,14 @@ func (a *app) enrolHost(ctx context.Context, c *client.Client, code string) erro
 		return err
 	}
 	name := strings.TrimPrefix(enrolled.Subject, reference.App+":")
-	if err := a.changeProfile(func(p *profile) { p.App, p.Key, p.Subject, p.Token = name, string(private), enrolled.Subject, "" }); err != nil {
+	if err := a.changeProfile(func(p *profile) {
+		p.App, p.Key, p.Subject, p.Token = name, string(private), enrolled.Subject,
+			""
+	}); err != nil {
 		return err
 	}
 	return a.show(enrolled, func() {
-		fmt.Fprintf(a.Out, "This host is %s from now on. Its key was made here and is in the profile, readable by you alone; the code is used up.\n", enrolled.Subject)
+		fmt.Fprintf(a.Out, "This host is %s from now on. Its key was made here and is in the profile, readable by you alone; the code is "+
+			"used up.\n", enrolled.Subject)
 	})
 }

@@ -69,7 +69,8 @@ func TestSigningInWithoutASecret(t *testing.T) {
 	if ci, err = issuer.NewStandIn(server.URL); err != nil {
 		t.Fatal(err)
 	}
-	steward.ok(t, "", "app", "add-issuer", "ticket-api", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:tickets", "--claim", "branch=main")
+	steward.ok(t, "", "app", "add-issuer", "ticket-api", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:tickets",
+		"--claim", "branch=main")
 	token, err := ci.Token(map[string]any{"sub": "job:tickets", "branch": "main", "aud": "tansu"}, time.Minute)
 	if err != nil {
 		t.Fatal(err)
@@ -84,7 +85,8 @@ func TestSigningInWithoutASecret(t *testing.T) {
 		t.Errorf("read as a job: %+v", r)
 	}
 	shown := steward.ok(t, "", "app", "show", "ticket-api")
-	for _, want := range []string{"code for a host", "used a moment ago from 127.0.0.1", "SHA-256", "for tansu, saying branch=main and sub=job:tickets"} {
+	for _, want := range []string{"code for a host", "used a moment ago from 127.0.0.1", "SHA-256",
+		"for tansu, saying branch=main and sub=job:tickets"} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("app show has no %q:\n%s", want, shown)
 		}

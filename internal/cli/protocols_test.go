@@ -34,7 +34,8 @@ func tool(t *testing.T, name string) string {
 // reads counts what the trail has of an app's reads of an item.
 func reads(t *testing.T, chest *chesttest.Chest, target string) int {
 	t.Helper()
-	page, err := chest.Client(t, chest.Steward).Trail(t.Context(), client.TrailFilter{Subject: "app:ticket-api", Action: "read_value", Target: target, Outcome: "allowed", Limit: 500})
+	page, err := chest.Client(t, chest.Steward).Trail(t.Context(),
+		client.TrailFilter{Subject: "app:ticket-api", Action: "read_value", Target: target, Outcome: "allowed", Limit: 500})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +50,8 @@ func TestGitGetsItsPasswordFromTheChest(t *testing.T) {
 	u := asApp(t, steward, chest)
 	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "ci/**")
 	git := func(helper, asked string) (string, error) {
-		c := exec.Command(tool(t, "git"), "-c", "credential.helper=", "-c", "credential.helper=!"+program+" git-credential "+helper, "credential", "fill")
+		c := exec.Command(tool(t, "git"), "-c", "credential.helper=", "-c", "credential.helper=!"+program+" git-credential "+helper,
+			"credential", "fill")
 		c.Env = append(u.command().Env, "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=true", "GIT_CONFIG_NOSYSTEM=1", "HOME="+t.TempDir())
 		c.Stdin = strings.NewReader(asked)
 		out, err := c.Output()
@@ -59,10 +61,12 @@ func TestGitGetsItsPasswordFromTheChest(t *testing.T) {
 	if err != nil || !strings.Contains(out, "username=ledger-job\n") || !strings.Contains(out, "password=pass=word; with $signs\n") {
 		t.Errorf("%q, %v", out, err)
 	}
-	if out, err := git("ci/token --host code.harbour.example", "protocol=https\nhost=code.harbour.example\nusername=me\n\n"); err != nil || !strings.Contains(out, "username=me\npassword=plain-token\n") {
+	if out, err := git("ci/token --host code.harbour.example", "protocol=https\nhost=code.harbour.example\nusername=me\n\n"); err != nil ||
+		!strings.Contains(out, "username=me\npassword=plain-token\n") {
 		t.Errorf("a text: %q, %v", out, err)
 	}
-	for what, asked := range map[string]string{"another host": "protocol=https\nhost=code.elsewhere.example\n\n", "without TLS": "protocol=http\nhost=code.harbour.example\n\n"} {
+	for what, asked := range map[string]string{"another host": "protocol=https\nhost=code.elsewhere.example\n\n",
+		"without TLS": "protocol=http\nhost=code.harbour.example\n\n"} {
 		if out, _ := git("ci/code-login --host code.harbour.example", asked); strings.Contains(out, "pass=word") {
 			t.Errorf("%s: %q", what, out)
 		}
@@ -104,7 +108,8 @@ func TestAnSSHLoginWithALentKey(t *testing.T) {
 	}
 	for name, content := range map[string]string{
 		"authorized": string(public),
-		"sshd.conf":  fmt.Sprintf("HostKey %s/host\nAuthorizedKeysFile %s/authorized\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin yes\nPidFile none\n", dir, dir),
+		"sshd.conf": fmt.Sprintf("HostKey %s/host\nAuthorizedKeysFile %s/authorized\nStrictModes no\nUsePAM no\nPasswordAuthentication "+
+			"no\nPermitRootLogin yes\nPidFile none\n", dir, dir),
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
 			t.Fatal(err)
@@ -115,22 +120,26 @@ func TestAnSSHLoginWithALentKey(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	login := []string{"lend", "--key", "gates/ssh", "--", "ssh", "-F", "none", "-o", "ProxyCommand=" + tool(t, "sshd") + " -i -f " + dir + "/sshd.conf",
-		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "BatchMode=yes", "-o", "LogLevel=ERROR", me.Username + "@gate-3.harbour.example", "echo the gate is open; exit 9"}
+	login := []string{"lend", "--key", "gates/ssh", "--", "ssh", "-F", "none", "-o", "ProxyCommand=" + tool(t, "sshd") + " -i -f " + dir +
+		"/sshd.conf",
+		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "BatchMode=yes", "-o", "LogLevel=ERROR", me.Username +
+			"@gate-3.harbour.example", "echo the gate is open; exit 9"}
 	if r := u.run(t, "", login...); r.code != 9 || r.out != "the gate is open\n" {
 		t.Fatalf("%+v", r)
 	}
 	if n := reads(t, chest, "gates/ssh"); n != 2 { // for its public half, and for one signature
 		t.Errorf("%d reads in the trail", n)
 	}
-	if r := u.run(t, "", "lend", "--key", "gates/ssh", "--", "ssh-add", "-L"); r.code != 0 || !strings.HasPrefix(r.out, strings.Join(strings.Fields(string(public))[:2], " ")) {
+	if r := u.run(t, "", "lend", "--key", "gates/ssh", "--", "ssh-add", "-L"); r.code != 0 ||
+		!strings.HasPrefix(r.out, strings.Join(strings.Fields(string(public))[:2], " ")) {
 		t.Errorf("ssh-add: %+v", r)
 	}
 	if r := u.run(t, "", "lend", "--key", "gates/ssh", "--", "ssh-add", "-D"); r.code == 0 {
 		t.Errorf("keys were taken out: %+v", r)
 	}
 	steward.ok(t, "", "grant", "end", given.Grant.ID)
-	if r := u.run(t, "", login...); r.code != 3 || strings.Contains(r.out, "open") || !strings.Contains(r.talk, "tansu grant give app:ticket-api") {
+	if r := u.run(t, "", login...); r.code != 3 || strings.Contains(r.out, "open") ||
+		!strings.Contains(r.talk, "tansu grant give app:ticket-api") {
 		t.Errorf("after the grant was ended: %+v", r)
 	}
 	left, err := filepath.Glob(filepath.Join(os.TempDir(), "tansu-lent-*"))
@@ -208,9 +217,11 @@ func TestPsqlSignsInWithWhatItIsHanded(t *testing.T) {
 	const password = "it's a \\ nightly; job"
 	port := fakePostgres(t, "ledger", password)
 	steward.ok(t, "", "drawer", "add", "billing", "--env", "staging")
-	steward.ok(t, password, "put", "billing/db", "--shape", "connection", "--plain", "engine=postgresql", "--plain", "host=127.0.0.1", "--plain", fmt.Sprint("port=", port), "--plain", "user=ledger", "--plain", "database=bills", "--field", "password")
+	steward.ok(t, password, "put", "billing/db", "--shape", "connection", "--plain", "engine=postgresql", "--plain", "host=127.0.0.1",
+		"--plain", fmt.Sprint("port=", port), "--plain", "user=ledger", "--plain", "database=bills", "--field", "password")
 	chest.Fill(t, "billing", "pgpass", "127.0.0.1:*:*:ledger:"+strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(password)+"\n")
-	chest.Fill(t, "billing", "service", fmt.Sprintf("[bills]\nhost=127.0.0.1\nport=%d\nuser=ledger\ndbname=bills\npassword=%s\n", port, password))
+	chest.Fill(t, "billing", "service", fmt.Sprintf("[bills]\nhost=127.0.0.1\nport=%d\nuser=ledger\ndbname=bills\npassword=%s\n", port,
+		password))
 	u := asApp(t, steward, chest)
 	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "billing/**")
 	t.Setenv("PGSSLMODE", "disable")
@@ -220,10 +231,11 @@ func TestPsqlSignsInWithWhatItIsHanded(t *testing.T) {
 		need      string
 		arguments []string
 	}{
-		"a variable":          {"{ variable: PGPASSWORD, reference: billing/db#password }", append(psql, target)},
-		"a password file":     {"{ file: pgpass, variable: PGPASSFILE, reference: billing/pgpass }", append(psql, target)},
-		"a service file":      {"{ file: service.conf, variable: PGSERVICEFILE, reference: billing/service }", append(psql, "service=bills")},
-		"a URL in a variable": {"{ variable: DATABASE_URL, reference: billing/db }", []string{"sh", "-c", `exec "$0" -w -X -A -t -c "select 'ferries'" "$DATABASE_URL"`, psql[0]}},
+		"a variable":      {"{ variable: PGPASSWORD, reference: billing/db#password }", append(psql, target)},
+		"a password file": {"{ file: pgpass, variable: PGPASSFILE, reference: billing/pgpass }", append(psql, target)},
+		"a service file":  {"{ file: service.conf, variable: PGSERVICEFILE, reference: billing/service }", append(psql, "service=bills")},
+		"a URL in a variable": {"{ variable: DATABASE_URL, reference: billing/db }",
+			[]string{"sh", "-c", `exec "$0" -w -X -A -t -c "select 'ferries'" "$DATABASE_URL"`, psql[0]}},
 	} {
 		dir := t.TempDir()
 		if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds: ["+c.need+"]\n"), 0o600); err != nil {
@@ -248,10 +260,12 @@ func TestCurlTakesItsHeaderFromStandardInput(t *testing.T) {
 	}))
 	defer service.Close()
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds: [{ variable: GATE_TOKEN, reference: gates/token }]\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"),
+		[]byte("manifest: 1\nneeds: [{ variable: GATE_TOKEN, reference: gates/token }]\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := u.in(t, dir, "", "run", "--", "sh", "-c", `printf 'Authorization: Bearer %s\n' "$GATE_TOKEN" | curl -s -H @- "$0"`, service.URL); r.code != 0 || got != "Bearer canary-token" || strings.Contains(r.out, "canary") {
+	if r := u.in(t, dir, "", "run", "--", "sh", "-c", `printf 'Authorization: Bearer %s\n' "$GATE_TOKEN" | curl -s -H @- "$0"`,
+		service.URL); r.code != 0 || got != "Bearer canary-token" || strings.Contains(r.out, "canary") {
 		t.Errorf("%+v; the service got %q", r, got)
 	}
 }

@@ -98,7 +98,8 @@ somebody else would get a value now, and why not.`,
 				ends = "it ended " + relative(v.NotAfter, time.Now()) + " and is served until " + stamp(v.Until) + " by a rule: replace it"
 			}
 			return a.show(checked, func() {
-				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size), relative(v.CreatedAt, time.Now()), ends)
+				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size),
+					relative(v.CreatedAt, time.Now()), ends)
 			})
 		},
 	})

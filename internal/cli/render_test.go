@@ -16,7 +16,8 @@ func TestRenderFillsAFileOrLeavesItAsItWas(t *testing.T) {
 	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "gates*/**")
 	dir := t.TempDir()
 	for name, content := range map[string]string{
-		"gate.conf.in": "pin = tansu:gates/pin\n", "both.in": "a = tansu:./pin, b = tansu:gates/none\n", "own.in": "pin: {{value \"pin\" | json}}\n",
+		"gate.conf.in": "pin = tansu:gates/pin\n", "both.in": "a = tansu:./pin, b = tansu:gates/none\n",
+		"own.in":     "pin: {{value \"pin\" | json}}\n",
 		"tansu.yaml": "manifest: 1\ndrawers: { staging: gates-test }\nneeds: [{ variable: PIN, reference: pin }]\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
@@ -42,8 +43,10 @@ func TestRenderFillsAFileOrLeavesItAsItWas(t *testing.T) {
 		t.Errorf("a template: %+v", r)
 	}
 	check("pin: \"0815-canary\"\n")
-	for _, c := range [][2]string{{"--mode 0444", "mode 0444"}, {"--mode rw", "octal"}, {"--template", "no value"}, {"--in production", "no environment"}, {"--owner nobody-here", "no user"}} {
-		if r := u.in(t, dir, "", append([]string{"render", "gate.conf.in", "--to", written}, strings.Fields(c[0])...)...); r.code != 2 || !strings.Contains(r.talk, c[1]) {
+	for _, c := range [][2]string{{"--mode 0444", "mode 0444"}, {"--mode rw", "octal"}, {"--template", "no value"},
+		{"--in production", "no environment"}, {"--owner nobody-here", "no user"}} {
+		if r := u.in(t, dir, "", append([]string{"render", "gate.conf.in", "--to", written}, strings.Fields(c[0])...)...); r.code != 2 ||
+			!strings.Contains(r.talk, c[1]) {
 			t.Errorf("%s: %+v", c[0], r)
 		}
 	}

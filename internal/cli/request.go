@@ -18,7 +18,8 @@ func (a *app) requestCommand() *cobra.Command {
 who may give access, but not to themselves, asks another gatekeeper in the same way.`,
 		RunE: noSubcommand,
 	}
-	command.AddCommand(a.requestAskCommand(), a.requestGrantCommand(), a.requestListCommand(), a.requestAllowCommand(), a.requestDeclineCommand(), a.requestWithdrawCommand())
+	command.AddCommand(a.requestAskCommand(), a.requestGrantCommand(), a.requestListCommand(), a.requestAllowCommand(),
+		a.requestDeclineCommand(), a.requestWithdrawCommand())
 	return command
 }
 

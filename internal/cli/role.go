@@ -37,8 +37,10 @@ func (a *app) rolesCommand() *cobra.Command {
 func (a *app) roleCommand() *cobra.Command {
 	command := &cobra.Command{Use: "role", Short: "Make roles of your own, of exactly the actions you want", RunE: noSubcommand}
 	command.AddCommand(
-		a.rolePutCommand("add", "Make a role; it gives nothing until it is granted", `  tansu role add rotator see_metadata write_version --description "puts new versions in"`, (*client.Client).AddRole),
-		a.rolePutCommand("change", "Change what a role can do, at once for everyone who has it", "  tansu role change rotator see_metadata write_version retire --preview", (*client.Client).ChangeRole),
+		a.rolePutCommand("add", "Make a role; it gives nothing until it is granted",
+			`  tansu role add rotator see_metadata write_version --description "puts new versions in"`, (*client.Client).AddRole),
+		a.rolePutCommand("change", "Change what a role can do, at once for everyone who has it",
+			"  tansu role change rotator see_metadata write_version retire --preview", (*client.Client).ChangeRole),
 		&cobra.Command{
 			Use: "remove NAME", Short: "Remove a role that no grant has any more", Args: exactly("NAME"),
 			RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -52,7 +54,8 @@ func (a *app) roleCommand() *cobra.Command {
 	return command
 }
 
-func (a *app) rolePutCommand(name, short, example string, put func(*client.Client, context.Context, client.NewRole) (client.RoleStored, error)) *cobra.Command {
+func (a *app) rolePutCommand(name, short, example string,
+	put func(*client.Client, context.Context, client.NewRole) (client.RoleStored, error)) *cobra.Command {
 	var n client.NewRole
 	var preview bool
 	command := &cobra.Command{

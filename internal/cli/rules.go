@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) rulesCommand() *cobra.Command {
-	command := &cobra.Command{Use: "rules", Short: "What a drawer demands of its items: age, ends, grace, owners, versions kept", RunE: noSubcommand}
+	command := &cobra.Command{Use: "rules", Short: "What a drawer demands of its items: age, ends, grace, owners, versions kept",
+		RunE: noSubcommand}
 	command.AddCommand(a.showRulesCommand(), a.setRulesCommand())
 	return command
 }
@@ -131,7 +132,8 @@ they begin later (--from) or --allow-refusals says that this is meant.`,
 	flags.BoolVar(&given.NeedsEnd, "needs-end", false, "a new version must have an end")
 	flags.StringVar(&given.Warn, "warn", "", "a version is due this `span` before its end (14d when there is no rule)")
 	flags.StringVar(&given.Grace, "grace", "", "serve it for this `span` after its end, marked; 30d at most")
-	flags.StringVar(&given.HostKeeps, "host-keeps", "", "let agents on hosts keep it, and serve it for this `span` while the chest is away; 7d at most")
+	flags.StringVar(&given.HostKeeps, "host-keeps", "",
+		"let agents on hosts keep it, and serve it for this `span` while the chest is away; 7d at most")
 	flags.StringVar(&given.Idle, "idle", "", "stop serving what nobody has read for this `span`")
 	flags.IntVar(&given.Keep, "keep", 0, "how many `versions` are kept; 0 for all")
 	flags.StringVar(&given.Owner, "owner", "", "who must own an item: any, person, team or none")

@@ -73,7 +73,8 @@ read first, and if one of them is not served, it goes on with those that it has.
 				return err
 			}
 			if m.App != "" && profile.Subject != "app:"+m.App {
-				a.say("The manifest is for app:%s, and this runs it as %s, who may be allowed more or less: tansu preflight --as app:%s", m.App, profile.Subject, m.App)
+				a.say("The manifest is for app:%s, and this runs it as %s, who may be allowed more or less: tansu preflight --as app:%s", m.App,
+					profile.Subject, m.App)
 			}
 			if err := server.HideMemory(); err != nil {
 				return err
@@ -88,7 +89,8 @@ read first, and if one of them is not served, it goes on with those that it has.
 	})
 	command.Flags().SetInterspersed(false)
 	o.add(command)
-	command.Flags().StringVar(&onChange, "on-change", "", "when a value changes, `restart` the program with the new one, or send it HUP, USR1, USR2 or TERM")
+	command.Flags().StringVar(&onChange, "on-change", "",
+		"when a value changes, `restart` the program with the new one, or send it HUP, USR1, USR2 or TERM")
 	command.Flags().BoolVar(&unmasked, "show-values", false, "let what the program writes through as it is, values and all")
 	return command
 }
@@ -115,7 +117,8 @@ func (j *job) program(ctx context.Context) (*launch.Program, map[string]int, err
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &launch.Program{Path: j.path, Arguments: j.arguments, Environment: withoutThese(os.Environ(), j.needs), In: j.a.In, Out: j.a.Out, Err: j.a.Err}
+	p := &launch.Program{Path: j.path, Arguments: j.arguments, Environment: withoutThese(os.Environ(), j.needs), In: j.a.In, Out: j.a.Out,
+		Err: j.a.Err}
 	if err := handOver(p, j.needs, values, at); err != nil {
 		return nil, nil, err
 	}
@@ -164,7 +167,8 @@ func (j *job) run(ctx context.Context, onChange string) (code int, err error) {
 }
 
 // listen waits for a value to change from what the program has, and does what is to be done then.
-func (j *job) listen(ctx context.Context, changes <-chan client.Check, has map[string]int, onChange string, send chan<- os.Signal, again func(*launch.Program)) {
+func (j *job) listen(ctx context.Context, changes <-chan client.Check, has map[string]int, onChange string, send chan<- os.Signal,
+	again func(*launch.Program)) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -266,7 +270,8 @@ func handOver(program *launch.Program, needs []manifest.Resolved, values []fetch
 		case bytes.IndexByte(content, 0) >= 0:
 			return fmt.Errorf("%s: the value has a zero byte, which no environment variable can hold: hand it over as a file", n.Variable)
 		case len(n.Variable)+1+len(content) >= mostInVariable:
-			return fmt.Errorf("%s: the value has %d bytes, and an environment variable holds less than %d: hand it over as a file", n.Variable, len(content), mostInVariable)
+			return fmt.Errorf("%s: the value has %d bytes, and an environment variable holds less than %d: hand it over as a file", n.Variable,
+				len(content), mostInVariable)
 		default:
 			program.Environment = append(program.Environment, n.Variable+"="+string(content))
 		}

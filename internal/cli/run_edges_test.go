@@ -42,7 +42,8 @@ func TestRunWithFiveThousandValues(t *testing.T) {
 	if r.code != 0 || r.out != "5000\n[masked: many/v4999@1]\n" {
 		t.Errorf("exit %d: %.300s%.300s", r.code, r.out, r.talk)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds:\n"+needs.String()+"  - { variable: ONE_MORE, reference: many/v0 }\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"),
+		[]byte("manifest: 1\nneeds:\n"+needs.String()+"  - { variable: ONE_MORE, reference: many/v0 }\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r := u.in(t, dir, "", "run", "--", "true"); r.code != 2 || !strings.Contains(r.talk, "more than 5000") {

@@ -24,10 +24,12 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 	u.ok(t, "", "drawer", "add", "ticketing-staging", "--env", "staging")
 	dir := t.TempDir()
 	const password, token = "correct horse; 'battery'", "tok_4f9ab3a1c8e2d7"
-	if err := os.WriteFile(filepath.Join(dir, ".env"), []byte("SHOP_DB_PASSWORD=\""+password+"\"\nSHOP_TOKEN="+token+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, ".env"), []byte("SHOP_DB_PASSWORD=\""+password+"\"\nSHOP_TOKEN="+token+"\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := u.in(t, dir, "", "adopt", ".env", "staging=ticketing-staging", "--app", "ticket-api"); r.code != 0 || strings.Contains(r.out+r.talk, token) {
+	if r := u.in(t, dir, "", "adopt", ".env", "staging=ticketing-staging", "--app", "ticket-api"); r.code != 0 ||
+		strings.Contains(r.out+r.talk, token) {
 		t.Fatalf("adopt: %+v", r)
 	}
 	manifest, err := os.ReadFile(filepath.Join(dir, "tansu.yaml"))
@@ -40,7 +42,8 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 
 	// As the application, which lacks a grant at first. One step allows it.
 	app := asApp(t, u, chest)
-	if r := app.in(t, dir, "", "preflight"); r.code != 3 || !strings.Contains(r.out, "2 of 2 would not be served") || !strings.Contains(r.out, "tansu grant give app:ticket-api consumer") {
+	if r := app.in(t, dir, "", "preflight"); r.code != 3 || !strings.Contains(r.out, "2 of 2 would not be served") ||
+		!strings.Contains(r.out, "tansu grant give app:ticket-api consumer") {
 		t.Errorf("preflight without a grant: %+v", r)
 	}
 	if r := app.in(t, dir, "", "run", "--", "touch", "started"); r.code != 3 || !strings.Contains(r.talk, "shop_token") {
@@ -54,7 +57,8 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 		t.Errorf("preflight: %+v", r)
 	}
 	t.Setenv("SHOP_TOKEN", "from-before") // must not be found instead
-	r := app.in(t, dir, "from our own input\n", "run", "--", "sh", "-c", `cat; test "$SHOP_TOKEN" = "`+token+`" && echo "it has $SHOP_DB_PASSWORD"; env | grep -c '^SHOP_TOKEN='; exit 9`)
+	r := app.in(t, dir, "from our own input\n", "run", "--", "sh", "-c",
+		`cat; test "$SHOP_TOKEN" = "`+token+`" && echo "it has $SHOP_DB_PASSWORD"; env | grep -c '^SHOP_TOKEN='; exit 9`)
 	if r.code != 9 || r.out != "from our own input\nit has [masked: ticketing-staging/shop_db_password@1]\n1\n" {
 		t.Errorf("run: %+v", r)
 	}
@@ -63,7 +67,8 @@ func TestFromADotenvFileToAProgramThatRunsWithoutIt(t *testing.T) {
 	}
 
 	// The file is still there: the leak check finds it, and nothing when it is gone.
-	if r := app.in(t, dir, "", "leaks", "--sarif", filepath.Join(t.TempDir(), "x.sarif"), "."); r.code != 5 || strings.Count(r.out, ".env:") != 2 || strings.Contains(r.out+r.talk, token) {
+	if r := app.in(t, dir, "", "leaks", "--sarif", filepath.Join(t.TempDir(), "x.sarif"), "."); r.code != 5 ||
+		strings.Count(r.out, ".env:") != 2 || strings.Contains(r.out+r.talk, token) {
 		t.Errorf("leaks: %+v", r)
 	}
 	if err := os.Remove(filepath.Join(dir, ".env")); err != nil {
@@ -95,14 +100,16 @@ func TestAPipelineFindsValuesThatItMayNotRead(t *testing.T) {
 	if err != nil || strings.Contains(string(content), token) || strings.Contains(string(content), weak) {
 		t.Fatalf("the file is %s, %v", content, err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "log"), []byte("one\nAuthorization: Basic "+base64.StdEncoding.EncodeToString([]byte("job:"+token))+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "log"),
+		[]byte("one\nAuthorization: Basic "+base64.StdEncoding.EncodeToString([]byte("job:"+token))+"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if err := chest.Stop(); err != nil {
 		t.Fatal(err)
 	}
 	stranger := user{t.TempDir()}
-	if r := stranger.run(t, "", "leaks", "--fingerprints", file, dir); r.code != 5 || !strings.Contains(r.out, "log:2:") || !strings.Contains(r.out, "ticketing-prod/token@1") || strings.Contains(r.out+r.talk, token) {
+	if r := stranger.run(t, "", "leaks", "--fingerprints", file, dir); r.code != 5 || !strings.Contains(r.out, "log:2:") ||
+		!strings.Contains(r.out, "ticketing-prod/token@1") || strings.Contains(r.out+r.talk, token) {
 		t.Errorf("%+v", r)
 	}
 	if r := stranger.run(t, "", "leaks", "--fingerprints", file, t.TempDir()); r.code != 0 || !strings.Contains(r.out, "1 value in") {
@@ -128,9 +135,12 @@ func TestPreflightComparesWithTheDeployedApp(t *testing.T) {
 	steward.ok(t, "", "app", "describe", "ticket-board", "--owner", "person:ticketing-lead")
 	lead := bareUser(t, chest)
 	lead.ok(t, chesttest.Password+"\n", "sign-in", "ticketing-lead")
-	dir := manifestIn(t, "  - { variable: A, reference: d/both }\n  - { variable: B, reference: d/mine }\n  - { variable: C, reference: d/its }\napp: ticket-board\n")
+	dir := manifestIn(t, "  - { variable: A, reference: d/both }\n  - { variable: B, reference: d/mine }\n  - { variable: C, reference: "+
+		"d/its }\napp: ticket-board\n")
 	r := lead.in(t, dir, "", "preflight", "--compare")
-	if r.code != 3 || strings.Contains(r.talk, "d/both:") || !strings.Contains(r.talk, "d/mine: person:ticketing-lead would be served version 1, and app:ticket-board nothing") || !strings.Contains(r.talk, "d/its: app:ticket-board would be served version 1") {
+	if r.code != 3 || strings.Contains(r.talk, "d/both:") ||
+		!strings.Contains(r.talk, "d/mine: person:ticketing-lead would be served version 1, and app:ticket-board nothing") ||
+		!strings.Contains(r.talk, "d/its: app:ticket-board would be served version 1") {
 		t.Errorf("%+v", r)
 	}
 	other := manifestIn(t, "  - { variable: A, reference: d/both }\napp: other-app\n")
@@ -173,7 +183,9 @@ func TestValuesThatCannotBeHandedOverAreRefusedWithTheWayToDoIt(t *testing.T) {
 			t.Errorf("%s: %+v", c.needs, r)
 		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds:\n  - { file: binary, variable: BINARY, reference: d/binary }\n  - { stdin: true, reference: d/large }\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"),
+		[]byte("manifest: 1\nneeds:\n  - { file: binary, variable: BINARY, reference: d/binary }\n  - { stdin: true, reference: d/large }\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r := u.in(t, dir, "", "run", "--", "sh", "-c", `wc -c; wc -c < "$BINARY"`); strings.Join(strings.Fields(r.out), " ") != "204800 3" {
@@ -191,7 +203,8 @@ func TestRunStartsAgainWhenAValueChanges(t *testing.T) {
 	u := asApp(t, steward, chest)
 	steward.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "d/**")
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds: [{ variable: V, reference: d/i }]\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte("manifest: 1\nneeds: [{ variable: V, reference: d/i }]\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	started := filepath.Join(dir, "started")

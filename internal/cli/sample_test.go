@@ -28,16 +28,20 @@ func TestSamplesRun(t *testing.T) {
 	steward.ok(t, "", "app", "add", "shell-user")
 	steward.ok(t, "", "grant", "give", "app:shell-user", "consumer", "gates/**")
 	host := hostOf(t, steward, chest, "shell-user")
-	environment := append(os.Environ(), "TANSU_ADDRESS="+chest.URL(), "TANSU_AUTHORITY="+filepath.Join(chest.Dir, "chest", "authority.crt"), "TANSU_APP=gate-controller",
-		"TANSU_SECRET_FILE="+filepath.Join(dir, "secret"), "TANSU_HOME="+host.home, "TANSU_PROFILE=", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	environment := append(os.Environ(), "TANSU_ADDRESS="+chest.URL(), "TANSU_AUTHORITY="+filepath.Join(chest.Dir, "chest", "authority.crt"),
+		"TANSU_APP=gate-controller",
+		"TANSU_SECRET_FILE="+filepath.Join(dir, "secret"), "TANSU_HOME="+host.home, "TANSU_PROFILE=",
+		"PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
 	for language, run := range map[string][]string{
-		"shell": {"sh", "FILE"}, "curl": {"sh", "FILE"}, "go": {"go", "run", "FILE"}, "python": {"python3", "FILE"}, "javascript": {"node", "FILE"}, "java": {"java", "FILE"},
+		"shell": {"sh", "FILE"}, "curl": {"sh", "FILE"}, "go": {"go", "run", "FILE"}, "python": {"python3", "FILE"},
+		"javascript": {"node", "FILE"}, "java": {"java", "FILE"},
 	} {
 		t.Run(language, func(t *testing.T) {
 			if _, err := exec.LookPath(run[0]); err != nil {
 				t.Skipf("%s is not on this machine", run[0])
 			}
-			names := map[string]string{"shell": "read.sh", "curl": "read-curl.sh", "go": "main.go", "python": "read.py", "javascript": "read.mjs", "java": "Read.java"}
+			names := map[string]string{"shell": "read.sh", "curl": "read-curl.sh", "go": "main.go", "python": "read.py", "javascript": "read.mjs",
+				"java": "Read.java"}
 			file := filepath.Join(t.TempDir(), names[language])
 			if err := os.WriteFile(file, []byte(steward.ok(t, "", "sample", "gates/radio-key", language)), 0o600); err != nil {
 				t.Fatal(err)
@@ -53,7 +57,8 @@ func TestSamplesRun(t *testing.T) {
 	if r := steward.run(t, "", "sample", "gates/radio-key", "cobol"); r.code != 2 || !strings.Contains(r.talk, "csharp") {
 		t.Errorf("%+v", r)
 	}
-	if r := steward.run(t, "", "sample", "gates/radio-key@2#pin"); r.code != 0 || !strings.Contains(r.out, "/api/values/gates/radio-key@2?field=pin") {
+	if r := steward.run(t, "", "sample", "gates/radio-key@2#pin"); r.code != 0 ||
+		!strings.Contains(r.out, "/api/values/gates/radio-key@2?field=pin") {
 		t.Errorf("of a version's field: %+v", r)
 	}
 }

@@ -17,7 +17,8 @@ func (a *app) searchCommand() *cobra.Command {
 		Long: `All terms must hold. A word is looked for in names and descriptions; KEY:VALUE looks at one thing, with "*" for
 anything. "-" in front turns a term round (put "--" before the first term then). Keys: drawer, name, owner, label, shape,
 state, environment, by (who made it), read (never or ever). Only what you may list is found.`,
-		Example: "  tansu search ticket owner:person:ticketing-lead\n  tansu search 'label:team=ticketing' state:due\n  tansu search -- -read:ever environment:production",
+		Example: "  tansu search ticket owner:person:ticketing-lead\n  tansu search 'label:team=ticketing' state:due\n  tansu search -- " +
+			"-read:ever environment:production",
 		Args: func(cmd *cobra.Command, arguments []string) error {
 			if len(arguments) == 0 {
 				return usagef("there is nothing to look for; usage: %s", cmd.UseLine())

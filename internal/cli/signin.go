@@ -91,7 +91,9 @@ func pinByFingerprint(ctx context.Context, address, host, fingerprint string) (s
 		}
 		seen = append(seen, authority.FingerprintDER(certificate.Raw))
 	}
-	return "", &client.Problem{Code: "refused", Detail: fmt.Sprintf("the chest at %s is another one: none of its certificates (%s) has that fingerprint", address, strings.Join(seen, ", "))}
+	return "", &client.Problem{Code: "refused",
+		Detail: fmt.Sprintf("the chest at %s is another one: none of its certificates (%s) has that fingerprint", address,
+			strings.Join(seen, ", "))}
 }
 
 // connect checks that the chest answers, and saves the profile.
@@ -193,7 +195,8 @@ An app needs no secret when it has a key (--key: tansu app add-key) or a token o
 		},
 	}
 	command.Flags().StringVar(&keyFile, "key", "", "sign in with the private key in a PEM `file`")
-	command.Flags().StringVar(&outsideFile, "token-file", "", "sign in with an outside issuer's token in a `file`, read again whenever one is needed")
+	command.Flags().StringVar(&outsideFile, "token-file", "",
+		"sign in with an outside issuer's token in a `file`, read again whenever one is needed")
 	return command
 }
 

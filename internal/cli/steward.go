@@ -10,8 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/secretvalue"
-	"tansu/internal/service"
+	"tansu/internal/opening"
 	"tansu/internal/store"
 )
 
@@ -48,12 +49,12 @@ It prints a new enrolment code; the old password, sessions and codes are worth n
 		Args: exactly(),
 		RunE: func(*cobra.Command, []string) error {
 			return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {
-				code, err := service.BringStewardBack(records, material, time.Now())
+				code, err := opening.BringStewardBack(records, material, time.Now())
 				if err != nil {
 					return err
 				}
-				return a.show(map[string]string{"person": service.Founder, "enrolment_code": string(code.Reveal())}, func() {
-					fields(a.Out, "person", service.Founder, "enrolment code", string(code.Reveal()))
+				return a.show(map[string]string{"person": chest.Founder, "enrolment_code": string(code.Reveal())}, func() {
+					fields(a.Out, "person", chest.Founder, "enrolment code", string(code.Reveal()))
 					a.say("It is shown only now, and ends in 72 hours. Start the service again, then: tansu enrol")
 				})
 			})
@@ -98,7 +99,7 @@ data directory that no service runs on. The exit code is 1 when anything was cha
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if dir != "" {
 				return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {
-					err := service.Examine(records, material)
+					err := opening.Examine(records, material)
 					var tampered *store.TamperedError
 					if errors.As(err, &tampered) {
 						return a.tellTouched(tampered.Sentences())

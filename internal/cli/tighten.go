@@ -122,7 +122,8 @@ granted like everything else, and the grants that FROM holds are listed for it. 
 				return err
 			}
 			return a.show(owned, func() {
-				fmt.Fprintf(a.Out, "%s now owns %d apps and teams, %d drawers and %d items.\n", arguments[1], len(owned.Apps), len(owned.Drawers), len(owned.Items))
+				fmt.Fprintf(a.Out, "%s now owns %d apps and teams, %d drawers and %d items.\n", arguments[1], len(owned.Apps), len(owned.Drawers),
+					len(owned.Items))
 				if len(owned.Grants) > 0 {
 					fmt.Fprintf(a.Out, "\nGrants that %s still holds:\n", arguments[0])
 					a.printGrants(owned.Grants)
@@ -177,7 +178,8 @@ approval. "~": not on everything in the drawer.`,
 	}
 }
 
-var actionLetters = map[string]string{"list": "l", "see_metadata": "m", "read_value": "r", "use_key": "k", "write_version": "w", "change_item": "c", "retire": "t",
+var actionLetters = map[string]string{"list": "l", "see_metadata": "m", "read_value": "r", "use_key": "k", "write_version": "w",
+	"change_item": "c", "retire": "t",
 	"shred": "s", "change_rules": "u", "grant": "g", "read_trail": "a"}
 
 func cellText(cell client.MatrixCell) string {

@@ -52,7 +52,8 @@ grant, from, request, receipt, since and until. The options say the same one by 
 	flags.StringVar(&f.Archive, "archive", "", "look into this archive, by its `name`, oldest first")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
-	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(), a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand(), a.archivesCommand(), a.upkeepCommand())
+	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(),
+		a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand(), a.archivesCommand(), a.upkeepCommand())
 	return command
 }
 
@@ -125,8 +126,10 @@ func (a *app) receiptCommand() *cobra.Command {
 				return err
 			}
 			return a.show(r, func() {
-				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "who it is", r.Description, "owner", r.Owner, "action", r.Entry.Action, "target", targetText(r.Entry),
-					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request", r.Entry.RequestID)
+				fields(a.Out, "receipt", r.Entry.Receipt, "refused", r.Entry.Subject, "who it is", r.Description, "owner", r.Owner, "action",
+					r.Entry.Action, "target", targetText(r.Entry),
+					"why", reasonText(r.Entry.Reason), "when", stamp(r.Entry.At)+", "+relative(r.Entry.At, time.Now()), "from", r.Entry.Addr, "request",
+					r.Entry.RequestID)
 				fmt.Fprintln(a.Out)
 				a.printConsidered(r.Considered)
 				if r.Declined != "" {
@@ -134,7 +137,8 @@ func (a *app) receiptCommand() *cobra.Command {
 				}
 				switch {
 				case r.NeedsApproval:
-					fmt.Fprintf(a.Out, "A grant allows it, and a second person has to agree. Ask for it:\n  tansu request ask %s --reason WHY\n", r.Entry.Receipt)
+					fmt.Fprintf(a.Out, "A grant allows it, and a second person has to agree. Ask for it:\n  tansu request ask %s --reason WHY\n",
+						r.Entry.Receipt)
 				case r.AllowedNow:
 					fmt.Fprintf(a.Out, "It would be allowed now, by grant %s.\n", r.GrantNow)
 				case r.Entry.Reason == "reason_needed":
@@ -142,7 +146,8 @@ func (a *app) receiptCommand() *cobra.Command {
 				case r.Remedy != nil:
 					fmt.Fprintf(a.Out, "It would still be refused. The smallest grant that allows it:\n  %s\n", r.Remedy.Command)
 				default:
-					fmt.Fprintln(a.Out, "It would still be refused, and no one grant is proposed: what keeps it out was put there on purpose, or it depends\non what it is for. A gatekeeper decides.")
+					fmt.Fprintln(a.Out, "It would still be refused, and no one grant is proposed: what keeps it out was put there on purpose, or it "+
+						"depends\non what it is for. A gatekeeper decides.")
 				}
 			})
 		}),
@@ -169,7 +174,8 @@ func (a *app) refusalsCommand() *cobra.Command {
 			return a.show(groups, func() {
 				t := table{head: []string{"RECEIPT", "TIMES", "LAST", "SUBJECT", "ACTION", "TARGET", "WHY", "OWNER"}}
 				for _, g := range groups {
-					t.add(g.Receipt, strconv.Itoa(g.Count), relative(g.Last, time.Now()), g.Subject, g.Action, targetText(client.Entry{Target: g.Target}), g.Reason, g.Owner)
+					t.add(g.Receipt, strconv.Itoa(g.Count), relative(g.Last, time.Now()), g.Subject, g.Action, targetText(client.Entry{Target: g.Target}),
+						g.Reason, g.Owner)
 				}
 				a.printTable(t, "Nothing that was refused would be refused now.")
 				if len(groups) > 0 {

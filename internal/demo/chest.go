@@ -9,8 +9,8 @@ import (
 
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/opening"
 	"tansu/internal/server"
-	"tansu/internal/service"
 	"tansu/internal/store"
 )
 
@@ -46,7 +46,7 @@ func Start(o Options, clock *Clock) (*Chest, error) {
 	if err != nil {
 		return nil, err
 	}
-	founded, err := service.Found(records, service.Founding{Method: envelope.MethodKeyFile, Material: material,
+	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material,
 		Hosts: []string{"localhost", "127.0.0.1", "::1"}, Now: clock.Now})
 	if err != nil {
 		records.Discard()

@@ -9,11 +9,15 @@ import (
 	"strings"
 	"time"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/people"
+	"tansu/internal/rights"
 	"tansu/internal/service"
+	"tansu/internal/shelf"
 )
 
 const day = 24 * time.Hour
@@ -26,18 +30,35 @@ type person struct {
 
 type grant struct {
 	role, scope, reason string
-	service.Conditions
+	chest.Conditions
 }
 
-var people = []person{
-	{"security-duty", "Security engineer on duty", []grant{{role: "keeper", scope: "**", reason: "sets up drawers and rules"}, {role: "gatekeeper", scope: "**", reason: "answers access requests"}, {role: "operator", scope: "**", reason: "runs the chest"}, {role: "auditor", scope: "**", reason: "reviews reads"}}},
-	{"security-relief", "Stands in for the security engineer", []grant{{role: "gatekeeper", scope: "ticketing-*/**", reason: "answers when security-duty is away"}, {role: "gatekeeper", scope: "fuel-billing-prod/**", reason: "second pair of eyes"}, {role: "viewer", scope: "**", reason: "sees what there is"}}},
-	{"platform-oncall", "Platform engineer on call", []grant{{role: "viewer", scope: "**", reason: "sees what there is"}, {role: "operator", scope: "**", reason: "locks and unlocks"}, {role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "repairs the ledger by night", Conditions: service.Conditions{NeedsReason: true}}}},
-	{"ticketing-lead", "Leads the ticketing team", []grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"}, {role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"}, {role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging"}, {role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints", Conditions: service.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
-	{"harbour-master", "Answers for the harbour gates", []grant{{role: "viewer", scope: "harbour-gates-prod/**", reason: "runs the gates"}, {role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
+var persons = []person{
+	{"security-duty", "Security engineer on duty",
+		[]grant{{role: "keeper", scope: "**", reason: "sets up drawers and rules"},
+			{role: "gatekeeper", scope: "**", reason: "answers access requests"}, {role: "operator", scope: "**", reason: "runs the chest"},
+			{role: "auditor", scope: "**", reason: "reviews reads"}}},
+	{"security-relief", "Stands in for the security engineer",
+		[]grant{{role: "gatekeeper", scope: "ticketing-*/**", reason: "answers when security-duty is away"},
+			{role: "gatekeeper", scope: "fuel-billing-prod/**", reason: "second pair of eyes"},
+			{role: "viewer", scope: "**", reason: "sees what there is"}}},
+	{"platform-oncall", "Platform engineer on call",
+		[]grant{{role: "viewer", scope: "**", reason: "sees what there is"}, {role: "operator", scope: "**", reason: "locks and unlocks"},
+			{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "repairs the ledger by night",
+				Conditions: chest.Conditions{NeedsReason: true}}}},
+	{"ticketing-lead", "Leads the ticketing team",
+		[]grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"},
+			{role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"},
+			{role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging"},
+			{role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints",
+				Conditions: chest.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
+	{"harbour-master", "Answers for the harbour gates",
+		[]grant{{role: "viewer", scope: "harbour-gates-prod/**", reason: "runs the gates"},
+			{role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
 	{"audit-desk", "Internal audit", []grant{{role: "auditor", scope: "**", reason: "yearly audit"}}},
 	{"rota-trainee", "New in the crew office", []grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota"}}},
-	{"summer-relief", "Stood in over the summer, and has left", []grant{{role: "viewer", scope: "fleet-telemetry-prod/**", reason: "watched the engines"}}},
+	{"summer-relief", "Stood in over the summer, and has left",
+		[]grant{{role: "viewer", scope: "fleet-telemetry-prod/**", reason: "watched the engines"}}},
 }
 
 // rules are what drawers are labelled with, and which of their items no person reads alone.
@@ -72,10 +93,13 @@ type versionSeed struct {
 
 var drawers = []drawerSeed{
 	{"ticketing-prod", "production", "Ticket sales for all lines", "person:ticketing-lead", []itemSeed{
-		{"db-password", "Password of the ticket database", []versionSeed{{88 * day, 0, "first", password}, {41 * day, 0, "quarterly change", password}, {6 * day, 0, "after the staff change", password}}},
+		{"db-password", "Password of the ticket database",
+			[]versionSeed{{88 * day, 0, "first", password}, {41 * day, 0, "quarterly change", password},
+				{6 * day, 0, "after the staff change", password}}},
 		{"payment-api-key", "Key for the card terminals' gateway", []versionSeed{{85 * day, 96 * day, "yearly contract", token}}},
 		{"seat-map-signing-key", "Signs seat maps so that boarding gates trust them", []versionSeed{{80 * day, 0, "", token}}},
-		{"refund-webhook-secret", "Checks that refund messages are ours", []versionSeed{{79 * day, 0, "", token}, {20 * day, 0, "partner asked for longer", token}}},
+		{"refund-webhook-secret", "Checks that refund messages are ours",
+			[]versionSeed{{79 * day, 0, "", token}, {20 * day, 0, "partner asked for longer", token}}},
 		{"mail-relay-login", "Login for confirmation mail", []versionSeed{{60 * day, 0, "", nil}}},
 	}},
 	{"ticketing-staging", "staging", "The same with made-up passengers", "person:ticketing-lead", []itemSeed{
@@ -85,10 +109,12 @@ var drawers = []drawerSeed{
 	{"harbour-gates-prod", "production", "Gates and ramps of the four harbours", "person:harbour-master", []itemSeed{
 		{"radio-key", "Key of the gate radios", []versionSeed{{87 * day, 0, "", token}, {3 * day, 0, "radio exchange", token}}},
 		{"ramp-controller-login", "Login of the ramp controllers", []versionSeed{{87 * day, 80 * day, "", nil}}},
-		{"camera-feed-token-for-the-north-quay-and-the-old-car-deck-ramp-1", "A long name, for the camera that sees both", []versionSeed{{50 * day, 0, "", token}}},
+		{"camera-feed-token-for-the-north-quay-and-the-old-car-deck-ramp-1", "A long name, for the camera that sees both",
+			[]versionSeed{{50 * day, 0, "", token}}},
 	}},
 	{"fleet-telemetry-prod", "production", "Position and engine data of nine ferries", "person:platform-oncall", []itemSeed{
-		{"ingest-token", "Lets ferries send their data", []versionSeed{{86 * day, 0, "", token}, {30 * day, 36 * day, "six weeks by contract", token}}},
+		{"ingest-token", "Lets ferries send their data",
+			[]versionSeed{{86 * day, 0, "", token}, {30 * day, 36 * day, "six weeks by contract", token}}},
 		{"map-tiles-key", "Key for the chart server", []versionSeed{{70 * day, 0, "", token}}},
 	}},
 	{"crew-rota-prod", "production", "Who sails when", "person:platform-oncall", []itemSeed{
@@ -106,12 +132,20 @@ var apps = []struct {
 	name, description, purpose, environment, owner string
 	grants                                         []grant
 }{
-	{"ticket-api", "Sells tickets", "opens the ticket database and charges cards", "production", "person:ticketing-lead", []grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
-	{"gate-controller", "Opens gates and ramps", "talks to the gate radios and ramp controllers", "production", "person:harbour-master", []grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it", Conditions: service.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
-	{"rota-sync", "Copies the rota to calendars", "reads the rota database", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
-	{"telemetry-collector", "Collects what ferries send", "checks the token of each ferry", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "fleet-telemetry-prod/ingest-token", reason: "runs on it"}}},
-	{"nightly-ledger", "Books the day's sales at night", "reads sales and writes the ledger", "production", "person:platform-oncall", []grant{{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "runs on it"}, {role: "consumer", scope: "ticketing-prod/db-password", reason: "reads the day's sales"}}},
-	{"map-printer", "Printed charts; not used any more", "printed charts for the bridge", "", "person:summer-relief", []grant{{role: "consumer", scope: "fleet-telemetry-prod/**", reason: "prints charts"}}},
+	{"ticket-api", "Sells tickets", "opens the ticket database and charges cards", "production", "person:ticketing-lead",
+		[]grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
+	{"gate-controller", "Opens gates and ramps", "talks to the gate radios and ramp controllers", "production", "person:harbour-master",
+		[]grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it",
+			Conditions: chest.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
+	{"rota-sync", "Copies the rota to calendars", "reads the rota database", "production", "person:platform-oncall",
+		[]grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
+	{"telemetry-collector", "Collects what ferries send", "checks the token of each ferry", "production", "person:platform-oncall",
+		[]grant{{role: "consumer", scope: "fleet-telemetry-prod/ingest-token", reason: "runs on it"}}},
+	{"nightly-ledger", "Books the day's sales at night", "reads sales and writes the ledger", "production", "person:platform-oncall",
+		[]grant{{role: "consumer", scope: "fuel-billing-prod/ledger-*", reason: "runs on it"},
+			{role: "consumer", scope: "ticketing-prod/db-password", reason: "reads the day's sales"}}},
+	{"map-printer", "Printed charts; not used any more", "printed charts for the bridge", "", "person:summer-relief",
+		[]grant{{role: "consumer", scope: "fleet-telemetry-prod/**", reason: "prints charts"}}},
 }
 
 // filler does the filling as the people who would do it.
@@ -140,11 +174,14 @@ var JobClaims = map[string]string{"sub": "job:ledger", "branch": "main", "protec
 
 // Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. The pipeline system
 // is at an address, [Pipeline] or that of one that stands in for it. Fill returns
-// one password for all people, and the apps' secrets.
-func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value, pipeline string) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
-	f := &filler{s: s, clock: clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)), secrets: map[string]secretvalue.Value{}}
+// one password for all persons, and the apps' secrets.
+func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value, pipeline string) (password secretvalue.Value,
+	secrets map[string]secretvalue.Value, err error) {
+	f := &filler{s: s, clock: clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
+		secrets: map[string]secretvalue.Value{}}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.astray, f.order, f.recent, f.ask,
+		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.astray, f.order,
+		f.recent, f.ask,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
@@ -156,7 +193,7 @@ func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value, pipelin
 
 // appoint: the steward comes in once and hands the duties over.
 func (f *filler) appoint(enrolment secretvalue.Value) error {
-	session, err := f.s.Enrol(origin(office), string(enrolment.Reveal()), f.password, service.ViaCLI)
+	session, err := f.s.Enrol(origin(office), string(enrolment.Reveal()), f.password, people.ViaCLI)
 	if err != nil {
 		return err
 	}
@@ -164,16 +201,17 @@ func (f *filler) appoint(enrolment secretvalue.Value) error {
 	if err != nil {
 		return err
 	}
-	for _, p := range people {
-		registered, err := f.s.Register(steward, service.NewIdentity{Kind: reference.Person, Name: p.name, Description: p.description})
+	for _, p := range persons {
+		registered, err := f.s.Register(steward, people.NewIdentity{Kind: reference.Person, Name: p.name, Description: p.description})
 		if err != nil {
 			return err
 		}
-		if _, err := f.s.Enrol(origin(office), string(registered.Credential.Secret.Reveal()), f.password, service.ViaConsole); err != nil {
+		if _, err := f.s.Enrol(origin(office), string(registered.Credential.Secret.Reveal()), f.password, people.ViaConsole); err != nil {
 			return err
 		}
 		for _, g := range p.grants {
-			if _, _, err := f.s.Give(steward, service.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
+			if _, _, err := f.s.Give(steward, rights.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason,
+				Conditions: g.Conditions, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
 				return err
 			}
 		}
@@ -189,22 +227,24 @@ func (f *filler) makeRules() error {
 		return err
 	}
 	for _, r := range rules {
-		d, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired, "", 1)
+		d, err := f.s.Drawer(duty, r.drawer, shelf.WithoutRetired, "", 1)
 		if err != nil {
 			return err
 		}
-		changes := service.Described{Labels: r.labels}
+		changes := shelf.Described{Labels: r.labels}
 		if r.approval != nil {
-			changes.Approval = &service.Approval{Items: r.approval, Of: policytext.OfPersons}
+			changes.Approval = &shelf.Approval{Items: r.approval, Of: policytext.OfPersons}
 		}
 		if _, err := f.s.ChangeDrawer(duty, r.drawer, d.Revision, changes); err != nil {
 			return err
 		}
 	}
-	if _, _, err := f.s.AddRole(duty, service.NewRole{Name: "rotator", Description: "puts new versions in, and sees what is there", Actions: []string{"list", "see_metadata", "write_version"}}); err != nil {
+	if _, _, err := f.s.AddRole(duty, rights.NewRole{Name: "rotator", Description: "puts new versions in, and sees what is there",
+		Actions: []string{"list", "see_metadata", "write_version"}}); err != nil {
 		return err
 	}
-	if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "team:gangway", Role: "rotator", Scope: "**[team=harbour]", Reason: "exchanges radio keys", NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+	if _, _, err := f.s.Give(duty, rights.NewGrant{Subject: "team:gangway", Role: "rotator", Scope: "**[team=harbour]",
+		Reason: "exchanges radio keys", NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
 		return err
 	}
 	_, err = f.s.SetState(duty, "person:summer-relief", "suspended")
@@ -226,24 +266,24 @@ func (f *filler) ask() error {
 	if err != nil {
 		return err
 	}
-	asked := func(c service.Caller, item, reason string) (service.Request, error) {
+	asked := func(c chest.Caller, item, reason string) (rights.Request, error) {
 		ref, err := reference.Parse(item)
 		if err != nil {
-			return service.Request{}, err
+			return rights.Request{}, err
 		}
 		c.Reason = "demo"
 		_, err = f.s.ReadValue(c, ref)
-		var refused *service.Error
+		var refused *chest.Error
 		if !errors.As(err, &refused) || refused.Refusal == nil {
-			return service.Request{}, fmt.Errorf("%s was not refused: %w", item, err)
+			return rights.Request{}, fmt.Errorf("%s was not refused: %w", item, err)
 		}
-		return f.s.AskFor(c, service.NewRequest{Receipt: refused.Refusal.Receipt, Reason: reason})
+		return f.s.AskFor(c, rights.NewRequest{Receipt: refused.Refusal.Receipt, Reason: reason})
 	}
 	declined, err := asked(lead, "ticketing-prod/payment-api-key", "to see whether it is the new one")
 	if err != nil {
 		return err
 	}
-	if _, err := f.s.AnswerRequest(duty, declined.ID, service.Answer{Because: "tansu check says it without showing the key"}); err != nil {
+	if _, err := f.s.AnswerRequest(duty, declined.ID, rights.Answer{Because: "tansu check says it without showing the key"}); err != nil {
 		return err
 	}
 	if _, err := asked(oncall, "fuel-billing-prod/ledger-db-password", "the night run stopped half-way, see incident 212"); err != nil {
@@ -252,25 +292,26 @@ func (f *filler) ask() error {
 	if _, err := asked(lead, "ticketing-prod/seat-map-signing-key", "boarding gates refuse our seat maps since noon"); err != nil {
 		return err
 	}
-	_, err = f.s.AskFor(duty, service.NewRequest{Reason: "debugging a refund with the ticketing team",
-		Grant: &service.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "ticketing-staging/**", NotAfter: f.clock.Now().Add(12 * time.Hour)}})
+	_, err = f.s.AskFor(duty, rights.NewRequest{Reason: "debugging a refund with the ticketing team",
+		Grant: &rights.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "ticketing-staging/**",
+			NotAfter: f.clock.Now().Add(12 * time.Hour)}})
 	return err
 }
 
 // as signs a person in at the clock's time.
-func (f *filler) as(name string) (service.Caller, error) {
-	session, err := f.s.SignIn(origin(office), name, f.password, "", service.ViaConsole)
+func (f *filler) as(name string) (chest.Caller, error) {
+	session, err := f.s.SignIn(origin(office), name, f.password, "", people.ViaConsole)
 	if err != nil {
-		return service.Caller{}, err
+		return chest.Caller{}, err
 	}
 	return f.s.Authenticate(origin(office), string(session.Token.Reveal()))
 }
 
 // app gets an access token for an app at the clock's time.
-func (f *filler) app(name, addr string) (service.Caller, error) {
-	token, err := f.s.IssueToken(context.Background(), origin(addr), service.AppProof{App: name, Secret: string(f.secrets[name].Reveal())})
+func (f *filler) app(name, addr string) (chest.Caller, error) {
+	token, err := f.s.IssueToken(context.Background(), origin(addr), people.AppProof{App: name, Secret: string(f.secrets[name].Reveal())})
 	if err != nil {
-		return service.Caller{}, err
+		return chest.Caller{}, err
 	}
 	return f.s.Authenticate(origin(addr), string(token.Token.Reveal()))
 }
@@ -282,7 +323,8 @@ func (f *filler) makeDrawers() error {
 		return err
 	}
 	for _, d := range drawers {
-		if _, err := f.s.CreateDrawer(duty, service.NewDrawer{Name: d.name, Environment: d.environment, Description: d.description, Owner: d.owner}); err != nil {
+		if _, err := f.s.CreateDrawer(duty, shelf.NewDrawer{Name: d.name, Environment: d.environment, Description: d.description,
+			Owner: d.owner}); err != nil {
 			return err
 		}
 	}
@@ -296,7 +338,8 @@ var teams = []struct {
 	grants            []grant
 }{
 	{"gangway", "Moors and lets go", []string{"person:rota-trainee"}, nil},
-	{"harbour-crew", "Opens and closes the gates", []string{"person:harbour-master", "team:gangway"}, []grant{{role: "viewer", scope: "crew-rota-prod/**", reason: "plans the day"}}},
+	{"harbour-crew", "Opens and closes the gates", []string{"person:harbour-master", "team:gangway"},
+		[]grant{{role: "viewer", scope: "crew-rota-prod/**", reason: "plans the day"}}},
 }
 
 func (f *filler) makeTeams() error {
@@ -307,7 +350,7 @@ func (f *filler) makeTeams() error {
 	}
 	for _, team := range teams {
 		subject := reference.Team + ":" + team.name
-		if _, err := f.s.Register(duty, service.NewIdentity{Kind: reference.Team, Name: team.name, Description: team.description}); err != nil {
+		if _, err := f.s.Register(duty, people.NewIdentity{Kind: reference.Team, Name: team.name, Description: team.description}); err != nil {
 			return err
 		}
 		for _, member := range team.members {
@@ -316,7 +359,8 @@ func (f *filler) makeTeams() error {
 			}
 		}
 		for _, g := range team.grants {
-			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: subject, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+			if _, _, err := f.s.Give(duty, rights.NewGrant{Subject: subject, Role: g.role, Scope: g.scope, Reason: g.reason,
+				Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
 				return err
 			}
 		}
@@ -331,19 +375,22 @@ func (f *filler) registerApps() error {
 		return err
 	}
 	for _, a := range apps {
-		registered, err := f.s.Register(duty, service.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner, Purpose: a.purpose, Environment: a.environment})
+		registered, err := f.s.Register(duty,
+			people.NewIdentity{Kind: reference.App, Name: a.name, Description: a.description, Owner: a.owner, Purpose: a.purpose,
+				Environment: a.environment})
 		if err != nil {
 			return err
 		}
 		f.secrets[a.name] = registered.Credential.Secret
 		for _, g := range a.grants {
-			if _, _, err := f.s.Give(duty, service.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason, Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
+			if _, _, err := f.s.Give(duty, rights.NewGrant{Subject: "app:" + a.name, Role: g.role, Scope: g.scope, Reason: g.reason,
+				Conditions: g.Conditions, NotAfter: f.clock.Now().Add(120 * day)}); err != nil {
 				return err
 			}
 		}
 	}
 	// A job of the pipeline is the ledger because the pipeline system says so, and a host of the telemetry makes a key of its own.
-	for subject, n := range map[string]service.NewCredential{
+	for subject, n := range map[string]people.NewCredential{
 		"app:nightly-ledger":      {Kind: "issuer", Issuer: f.pipeline, Audience: JobAudience, Claims: JobClaims},
 		"app:telemetry-collector": {Kind: "host", Networks: []string{"198.51.100.0/24"}, NotAfter: f.clock.Now().Add(time.Hour)},
 	} {
@@ -373,7 +420,7 @@ func (f *filler) live() error {
 
 func (f *filler) deposit(ago time.Duration) error {
 	f.clock.Set(ago)
-	var duty *service.Caller
+	var duty *chest.Caller
 	for _, d := range drawers {
 		for _, it := range d.items {
 			for i, v := range it.versions {
@@ -396,11 +443,12 @@ func (f *filler) deposit(ago time.Duration) error {
 	return nil
 }
 
-func (f *filler) put(c service.Caller, ref reference.Reference, isNew bool, description, owner string, v versionSeed) error {
-	n, described := service.NewVersion{Note: v.note}, service.NewItem{Description: description, Owner: owner}
+func (f *filler) put(c chest.Caller, ref reference.Reference, isNew bool, description, owner string, v versionSeed) error {
+	n, described := shelf.NewVersion{Note: v.note}, shelf.NewItem{Description: description, Owner: owner}
 	if strings.HasSuffix(ref.Item, "-login") {
 		described.Shape = secretvalue.Login
-		n.Fields = []service.NewField{{Name: "user", Value: secretvalue.FromString("svc-" + random(4))}, {Name: "password", Recipe: "characters:24"}}
+		n.Fields = []shelf.NewField{{Name: "user", Value: secretvalue.FromString("svc-" + random(4))},
+			{Name: "password", Recipe: "characters:24"}}
 	} else {
 		n.Content = secretvalue.FromString(v.shape())
 	}
@@ -429,7 +477,7 @@ var reads = []struct{ app, addr, item string }{
 }
 
 func (f *filler) readAll() error {
-	callers := map[string]service.Caller{}
+	callers := map[string]chest.Caller{}
 	for _, r := range reads {
 		caller, known := callers[r.app]
 		if !known {
@@ -452,8 +500,9 @@ func (f *filler) readAll() error {
 
 // expected are the answers that belong to the story.
 func expected(err error) bool {
-	var known *service.Error
-	return errors.As(err, &known) && (known.Code == service.Refused || known.Code == service.NotFound || known.Code == service.NotServable || known.Code == service.SignInFailed)
+	var known *chest.Error
+	return errors.As(err, &known) && (known.Code == chest.Refused || known.Code == chest.NotFound || known.Code == chest.NotServable ||
+		known.Code == chest.SignInFailed)
 }
 
 // astray: three days ago an app read something that it never needed, from where it never was.
@@ -486,11 +535,11 @@ func (f *filler) order() error {
 		{"harbour-gates-prod", 0, lifecycle.Rules{HostKeeps: lifecycle.Span(4 * time.Hour)}}, // gates open while the chest is away
 		{"crew-rota-prod", 0, lifecycle.Rules{Idle: span(100), RetireFor: span(7), Recipe: "characters:32"}},
 	} {
-		d, err := f.s.Drawer(duty, r.drawer, service.WithoutRetired, "", 1)
+		d, err := f.s.Drawer(duty, r.drawer, shelf.WithoutRetired, "", 1)
 		if err != nil {
 			return err
 		}
-		n := service.NewRules{Rules: r.rules}
+		n := shelf.NewRules{Rules: r.rules}
 		if r.from != 0 {
 			n.From = f.clock.Now().Add(r.from)
 		}
@@ -499,7 +548,8 @@ func (f *filler) order() error {
 		}
 	}
 	tiles := reference.Reference{Drawer: "fleet-telemetry-prod", Item: "map-tiles-key"}
-	if _, err := f.s.Move(duty, tiles, service.NewPlace{To: reference.Reference{Drawer: tiles.Drawer, Item: "chart-server-key"}, Alias: 60 * day}); err != nil {
+	if _, err := f.s.Move(duty, tiles, shelf.NewPlace{To: reference.Reference{Drawer: tiles.Drawer, Item: "chart-server-key"},
+		Alias: 60 * day}); err != nil {
 		return err
 	}
 	seat := reference.Reference{Drawer: "ticketing-prod", Item: "seat-map-signing-key"}
@@ -508,7 +558,7 @@ func (f *filler) order() error {
 		return err
 	}
 	useOnly := true
-	_, err = f.s.ChangeItem(duty, seat, it.Revision, service.Described{UseOnly: &useOnly})
+	_, err = f.s.ChangeItem(duty, seat, it.Revision, shelf.Described{UseOnly: &useOnly})
 	return err
 }
 
@@ -523,12 +573,13 @@ func (f *filler) recent() error {
 		{9 * time.Hour, func() error { return f.refused("rota-sync", office, "crew-rota-prod/crew-mail-token") }},
 		{7 * time.Hour, func() error { return f.refused("gate-controller", ship, "ticketing-prod/db-password") }},
 		{5 * time.Hour, func() error {
-			_, err := f.s.SignIn(origin("203.0.113.99"), "ticketing-lead", secretvalue.FromString("guessed-by-a-stranger"), "", service.ViaConsole)
+			_, err := f.s.SignIn(origin("203.0.113.99"), "ticketing-lead", secretvalue.FromString("guessed-by-a-stranger"), "", people.ViaConsole)
 			return ignore(err)
 		}},
 		{3 * time.Hour, func() error { return f.refused("ticket-api", office, "fuel-billing-prod/ledger-db-password") }},
 		{2 * time.Hour, func() error { return f.refused("gate-controller", ship, "harbour-gates-prod/ramp-controller-login") }},
-		{90 * time.Minute, func() error { return f.refused("gate-controller", office, "harbour-gates-prod/radio-key") }}, // from another network than its grant says
+		// from another network than its grant says
+		{90 * time.Minute, func() error { return f.refused("gate-controller", office, "harbour-gates-prod/radio-key") }},
 		{time.Hour, func() error { return f.look("ticketing-lead", "ticketing-prod/db-password") }},
 		{20 * time.Minute, func() error { return f.readAll() }},
 	}
@@ -558,7 +609,7 @@ func (f *filler) look(name, item string) error {
 	return f.refusedRead(caller, item)
 }
 
-func (f *filler) refusedRead(caller service.Caller, item string) error {
+func (f *filler) refusedRead(caller chest.Caller, item string) error {
 	ref, err := reference.Parse(item)
 	if err != nil {
 		return err
@@ -577,8 +628,8 @@ func ignore(err error) error {
 	return err
 }
 
-func origin(addr string) service.Origin {
-	return service.Origin{Addr: addr, RequestID: random(16)}
+func origin(addr string) chest.Origin {
+	return chest.Origin{Addr: addr, RequestID: random(16)}
 }
 
 // random is lower-case text of n characters, up to 16.

@@ -160,7 +160,8 @@ func (s *story) fill() (string, error) {
 	if second.Item.Current != 2 || !second.Version.EndsInNewline {
 		return "", fmt.Errorf("current is %d, newline is %v", second.Item.Current, second.Version.EndsInNewline)
 	}
-	return fmt.Sprintf("%s has %d versions, current is 2, which ends in a newline, and that is pointed out", second.Item.Reference, second.Item.Versions), nil
+	return fmt.Sprintf("%s has %d versions, current is 2, which ends in a newline, and that is pointed out", second.Item.Reference,
+		second.Item.Versions), nil
 }
 
 func (s *story) conflict() (string, error) {

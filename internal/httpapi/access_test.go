@@ -56,12 +56,14 @@ func TestLabelScopesFollowTheLabels(t *testing.T) {
 	chest.Fill(t, "ticketing-prod", "db-password", "v")
 	chest.Fill(t, "ticketing-prod", "mail-login", "v")
 	steward := chest.Client(t, chest.Steward)
-	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**[tier=database]"}, chesttest.Grant{Role: "viewer", Scope: "**[tier=database]"})
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**[tier=database]"},
+		chesttest.Grant{Role: "viewer", Scope: "**[tier=database]"})
 	app := chest.Client(t, token)
 	check := func(when, db, mail string, drawers int) {
 		t.Helper()
 		list, _ := app.Drawers(ctx)
-		if a, b := readCode(app, "ticketing-prod/db-password"), readCode(app, "ticketing-prod/mail-login"); a != db || b != mail || len(list) != drawers {
+		if a, b := readCode(app, "ticketing-prod/db-password"), readCode(app, "ticketing-prod/mail-login"); a != db || b != mail ||
+			len(list) != drawers {
 			t.Errorf("%s: %q and %q, %d drawers", when, a, b, len(list))
 		}
 	}
@@ -83,7 +85,8 @@ func TestLabelScopesFollowTheLabels(t *testing.T) {
 		}
 		check(fmt.Sprint(step.target, step.labels), step.db, step.mail, step.drawers)
 	}
-	if answer := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/drawers/ticketing-prod", Token: chest.Steward, Body: `{"labels":{"a b":"c"}}`, Header: map[string]string{"If-Match": `"r1"`}}); answer.Problem.Field != "labels" {
+	if answer := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/drawers/ticketing-prod", Token: chest.Steward,
+		Body: `{"labels":{"a b":"c"}}`, Header: map[string]string{"If-Match": `"r1"`}}); answer.Problem.Field != "labels" {
 		t.Errorf("a label that is no name: %+v", answer.Problem)
 	}
 }
@@ -94,11 +97,15 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
 	steward := chest.Client(t, chest.Steward)
-	keeper := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[mine=yes]"}))
-	reasoned := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[free=yes]"}))
-	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:harbour-master", Role: "consumer", Scope: "d/**", Conditions: client.Conditions{NeedsReason: true}}))
+	keeper := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "consumer", Scope: "**[mine=yes]"}))
+	reasoned := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[free=yes]"}))
+	must[client.Given](t)(steward.Give(ctx,
+		client.NewGrant{Subject: "person:harbour-master", Role: "consumer", Scope: "d/**", Conditions: client.Conditions{NeedsReason: true}}))
 	other := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}))
-	both := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "e/**"}))
+	both := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "e/**"}))
 	chest.Fill(t, "e", "i", "v")
 	for what, attempt := range map[string]func() error{
 		"label an item for oneself":  func() error { return label(keeper, "d/i", client.Labels{"mine": "yes"}) },
@@ -126,7 +133,8 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 	}
 	approval := func(c *client.Client, items ...string) error {
 		contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "e"))
-		_, err := c.ChangeDrawer(ctx, "e", contents.Drawer.Revision, client.Described{Approval: &client.Approval{Items: append([]string{}, items...), Of: "everyone"}})
+		_, err := c.ChangeDrawer(ctx, "e", contents.Drawer.Revision,
+			client.Described{Approval: &client.Approval{Items: append([]string{}, items...), Of: "everyone"}})
 		return err
 	}
 	if err := approval(both, "*"); err != nil {
@@ -148,15 +156,18 @@ func TestCustomRolesApplyAtOnceAndWidenNobodysOwn(t *testing.T) {
 	reader := chest.Client(t, chest.Person(t, "ticketing-lead"))
 	role := func(actions ...string) client.NewRole { return client.NewRole{Name: "rotator", Actions: actions} }
 	must[client.RoleStored](t)(gate.AddRole(ctx, role("see_metadata")))
-	if stored := must[client.RoleStored](t)(gate.AddRole(ctx, client.NewRole{Name: "both", Actions: []string{"read_value", "grant"}})); len(stored.Notes) != 1 {
+	if stored := must[client.RoleStored](t)(gate.AddRole(ctx,
+		client.NewRole{Name: "both", Actions: []string{"read_value", "grant"}})); len(stored.Notes) != 1 {
 		t.Errorf("a role that manages and reads is not pointed out: %+v", stored)
 	}
 	give(t, gate, "person:ticketing-lead", "rotator", "d/**")
 	if got := readCode(reader, "d/i"); got != "refused" {
 		t.Errorf("before: %q", got)
 	}
-	preview := must[client.Difference](t)(gate.Preview(ctx, client.Proposal{Role: &client.NewRole{Name: "rotator", Actions: []string{"read_value"}}}))
-	if len(preview.Changes) != 1 || preview.Changes[0].Gained[0] != "read_value" || preview.Changes[0].Lost[0] != "see_metadata" || preview.Changes[0].Targets[0] != "d/**" {
+	preview := must[client.Difference](t)(gate.Preview(ctx,
+		client.Proposal{Role: &client.NewRole{Name: "rotator", Actions: []string{"read_value"}}}))
+	if len(preview.Changes) != 1 || preview.Changes[0].Gained[0] != "read_value" || preview.Changes[0].Lost[0] != "see_metadata" ||
+		preview.Changes[0].Targets[0] != "d/**" {
 		t.Errorf("the preview says %+v", preview)
 	}
 	if got := readCode(reader, "d/i"); got != "refused" {
@@ -175,7 +186,8 @@ func TestCustomRolesApplyAtOnceAndWidenNobodysOwn(t *testing.T) {
 	}
 	must[client.RoleStored](t)(gate.ChangeRole(ctx, role("use_key"))) // narrower is everybody's right
 	for what, n := range map[string]client.NewRole{
-		"a built-in name": {Name: "consumer", Actions: []string{"list"}}, "no action": {Name: "x"}, "an unknown action": {Name: "x", Actions: []string{"fly"}},
+		"a built-in name": {Name: "consumer", Actions: []string{"list"}}, "no action": {Name: "x"},
+		"an unknown action": {Name: "x", Actions: []string{"fly"}},
 	} {
 		if _, err := gate.AddRole(ctx, n); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s: %v", what, err)
@@ -261,10 +273,12 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 	if got := readCode(lead, "d/i"); got != "" || answered.GrantID == "" {
 		t.Errorf("after a yes: %q, %+v", got, answered)
 	}
-	if grants := must[[]client.Grant](t)(gate.Grants(ctx, "person:ticketing-lead")); len(grants) != 1 || !grants[0].NotAfter.Equal(until) || grants[0].CreatedBy != "person:security-duty" {
+	if grants := must[[]client.Grant](t)(gate.Grants(ctx, "person:ticketing-lead")); len(grants) != 1 || !grants[0].NotAfter.Equal(until) ||
+		grants[0].CreatedBy != "person:security-duty" {
 		t.Errorf("the grant: %+v", grants)
 	}
-	if list := must[[]client.Request](t)(lead.Requests(ctx)); len(list) != 1 || list[0].State != "allowed" || list[0].AnsweredBy != "person:security-duty" {
+	if list := must[[]client.Request](t)(lead.Requests(ctx)); len(list) != 1 || list[0].State != "allowed" ||
+		list[0].AnsweredBy != "person:security-duty" {
 		t.Errorf("the asker sees %+v", list)
 	}
 	if _, err := gate.AnswerRequest(ctx, asked.ID, client.Answer{Because: "no"}); chesttest.Code(err) != "stale" {
@@ -279,15 +293,18 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 	if queue := must[[]client.RefusalGroup](t)(elsewhere.Refusals(ctx, time.Time{})); len(queue) != 0 {
 		t.Errorf("the queue still has %+v", queue)
 	}
-	if _, _, err := lead.Read(ctx, "e/i"); !strings.Contains(err.Error(), "person:security-relief said no on") || !strings.Contains(err.Error(), "not yours") {
+	if _, _, err := lead.Read(ctx, "e/i"); !strings.Contains(err.Error(), "person:security-relief said no on") ||
+		!strings.Contains(err.Error(), "not yours") {
 		t.Errorf("the refused is not told: %v", err)
 	}
 
 	// Who may give access, and not to themselves, asks somebody else.
-	if _, err := gate.Give(ctx, client.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "e/**"}); chesttest.Code(err) != "refused" {
+	if _, err := gate.Give(ctx, client.NewGrant{Subject: "person:security-duty", Role: "consumer",
+		Scope: "e/**"}); chesttest.Code(err) != "refused" {
 		t.Fatal(err)
 	}
-	own := must[client.Request](t)(gate.AskFor(ctx, client.NewRequest{Grant: &client.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "e/**"}, Reason: "incident 212"}))
+	own := must[client.Request](t)(gate.AskFor(ctx,
+		client.NewRequest{Grant: &client.NewGrant{Subject: "person:security-duty", Role: "consumer", Scope: "e/**"}, Reason: "incident 212"}))
 	if _, err := gate.AnswerRequest(ctx, own.ID, client.Answer{Allow: true}); chesttest.Code(err) != "refused" {
 		t.Errorf("a gatekeeper answers their own request: %v", err)
 	}
@@ -295,10 +312,12 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 	if got := readCode(gate, "e/i"); got != "" {
 		t.Errorf("after the other gatekeeper's yes: %q", got)
 	}
-	if _, err := lead.AskFor(ctx, client.NewRequest{Grant: &client.NewGrant{Subject: "person:security-relief", Role: "consumer", Scope: "**"}, Reason: "x"}); chesttest.Code(err) != "invalid_input" {
+	if _, err := lead.AskFor(ctx, client.NewRequest{Grant: &client.NewGrant{Subject: "person:security-relief", Role: "consumer", Scope: "**"},
+		Reason: "x"}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("asked for somebody else: %v", err)
 	}
-	withdrawn := must[client.Request](t)(lead.AskFor(ctx, client.NewRequest{Grant: &client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "e/**"}, Reason: "x"}))
+	withdrawn := must[client.Request](t)(lead.AskFor(ctx,
+		client.NewRequest{Grant: &client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "e/**"}, Reason: "x"}))
 	if r := must[client.Request](t)(lead.Withdraw(ctx, withdrawn.ID)); r.State != "withdrawn" {
 		t.Errorf("%+v", r)
 	}
@@ -311,13 +330,15 @@ func TestReadingWithASecondPerson(t *testing.T) {
 	chest.Fill(t, "d", "other", "v")
 	steward := chest.Client(t, chest.Steward)
 	gate := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
-	oncall := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"}, chesttest.Grant{Role: "gatekeeper", Scope: "d/**"}))
+	oncall := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"},
+		chesttest.Grant{Role: "gatekeeper", Scope: "d/**"}))
 	_, token := chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	app := chest.Client(t, token)
 	rule := func(of string, items ...string) {
 		t.Helper()
 		contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "d"))
-		must[client.Drawer](t)(steward.ChangeDrawer(ctx, "d", contents.Drawer.Revision, client.Described{Approval: &client.Approval{Items: items, Of: of}}))
+		must[client.Drawer](t)(steward.ChangeDrawer(ctx, "d", contents.Drawer.Revision,
+			client.Described{Approval: &client.Approval{Items: items, Of: of}}))
 	}
 	rule("persons", "ledger*")
 	if a, b, c := readCode(oncall, "d/ledger"), readCode(oncall, "d/other"), readCode(app, "d/ledger"); a != "refused" || b != "" || c != "" {
@@ -325,10 +346,13 @@ func TestReadingWithASecondPerson(t *testing.T) {
 	}
 	_, _, err := oncall.Read(ctx, "d/ledger")
 	problem := err.(*client.Problem)
-	if problem.Reason != "approval_needed" || problem.Remedy != nil || !strings.Contains(problem.Detail, "tansu request ask "+problem.Receipt) {
+	if problem.Reason != "approval_needed" || problem.Remedy != nil ||
+		!strings.Contains(problem.Detail, "tansu request ask "+problem.Receipt) {
 		t.Errorf("the refusal says %+v", problem)
 	}
-	if v := must[client.Verdict](t)(gate.Ask(ctx, client.Question{Subject: "person:platform-oncall", Action: "read_value", Target: "d/ledger"})); v.Allowed || v.Reason != "approval_needed" {
+	if v := must[client.Verdict](t)(gate.Ask(ctx,
+		client.Question{Subject: "person:platform-oncall", Action: "read_value", Target: "d/ledger"})); v.Allowed ||
+		v.Reason != "approval_needed" {
 		t.Errorf("asked before: %+v", v)
 	}
 	asked := must[client.Request](t)(oncall.AskFor(ctx, client.NewRequest{Receipt: problem.Receipt, Reason: "the night run stopped"}))
@@ -338,7 +362,8 @@ func TestReadingWithASecondPerson(t *testing.T) {
 	if _, err := oncall.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true}); chesttest.Code(err) != "refused" {
 		t.Errorf("the reader agrees with themselves: %v", err)
 	}
-	if _, err := gate.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true, Until: time.Now().Add(30 * time.Hour)}); chesttest.Code(err) != "invalid_input" {
+	if _, err := gate.AnswerRequest(ctx, asked.ID,
+		client.Answer{Allow: true, Until: time.Now().Add(30 * time.Hour)}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("for longer than a day: %v", err)
 	}
 	must[client.Request](t)(gate.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true, Until: time.Now().Add(2 * time.Hour)}))
@@ -377,7 +402,9 @@ func TestStewardIsSetAsideAndOnlyTheMachineBringsThemBack(t *testing.T) {
 		t.Errorf("somebody else sets the steward aside: %v", err)
 	}
 	chest.Person(t, "second-steward")
-	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:second-steward", Role: "steward", Scope: "**", NeverEnds: true, Conditions: client.Conditions{Networks: []string{"10.1.0.0/16"}}}))
+	must[client.Given](t)(steward.Give(ctx,
+		client.NewGrant{Subject: "person:second-steward", Role: "steward", Scope: "**", NeverEnds: true,
+			Conditions: client.Conditions{Networks: []string{"10.1.0.0/16"}}}))
 	aside := must[[]string](t)(steward.SetStewardsAside(ctx))
 	if len(aside) != 2 || aside[0] != "person:second-steward" || aside[1] != "person:steward" {
 		t.Errorf("%v", aside)
@@ -417,7 +444,8 @@ func TestStewardIsSetAsideAndOnlyTheMachineBringsThemBack(t *testing.T) {
 func TestAnAppHasTwoSecretsAtMostAndOneCanEnd(t *testing.T) {
 	chest := chesttest.Start(t)
 	steward, anyone := chest.Client(t, chest.Steward), chest.Client(t, "")
-	registered := must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "ticket-api", Purpose: "sells tickets", Environment: "production", Owner: "person:steward"}))
+	registered := must[client.Registered](t)(steward.Register(ctx,
+		client.NewIdentity{Kind: "app", Name: "ticket-api", Purpose: "sells tickets", Environment: "production", Owner: "person:steward"}))
 	second := must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{NotAfter: time.Now().Add(time.Hour)}))
 	if _, err := steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{}); chesttest.Code(err) != "exists" {
 		t.Errorf("a third secret: %v", err)
@@ -428,7 +456,8 @@ func TestAnAppHasTwoSecretsAtMostAndOneCanEnd(t *testing.T) {
 		}
 	}
 	seen := must[client.Identity](t)(steward.Identity(ctx, "app:ticket-api"))
-	if seen.Purpose != "sells tickets" || seen.Environment != "production" || len(seen.Credentials) != 2 || seen.Credentials[0].LastUsed.IsZero() || seen.Credentials[1].LastUsed.IsZero() || seen.Seen.Addr != "127.0.0.1" {
+	if seen.Purpose != "sells tickets" || seen.Environment != "production" || len(seen.Credentials) != 2 ||
+		seen.Credentials[0].LastUsed.IsZero() || seen.Credentials[1].LastUsed.IsZero() || seen.Seen.Addr != "127.0.0.1" {
 		t.Errorf("%+v", seen)
 	}
 	chest.Clock.Set(-2 * time.Hour)
@@ -445,7 +474,8 @@ func TestWhatIsLeftBehindIsHandedOver(t *testing.T) {
 	chest.Person(t, "harbour-master")
 	must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "map-printer", Owner: "person:summer-relief"}))
 	must[client.Drawer](t)(steward.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging", Owner: "person:summer-relief"}))
-	must[client.Stored](t)(steward.CreateItem(ctx, "d", client.NewItem{Name: "i", Owner: "person:summer-relief", Version: client.Content([]byte("v"))}))
+	must[client.Stored](t)(steward.CreateItem(ctx, "d",
+		client.NewItem{Name: "i", Owner: "person:summer-relief", Version: client.Content([]byte("v"))}))
 	must[client.Identity](t)(steward.SetState(ctx, "person:summer-relief", "suspended"))
 	owned := must[client.Owned](t)(steward.Owned(ctx, "person:summer-relief"))
 	if len(owned.Apps) != 1 || len(owned.Drawers) != 1 || len(owned.Items) != 1 || len(owned.Grants) != 1 {
@@ -467,7 +497,8 @@ func TestWhatIsLeftBehindIsHandedOver(t *testing.T) {
 		}
 	}
 	must[client.Owned](t)(steward.HandOver(ctx, "person:summer-relief", "person:harbour-master"))
-	if owned := must[client.Owned](t)(steward.Owned(ctx, "person:harbour-master")); len(owned.Apps) != 1 || len(owned.Drawers) != 1 || len(owned.Items) != 1 {
+	if owned := must[client.Owned](t)(steward.Owned(ctx, "person:harbour-master")); len(owned.Apps) != 1 || len(owned.Drawers) != 1 ||
+		len(owned.Items) != 1 {
 		t.Errorf("after handing over: %+v", owned)
 	}
 }
@@ -528,7 +559,8 @@ func TestNotesOfAGrant(t *testing.T) {
 	steward := chest.Client(t, chest.Steward)
 	chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
 	registered := must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "ticket-apl"}))
-	if notes := strings.Join(registered.Notes, "; "); !strings.Contains(notes, "looks like app:ticket-api") || !strings.Contains(notes, "no owner") {
+	if notes := strings.Join(registered.Notes, "; "); !strings.Contains(notes, "looks like app:ticket-api") ||
+		!strings.Contains(notes, "no owner") {
 		t.Errorf("registering says %q", notes)
 	}
 	lead := chest.Client(t, chest.Person(t, "ticketing-lead"))
@@ -541,7 +573,8 @@ func TestNotesOfAGrant(t *testing.T) {
 		{"person:ticketing-lead", "consumer", "ticketing-prod/**", "more than was asked for"},
 	} {
 		n := client.NewGrant{Subject: c.subject, Role: c.role, Scope: c.scope, NotAfter: time.Now().Add(time.Hour)}
-		if d := must[client.Difference](t)(steward.Preview(ctx, client.Proposal{Give: &n})); !strings.Contains(strings.Join(d.Notes, "; "), c.want) {
+		if d := must[client.Difference](t)(steward.Preview(ctx, client.Proposal{Give: &n})); !strings.Contains(strings.Join(d.Notes, "; "),
+			c.want) {
 			t.Errorf("%v: the preview says %v", c, d.Notes)
 		}
 	}
@@ -564,7 +597,8 @@ func TestMatrixSaysWhoReachesWhat(t *testing.T) {
 		t.Fatalf("an auditor of one drawer sees %v", m.Drawers)
 	}
 	for _, row := range m.Rows {
-		if row.Subject == "app:ticket-api" && (strings.Join(row.Cells[0].Actions, " ") != "read_value use_key" || len(row.Cells[0].Partial) != 2) {
+		if row.Subject == "app:ticket-api" &&
+			(strings.Join(row.Cells[0].Actions, " ") != "read_value use_key" || len(row.Cells[0].Partial) != 2) {
 			t.Errorf("%+v", row)
 		}
 	}

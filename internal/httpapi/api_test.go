@@ -61,8 +61,10 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 		{"name with a control character", "POST", "/api/drawers", `{"name":"a\u0007b","environment":"staging"}`, 400, "invalid_input", "name"},
 		{"name with a look-alike", "POST", "/api/drawers", `{"name":"tiсketing","environment":"staging"}`, 400, "invalid_input", "name"},
 		{"unknown environment", "POST", "/api/drawers", `{"name":"a","environment":"prod"}`, 400, "invalid_input", "environment"},
-		{"owner that does not exist", "POST", "/api/drawers", `{"name":"a","environment":"staging","owner":"person:nobody"}`, 400, "invalid_input", "owner"},
-		{"description with a bidirectional override", "POST", "/api/drawers", `{"name":"a","environment":"staging","description":"a\u202eb"}`, 400, "invalid_input", "description"},
+		{"owner that does not exist", "POST", "/api/drawers", `{"name":"a","environment":"staging","owner":"person:nobody"}`, 400,
+			"invalid_input", "owner"},
+		{"description with a bidirectional override", "POST", "/api/drawers", `{"name":"a","environment":"staging","description":"a\u202eb"}`,
+			400, "invalid_input", "description"},
 		{"drawer that exists", "POST", "/api/drawers", `{"name":"ticketing-prod","environment":"staging"}`, 409, "exists", ""},
 		{"not JSON", "POST", "/api/drawers", `{"name":`, 400, "invalid_input", ""},
 		{"an array", "POST", "/api/drawers", `[]`, 400, "invalid_input", ""},
@@ -81,15 +83,23 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 		{"body far over the limit", "POST", items, item(strings.Repeat("AAAA", 200<<10)), 413, "too_large", ""},
 		{"encoding missing", "POST", items, `{"name":"x","version":{"value":"YQ=="}}`, 400, "invalid_input", "version.encoding"},
 		{"item that exists", "POST", items, `{"name":"db-password","version":{"value":"YQ==","encoding":"base64"}}`, 409, "exists", ""},
-		{"window backwards", "POST", versions, `{"value":"YQ==","encoding":"base64","not_before":"2099-01-02T00:00:00Z","not_after":"2099-01-01T00:00:00Z"}`, 400, "invalid_input", "not_before"},
-		{"end in the past", "POST", versions, `{"value":"YQ==","encoding":"base64","not_after":"2001-01-01T00:00:00Z"}`, 400, "invalid_input", "not_after"},
+		{"window backwards", "POST", versions,
+			`{"value":"YQ==","encoding":"base64","not_before":"2099-01-02T00:00:00Z","not_after":"2099-01-01T00:00:00Z"}`, 400, "invalid_input",
+			"not_before"},
+		{"end in the past", "POST", versions, `{"value":"YQ==","encoding":"base64","not_after":"2001-01-01T00:00:00Z"}`, 400, "invalid_input",
+			"not_after"},
 		{"time in another form", "POST", versions, `{"value":"YQ==","encoding":"base64","not_after":"tomorrow"}`, 400, "invalid_input", "time"},
-		{"version of an item that is not there", "POST", "/api/drawers/ticketing-prod/items/none/versions", `{"value":"YQ==","encoding":"base64"}`, 404, "not_found", ""},
+		{"version of an item that is not there", "POST", "/api/drawers/ticketing-prod/items/none/versions",
+			`{"value":"YQ==","encoding":"base64"}`, 404, "not_found", ""},
 		{"change without a revision", "PATCH", "/api/drawers/ticketing-prod", `{"description":"x"}`, 428, "needs_revision", "If-Match"},
-		{"role that does not exist", "POST", "/api/grants", `{"subject":"person:steward","role":"admin","scope":"**"}`, 400, "invalid_input", "role"},
-		{"scope that is no pattern", "POST", "/api/grants", `{"subject":"person:steward","role":"viewer","scope":"a/b/c"}`, 400, "invalid_input", "scope"},
-		{"subject that does not exist", "POST", "/api/grants", `{"subject":"person:stewart","role":"viewer","scope":"**"}`, 400, "invalid_input", "subject"},
-		{"grant that ends in the past", "POST", "/api/grants", `{"subject":"person:steward","role":"viewer","scope":"**","not_after":"2001-01-01T00:00:00Z"}`, 400, "invalid_input", "not_after"},
+		{"role that does not exist", "POST", "/api/grants", `{"subject":"person:steward","role":"admin","scope":"**"}`, 400, "invalid_input",
+			"role"},
+		{"scope that is no pattern", "POST", "/api/grants", `{"subject":"person:steward","role":"viewer","scope":"a/b/c"}`, 400, "invalid_input",
+			"scope"},
+		{"subject that does not exist", "POST", "/api/grants", `{"subject":"person:stewart","role":"viewer","scope":"**"}`, 400, "invalid_input",
+			"subject"},
+		{"grant that ends in the past", "POST", "/api/grants",
+			`{"subject":"person:steward","role":"viewer","scope":"**","not_after":"2001-01-01T00:00:00Z"}`, 400, "invalid_input", "not_after"},
 		{"identity of an unknown kind", "POST", "/api/identities", `{"kind":"robot","name":"x"}`, 400, "invalid_input", "kind"},
 		{"person that exists", "POST", "/api/identities", `{"kind":"person","name":"steward"}`, 409, "exists", ""},
 		{"trail limit", "GET", "/api/trail?limit=5000", "", 400, "invalid_input", "limit"},
@@ -101,7 +111,8 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 		before := contents(t, chest)
 		answer := chest.Do(t, chesttest.Call{Method: c.method, Path: c.path, Body: c.body, Token: chest.Steward})
 		if answer.Status != c.status || answer.Problem.Code != c.code || c.field != "" && answer.Problem.Field != c.field {
-			t.Errorf("%s: got %d, code %q, field %q, %q; want %d, %q, %q", c.name, answer.Status, answer.Problem.Code, answer.Problem.Field, answer.Problem.Detail, c.status, c.code, c.field)
+			t.Errorf("%s: got %d, code %q, field %q, %q; want %d, %q, %q", c.name, answer.Status, answer.Problem.Code, answer.Problem.Field,
+				answer.Problem.Detail, c.status, c.code, c.field)
 		}
 		if after := contents(t, chest); after != before {
 			t.Errorf("%s: the chest changed", c.name)
@@ -116,7 +127,8 @@ var whenSeen = regexp.MustCompile(`"seen":\{[^}]*\}`)
 func contents(t *testing.T, chest *chesttest.Chest) string {
 	t.Helper()
 	var all strings.Builder
-	for _, path := range []string{"/api/drawers", "/api/drawers/ticketing-prod", "/api/drawers/ticketing-prod/items/db-password", "/api/identities", "/api/grants"} {
+	for _, path := range []string{"/api/drawers", "/api/drawers/ticketing-prod", "/api/drawers/ticketing-prod/items/db-password",
+		"/api/identities", "/api/grants"} {
 		answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: chest.Steward})
 		all.Write(whenSeen.ReplaceAll(answer.Body, nil))
 	}
@@ -125,7 +137,8 @@ func contents(t *testing.T, chest *chesttest.Chest) string {
 
 func TestValuesComeBackByteForByte(t *testing.T) {
 	chest := chesttest.Start(t)
-	c := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**"}))
+	c := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "consumer", Scope: "**"}))
 	if _, err := c.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}); err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +232,8 @@ func TestConcurrentWritersLoseNothing(t *testing.T) {
 func TestStaleIfMatchChangesNothing(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
-	call := chesttest.Call{Method: "PATCH", Path: "/api/drawers/d/items/i", Token: chest.Steward, Body: `{"description":"first"}`, Header: map[string]string{"If-Match": `"r1"`}}
+	call := chesttest.Call{Method: "PATCH", Path: "/api/drawers/d/items/i", Token: chest.Steward, Body: `{"description":"first"}`,
+		Header: map[string]string{"If-Match": `"r1"`}}
 	if first := chest.Do(t, call); first.Status != 200 || first.Header.Get("ETag") != `"r2"` {
 		t.Fatalf("got %d with ETag %s", first.Status, first.Header.Get("ETag"))
 	}
@@ -284,12 +298,14 @@ func TestTokensThatProveNothing(t *testing.T) {
 		t.Fatal("a good token does not read")
 	}
 	swapped := token[:30] + other[30:]
-	for what, bad := range map[string]string{"cut": token[:len(token)-3], "swapped halves": swapped, "the secret itself": secret, "empty": "", "nonsense": "x"} {
+	for what, bad := range map[string]string{"cut": token[:len(token)-3], "swapped halves": swapped, "the secret itself": secret, "empty": "",
+		"nonsense": "x"} {
 		if answer := read(bad); answer.Status != 401 || answer.Header.Get("WWW-Authenticate") == "" {
 			t.Errorf("%s: got %d", what, answer.Status)
 		}
 	}
-	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Header: map[string]string{"Authorization": "Basic " + token}}); answer.Status != 401 {
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i",
+		Header: map[string]string{"Authorization": "Basic " + token}}); answer.Status != 401 {
 		t.Errorf("another scheme: got %d", answer.Status)
 	}
 	chest.Clock.Set(-61 * time.Minute)
@@ -369,7 +385,8 @@ func TestAnAppNeedsNothingButCurl(t *testing.T) {
 	var answer struct {
 		Token string `json:"access_token"`
 	}
-	if err := json.Unmarshal([]byte(curl(`user = "ticket-api:`+secret+`"`, "--data", "grant_type=client_credentials", chest.URL()+"/api/oauth/token")), &answer); err != nil {
+	if err := json.Unmarshal([]byte(curl(`user = "ticket-api:`+secret+`"`, "--data", "grant_type=client_credentials",
+		chest.URL()+"/api/oauth/token")), &answer); err != nil {
 		t.Fatal(err)
 	}
 	bearer := `header = "Authorization: Bearer ` + answer.Token + `"`
@@ -391,19 +408,25 @@ func TestTokenEndpointSpeaksOAuth(t *testing.T) {
 		code             string
 	}{
 		{"another grant type", "grant_type=password", "application/x-www-form-urlencoded", 400, "unsupported_grant_type"},
-		{"wrong secret", "grant_type=client_credentials&client_id=ticket-api&client_secret=x", "application/x-www-form-urlencoded", 401, "invalid_client"},
-		{"unknown app", "grant_type=client_credentials&client_id=nobody&client_secret=" + secret, "application/x-www-form-urlencoded", 401, "invalid_client"},
-		{"parameter twice", "grant_type=client_credentials&grant_type=client_credentials", "application/x-www-form-urlencoded", 400, "invalid_request"},
+		{"wrong secret", "grant_type=client_credentials&client_id=ticket-api&client_secret=x", "application/x-www-form-urlencoded", 401,
+			"invalid_client"},
+		{"unknown app", "grant_type=client_credentials&client_id=nobody&client_secret=" + secret, "application/x-www-form-urlencoded", 401,
+			"invalid_client"},
+		{"parameter twice", "grant_type=client_credentials&grant_type=client_credentials", "application/x-www-form-urlencoded", 400,
+			"invalid_request"},
 		{"JSON", `{"grant_type":"client_credentials"}`, "application/json", 400, "invalid_request"},
 	} {
-		answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: c.body, Header: map[string]string{"Content-Type": c.kind}})
-		if answer.Status != c.status || !strings.Contains(string(answer.Body), `"`+c.code+`"`) || answer.Header.Get("Cache-Control") != "no-store" {
+		answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: c.body,
+			Header: map[string]string{"Content-Type": c.kind}})
+		if answer.Status != c.status || !strings.Contains(string(answer.Body), `"`+c.code+`"`) ||
+			answer.Header.Get("Cache-Control") != "no-store" {
 			t.Errorf("%s: got %d %s", c.name, answer.Status, answer.Body)
 		}
 	}
 	form := url.Values{"grant_type": {"client_credentials"}}.Encode()
 	query := "?client_id=ticket-api&client_secret=" + url.QueryEscape(secret)
-	if answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/oauth/token" + query, Body: form, Header: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}}); answer.Status != 401 {
+	if answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/oauth/token" + query, Body: form,
+		Header: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}}); answer.Status != 401 {
 		t.Errorf("a secret in the URL is taken: %d", answer.Status)
 	}
 }
@@ -420,7 +443,8 @@ func TestLockedChestServesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"/api/values/d/i", "/api/drawers", "/api/me", "/api/trail", "/api/ready"} {
-		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: token}); answer.Status != 503 || answer.Problem.Code != "locked" {
+		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: token}); answer.Status != 503 ||
+			answer.Problem.Code != "locked" {
 			t.Errorf("%s: got %d %s", path, answer.Status, answer.Problem.Code)
 		}
 	}
@@ -520,7 +544,8 @@ func TestGrantIsOutOfForceFromItsEnd(t *testing.T) {
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "refused" {
 		t.Errorf("after somebody ended it: %v", err)
 	}
-	_, err = steward.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: "d/i", NotAfter: chest.Clock.Now().Add(10 * time.Minute)})
+	_, err = steward.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: "d/i",
+		NotAfter: chest.Clock.Now().Add(10 * time.Minute)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -602,10 +627,12 @@ func TestGuessingPasswordsLocksNobodyOut(t *testing.T) {
 	if _, err := c.SignIn(ctx, "ticketing-lead", chesttest.Password, known.Device); err != nil {
 		t.Errorf("the owner from a known device: %v", err)
 	}
-	if _, err := c.SignIn(ctx, "ticketing-lead", chesttest.Password, known.Device[:20]+"A"+known.Device[21:]); chesttest.Code(err) != "throttled" {
+	if _, err := c.SignIn(ctx, "ticketing-lead", chesttest.Password,
+		known.Device[:20]+"A"+known.Device[21:]); chesttest.Code(err) != "throttled" {
 		t.Errorf("a forged device mark: %v", err)
 	}
-	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"ticketing-lead","password":"x","session":"token"}`})
+	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/sign-in",
+		Body: `{"person":"ticketing-lead","password":"x","session":"token"}`})
 	if answer.Status != 429 || answer.Header.Get("Retry-After") == "" {
 		t.Errorf("got %d, Retry-After %q", answer.Status, answer.Header.Get("Retry-After"))
 	}
@@ -618,7 +645,8 @@ func TestGuessingPasswordsLocksNobodyOut(t *testing.T) {
 func TestUnknownPersonIsAnsweredLikeAWrongPassword(t *testing.T) {
 	chest := chesttest.Start(t)
 	sign := func(person string) string {
-		answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"` + person + `","password":"not the password","session":"token"}`})
+		answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"` + person +
+			`","password":"not the password","session":"token"}`})
 		answer.Problem.RequestID = ""
 		return fmt.Sprintf("%d %+v", answer.Status, answer.Problem)
 	}
@@ -636,7 +664,8 @@ func TestUnknownPersonIsAnsweredLikeAWrongPassword(t *testing.T) {
 
 func TestConsoleSessionCannotBeUsedFromAnotherOrigin(t *testing.T) {
 	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP)
-	signIn := chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password + `","session":"cookie"}`}
+	signIn := chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password +
+		`","session":"cookie"}`}
 	answer := chest.Do(t, signIn)
 	cookie, err := http.ParseSetCookie(answer.Header.Get("Set-Cookie"))
 	if err != nil || !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode || strings.Contains(string(answer.Body), cookie.Value) {
@@ -673,16 +702,19 @@ func TestConsoleSessionCannotBeUsedFromAnotherOrigin(t *testing.T) {
 func TestAnswersAreNotCachedAndCarryTheRequest(t *testing.T) {
 	chest := chesttest.Start(t)
 	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
-	answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/me", Token: chest.Steward, Header: map[string]string{"Traceparent": "00-" + trace + "-00f067aa0ba902b7-01"}})
+	answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/me", Token: chest.Steward,
+		Header: map[string]string{"Traceparent": "00-" + trace + "-00f067aa0ba902b7-01"}})
 	if answer.Header.Get("Cache-Control") != "no-store" || answer.Header.Get("Request-Id") != trace {
 		t.Errorf("got %v", answer.Header)
 	}
-	chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers", Token: chest.Steward, Header: map[string]string{"Traceparent": "00-" + trace + "-00f067aa0ba902b7-01"}})
+	chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers", Token: chest.Steward,
+		Header: map[string]string{"Traceparent": "00-" + trace + "-00f067aa0ba902b7-01"}})
 	page, err := chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{RequestID: trace})
 	if err != nil || len(page.Entries) != 1 || page.Entries[0].Action != "list_drawers" {
 		t.Errorf("under the trace: %+v, %v", page.Entries, err)
 	}
-	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/openapi.yaml"}); answer.Status != 200 || !strings.HasPrefix(string(answer.Body), "openapi: 3.1.0") {
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/openapi.yaml"}); answer.Status != 200 ||
+		!strings.HasPrefix(string(answer.Body), "openapi: 3.1.0") {
 		t.Errorf("the contract: %d", answer.Status)
 	}
 }

@@ -51,11 +51,13 @@ func TestOldEntriesAreArchivedAndStillProved(t *testing.T) {
 	// All of it is exported and verifies, against a checkpoint from before, too.
 	var exported bytes.Buffer
 	size := must[uint64](t)(c.ExportTrail(ctx, 1, &exported))
-	if r, err := trail.Verify(&exported, []trail.Checkpoint{before}, nil); err != nil || len(r.Problems) > 0 || r.Size != size || r.Matched != 1 {
+	if r, err := trail.Verify(&exported, []trail.Checkpoint{before}, nil); err != nil || len(r.Problems) > 0 || r.Size != size ||
+		r.Matched != 1 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	p := must[client.Proof](t)(c.Prove(ctx, 100))
-	if _, _, err := (trail.Proof{Seq: p.Seq, Entry: p.Entry, Checkpoint: p.Checkpoint, Hashes: p.Hashes}).Check(must[string](t)(c.VerifierKey(ctx))); err != nil {
+	if _, _, err := (trail.Proof{Seq: p.Seq, Entry: p.Entry, Checkpoint: p.Checkpoint,
+		Hashes: p.Hashes}).Check(must[string](t)(c.VerifierKey(ctx))); err != nil {
 		t.Error(err)
 	}
 	// It is looked for when it is named, in pages.

@@ -1,23 +1,20 @@
 package httpapi
 
 import (
-	"encoding/json"
-	"fmt"
 	"net/http"
-	"strings"
+	"time"
 
 	"tansu/client"
-	"tansu/internal/core/manifest"
-	"tansu/internal/core/reference"
-	"tansu/internal/core/sample"
-	"tansu/internal/service"
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/rights"
 )
 
 func (a *api) askVerdict(c *call) error {
 	if err := onlyQuery(c, "subject", "action", "target", "at", "addr", "via", "reason"); err != nil {
 		return err
 	}
-	question := service.Question{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
+	question := rights.Question{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
 		Addr: c.QueryParam("addr"), Via: c.QueryParam("via"), Reason: c.QueryParam("reason")}
 	var err error
 	if question.At, err = queryTime(c, "at"); err != nil {
@@ -27,7 +24,8 @@ func (a *api) askVerdict(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, client.Verdict{Allowed: v.Allowed, Grant: v.Grant, Reason: v.Reason, Remedy: remedyJSON(v.Remedy), Considered: consideredJSON(v.Considered), Version: v.Version, NotServed: v.NotServed})
+	return c.JSON(http.StatusOK, client.Verdict{Allowed: v.Allowed, Grant: v.Grant, Reason: v.Reason, Remedy: remedyJSON(v.Remedy),
+		Considered: consideredJSON(v.Considered), Version: v.Version, NotServed: v.NotServed})
 }
 
 func (a *api) askHolders(c *call) error {
@@ -60,15 +58,7 @@ func (a *api) askReach(c *call) error {
 	return c.JSON(http.StatusOK, map[string]any{"reach": answer})
 }
 
-func grantsJSON(list []service.Grant) []client.Grant {
-	answer := []client.Grant{}
-	for _, g := range list {
-		answer = append(answer, grantJSON(g))
-	}
-	return answer
-}
-
-func consideredJSON(list []service.Considered) []client.Considered {
+func consideredJSON(list []rights.Considered) []client.Considered {
 	answer := []client.Considered{}
 	for _, c := range list {
 		answer = append(answer, client.Considered{Grant: grantJSON(c.Grant), Miss: c.Miss})
@@ -76,161 +66,79 @@ func consideredJSON(list []service.Considered) []client.Considered {
 	return answer
 }
 
-func (a *api) preflight(c *call) error {
-	var body client.Preflight
-	if err := a.decode(c, listBody, &body); err != nil {
+func (a *api) askDifference(c *call) error {
+	var body client.Proposal
+	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	refs, err := parseReferences(body.References)
+	proposal := rights.Proposal{End: body.End}
+	if body.Give != nil {
+		n := newGrant(*body.Give)
+		proposal.Give = &n
+	}
+	if body.Role != nil {
+		role := rights.NewRole(*body.Role)
+		proposal.Role = &role
+	}
+	d, err := a.service.Preview(c.caller, proposal)
 	if err != nil {
 		return err
 	}
-	checks, err := a.service.Check(c.caller, service.Preflight{Subject: body.Subject, References: refs, Addr: body.Addr, Via: body.Via, Reason: body.Reason})
-	if err != nil {
-		return err
-	}
-	answer := []client.Check{}
-	for _, ch := range checks {
-		answer = append(answer, checkJSON(ch))
-	}
-	return c.JSON(http.StatusOK, map[string]any{"checks": answer})
+	return c.JSON(http.StatusOK, differenceJSON(d))
 }
 
-// manifestBody is more than the largest manifest takes in JSON.
-const manifestBody = 2*manifest.MaxSize + 1024
-
-// readManifest says what a manifest needs in each environment. It looks at nothing but the text.
-func (a *api) readManifest(c *call) error {
-	var body struct {
-		Text string `json:"text"`
-	}
-	if err := a.decode(c, manifestBody, &body); err != nil {
+func (a *api) askMatrix(c *call) error {
+	after, most, err := page(c)
+	if err != nil {
 		return err
 	}
-	m, err := manifest.Read([]byte(body.Text))
+	m, err := a.service.Matrix(c.caller, rights.Part{After: after, Most: most})
 	if err != nil {
-		return &service.Error{Code: service.InvalidInput, Field: "text", Detail: strings.ReplaceAll(err.Error(), "\n", "; ")}
+		return err
 	}
-	environments := m.Environments()
-	if len(environments) == 0 {
-		environments = []string{""}
-	}
-	answer := client.ManifestNeeds{App: m.App, Environments: []client.EnvironmentNeeds{}}
-	for _, name := range environments {
-		needs, err := m.For(name)
-		if err != nil {
-			return err // not met: every environment has a drawer
+	answer := client.Matrix{Drawers: append([]string{}, m.Drawers...), Rows: []client.MatrixRow{}, NextCursor: m.Next}
+	for _, row := range m.Rows {
+		r := client.MatrixRow{Subject: row.Subject, State: row.State, Cells: []client.MatrixCell{}}
+		for _, cell := range row.Cells {
+			r.Cells = append(r.Cells, client.MatrixCell{Actions: append([]string{}, cell.Actions...),
+				Conditions: append([]string{}, cell.Conditions...), Partial: append([]string{}, cell.Partial...)})
 		}
-		of := client.EnvironmentNeeds{Name: name, Needs: []client.ManifestNeed{}}
-		for _, n := range needs {
-			of.Needs = append(of.Needs, client.ManifestNeed{Reference: n.Reference.String(), Delivery: n.Delivery()})
-		}
-		answer.Environments = append(answer.Environments, of)
+		answer.Rows = append(answer.Rows, r)
 	}
 	return c.JSON(http.StatusOK, answer)
 }
 
-// samples are programs that read a value; they say nothing about whether it is there.
-func (a *api) samples(c *call) error {
-	if err := onlyQuery(c, "reference"); err != nil {
-		return err
+func differenceJSON(d chest.Difference) client.Difference {
+	answer := client.Difference{Changes: []client.Change{}, Notes: append([]string{}, d.Notes...)}
+	names := func(actions access.Action) []string { return append([]string{}, actions.Names()...) }
+	for _, s := range d.Changes {
+		answer.Changes = append(answer.Changes,
+			client.Change{Subject: s.Subject, Gained: names(s.Gained), Lost: names(s.Lost), Altered: names(s.Altered), Targets: s.Targets})
 	}
-	refs, err := parseReferences([]string{c.QueryParam("reference")})
-	if err != nil {
-		return err
-	}
-	list, err := sample.For(refs[0])
-	if err != nil {
-		return err
-	}
-	answer := []client.Sample{}
-	for _, s := range list {
-		answer = append(answer, client.Sample(s))
-	}
-	return c.JSON(http.StatusOK, map[string]any{"samples": answer})
+	return answer
 }
 
-// reportReads records what an agent on a host served from what it keeps.
-func (a *api) reportReads(c *call) error {
-	var body client.KeptReads
-	if err := a.decode(c, 512<<10, &body); err != nil {
+// tightenSince is how far back use is looked for when nobody says otherwise.
+const tightenSince = 30 * 24 * time.Hour
+
+func (a *api) tighten(c *call) error {
+	since, err := sinceOr(c, tightenSince)
+	if err != nil {
 		return err
 	}
-	reads := make([]service.KeptRead, len(body.Reads))
-	for i, read := range body.Reads {
-		refs, err := parseReferences([]string{read.Reference})
-		if err != nil {
-			return err
+	list, err := a.service.Tighten(c.caller, since)
+	if err != nil {
+		return err
+	}
+	answer := []client.Finding{}
+	for _, f := range list {
+		finding := client.Finding{Kind: f.Kind, Subject: f.Subject, Target: f.Target, Grant: f.Grant, Detail: f.Detail, LastUsed: f.LastUsed,
+			End: f.End, Suspend: f.Suspend, Command: f.Command}
+		if f.Instead != nil {
+			instead := newGrantJSON(*f.Instead)
+			finding.Instead = &instead
 		}
-		reads[i] = service.KeptRead{Number: read.Number, Reference: refs[0], Version: read.Version, At: read.At, By: read.By, Away: read.Away}
+		answer = append(answer, finding)
 	}
-	if err := a.service.ReportReads(c.caller, body.Host, reads); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
-}
-
-// hostKey gives an app's host the key under which it may keep values on its disk.
-func (a *api) hostKey(c *call) error {
-	key, err := a.service.HostKey(c.caller)
-	if err != nil {
-		return err
-	}
-	defer clear(key[:])
-	return c.JSON(http.StatusOK, client.HostKey{Key: key[:]})
-}
-
-func checkJSON(ch service.Check) client.Check {
-	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail, Remedy: remedyJSON(ch.Remedy),
-		Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Warning: ch.Warning}
-}
-
-// watchValues tells of values that change, as events of the HTML standard (section 9.2), for as long as somebody listens.
-func (a *api) watchValues(c *call) error {
-	var body client.Watching
-	if err := a.decode(c, listBody, &body); err != nil {
-		return err
-	}
-	refs, err := parseReferences(body.References)
-	if err != nil {
-		return err
-	}
-	out, err := newPatient(c.Response())
-	if err != nil {
-		return err
-	}
-	return a.service.WatchValues(c.Request().Context(), c.caller, refs, service.Watcher{
-		Begin: func() error {
-			c.Response().Header().Set("Content-Type", "text/event-stream")
-			c.Response().WriteHeader(http.StatusOK)
-			return nil
-		},
-		Change: func(ch service.Check) error {
-			encoded, err := json.Marshal(checkJSON(ch))
-			if err != nil {
-				return err
-			}
-			_, err = out.Write([]byte("data: " + string(encoded) + "\n\n"))
-			return err
-		},
-		Pause: func() error {
-			if _, err := out.Write([]byte(": still here\n\n")); err != nil {
-				return err
-			}
-			return out.control.Flush()
-		},
-	})
-}
-
-// parseReferences reads references to items.
-func parseReferences(texts []string) ([]reference.Reference, error) {
-	refs := make([]reference.Reference, len(texts))
-	for i, text := range texts {
-		ref, err := reference.Parse(text)
-		if err != nil || ref.Item == "" {
-			return nil, &service.Error{Code: service.InvalidInput, Field: "references", Detail: fmt.Sprintf("number %d is not of the form drawer/item, drawer/item@3 or drawer/item#field", i+1)}
-		}
-		refs[i] = ref
-	}
-	return refs, nil
+	return c.JSON(http.StatusOK, map[string]any{"findings": answer})
 }

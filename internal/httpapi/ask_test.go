@@ -24,9 +24,12 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 		unmet, met   client.Conditions
 		says         string
 	}{
-		{"network", "", client.Conditions{Networks: []string{"10.1.0.0/16"}}, client.Conditions{Networks: []string{"10.1.0.0/16", "127.0.0.0/8"}}, "network 10.1.0.0/16 does not contain 127.0.0.1"},
-		{"hours", "", client.Conditions{Hours: tomorrow + " 00:00-24:00 UTC"}, client.Conditions{Hours: today + " 00:00-24:00 UTC"}, "do not contain"},
-		{"via", "", client.Conditions{Via: []string{"person_token"}}, client.Conditions{Via: []string{"person_token", "app_token"}}, "not by app_secret"},
+		{"network", "", client.Conditions{Networks: []string{"10.1.0.0/16"}},
+			client.Conditions{Networks: []string{"10.1.0.0/16", "127.0.0.0/8"}}, "network 10.1.0.0/16 does not contain 127.0.0.1"},
+		{"hours", "", client.Conditions{Hours: tomorrow + " 00:00-24:00 UTC"}, client.Conditions{Hours: today + " 00:00-24:00 UTC"},
+			"do not contain"},
+		{"via", "", client.Conditions{Via: []string{"person_token"}}, client.Conditions{Via: []string{"person_token", "app_token"}},
+			"not by app_secret"},
 		{"reason", "month end", client.Conditions{NeedsReason: true}, client.Conditions{NeedsReason: true}, "it needs a stated reason"},
 	} {
 		give := func(conditions client.Conditions) string {
@@ -37,10 +40,12 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 			return given.Grant.ID
 		}
 		read := func(reason string) chesttest.Answer {
-			return chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: token, Header: map[string]string{"Tansu-Reason": reason}})
+			return chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: token,
+				Header: map[string]string{"Tansu-Reason": reason}})
 		}
 		ask := func(reason string) client.Verdict {
-			v, err := steward.Ask(ctx, client.Question{Subject: "app:gate-controller", Action: "read_value", Target: "d/i", Addr: "127.0.0.1", Via: "app_secret", Reason: reason})
+			v, err := steward.Ask(ctx, client.Question{Subject: "app:gate-controller", Action: "read_value", Target: "d/i", Addr: "127.0.0.1",
+				Via: "app_secret", Reason: reason})
 			if err != nil {
 				t.Fatalf("%s: %v", c.name, err)
 			}
@@ -54,7 +59,8 @@ func TestConditionsHoldOverTheNetwork(t *testing.T) {
 		if refused.Problem.Remedy != nil {
 			t.Errorf("%s, not met: a grant without the condition is proposed: %s", c.name, refused.Problem.Remedy.Command)
 		}
-		if v := ask(""); v.Allowed || v.Remedy != nil || v.Grant != unmet || len(v.Considered) == 0 || !strings.Contains(v.Considered[0].Miss, c.says) {
+		if v := ask(""); v.Allowed || v.Remedy != nil || v.Grant != unmet || len(v.Considered) == 0 ||
+			!strings.Contains(v.Considered[0].Miss, c.says) {
 			t.Errorf("%s, not met, asked before: %+v", c.name, v)
 		}
 		receipt, err := steward.Receipt(ctx, refused.Problem.Receipt)
@@ -91,7 +97,8 @@ func TestConditionsThatMeanNothingAreRefusedByName(t *testing.T) {
 			t.Errorf("%s: %d %s %s", body, answer.Status, answer.Problem.Field, answer.Problem.Detail)
 		}
 	}
-	long := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers", Token: chest.Steward, Header: map[string]string{"Tansu-Reason": strings.Repeat("x", 201)}})
+	long := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers", Token: chest.Steward,
+		Header: map[string]string{"Tansu-Reason": strings.Repeat("x", 201)}})
 	if long.Status != 400 || long.Problem.Field != "Tansu-Reason" {
 		t.Errorf("a long reason: %d %s", long.Status, long.Problem.Field)
 	}
@@ -116,7 +123,8 @@ func TestAskingIsForThoseConcerned(t *testing.T) {
 	if _, err := gate.Ask(ctx, question); chesttest.Code(err) != "refused" {
 		t.Errorf("a gatekeeper elsewhere: %v", err)
 	}
-	if _, err := app.Ask(ctx, client.Question{Subject: "person:ticketing-lead", Action: "list", Target: "d"}); chesttest.Code(err) != "refused" {
+	if _, err := app.Ask(ctx, client.Question{Subject: "person:ticketing-lead", Action: "list",
+		Target: "d"}); chesttest.Code(err) != "refused" {
 		t.Errorf("an app about a person: %v", err)
 	}
 	holders, err := gate.Holders(ctx, "read_value", "d/i")
@@ -168,7 +176,8 @@ func TestRefusalsAreAQueueForThoseWhoCanAnswer(t *testing.T) {
 	if none, err := steward.Refusals(ctx, chest.Clock.Now().Add(time.Minute)); err != nil || len(none) != 0 {
 		t.Errorf("since later: %+v, %v", none, err)
 	}
-	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/refusals?since=yesterday", Token: chest.Steward}); answer.Status != 400 || answer.Problem.Field != "since" {
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/refusals?since=yesterday",
+		Token: chest.Steward}); answer.Status != 400 || answer.Problem.Field != "since" {
 		t.Errorf("a time in another form: %d %s", answer.Status, answer.Problem.Field)
 	}
 }

@@ -17,7 +17,8 @@ func TestSeveralValuesInOneCall(t *testing.T) {
 	chest.Fill(t, "d", "j", "two")
 	chest.Fill(t, "e", "i", "not for it")
 	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
-	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/values", Token: token, Body: `{"references":["d/i","tansu:d/j@1","e/i","d/none","d/i@9","d/i"]}`})
+	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/values", Token: token,
+		Body: `{"references":["d/i","tansu:d/j@1","e/i","d/none","d/i@9","d/i"]}`})
 	if answer.Status != 200 || strings.Contains(string(answer.Body), "not for it") {
 		t.Fatalf("%d %s", answer.Status, answer.Body)
 	}
@@ -46,7 +47,8 @@ func TestSeveralValuesInOneCall(t *testing.T) {
 	if counts["allowed"] != 3 || counts["refused"] != 1 || counts["failed"] != 2 {
 		t.Errorf("the trail has %v", counts)
 	}
-	for _, body := range []string{`{}`, `{"references":[]}`, `{"references":["d"]}`, `{"references":["d/i",3]}`, `{"references":["` + strings.Repeat(`d/i","`, 100) + `d/i"]}`} {
+	for _, body := range []string{`{}`, `{"references":[]}`, `{"references":["d"]}`, `{"references":["d/i",3]}`, `{"references":["` +
+		strings.Repeat(`d/i","`, 100) + `d/i"]}`} {
 		if a := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/values", Token: token, Body: body}); a.Status != 400 {
 			t.Errorf("%.40s: %d", body, a.Status)
 		}

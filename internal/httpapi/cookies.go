@@ -19,7 +19,8 @@ func (k cookies) sessionName() string {
 const deviceName = "tansu_device"
 
 func (k cookies) cookie(name, value, path string, ends time.Time) *http.Cookie {
-	return &http.Cookie{Name: name, Value: value, Path: path, Expires: ends, Secure: k.secure, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return &http.Cookie{Name: name, Value: value, Path: path, Expires: ends, Secure: k.secure, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode}
 }
 
 func (k cookies) set(w http.ResponseWriter, token, device string, ends, now time.Time) {

@@ -8,9 +8,8 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
+	"tansu/internal/chest"
 	"unicode/utf8"
-
-	"tansu/internal/service"
 )
 
 // Limits of a request body. A version's value is 256 KiB, a third more in base64, and room for what is around it.
@@ -34,25 +33,25 @@ func decode(w http.ResponseWriter, r *http.Request, limit int64, into any) error
 // readBody reads a body that says it is JSON, as far as it may be large.
 func readBody(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, error) {
 	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); strings.TrimSpace(kind) != "application/json" {
-		return nil, &service.Error{Code: service.InvalidInput, Field: "Content-Type", Detail: "the body must be application/json"}
+		return nil, &chest.Error{Code: chest.InvalidInput, Field: "Content-Type", Detail: "the body must be application/json"}
 	}
 	body := bytes.NewBuffer(make([]byte, 0, bytes.MinRead+max(0, min(r.ContentLength, limit))))
 	if _, err := body.ReadFrom(http.MaxBytesReader(w, r.Body, limit)); err != nil {
 		var tooLarge *http.MaxBytesError
 		if errors.As(err, &tooLarge) {
-			return nil, &service.Error{Code: service.TooLarge, Detail: fmt.Sprintf("the body is larger than %d bytes", limit)}
+			return nil, &chest.Error{Code: chest.TooLarge, Detail: fmt.Sprintf("the body is larger than %d bytes", limit)}
 		}
-		return nil, &service.Error{Code: service.InvalidInput, Detail: "the body did not arrive whole"}
+		return nil, &chest.Error{Code: chest.InvalidInput, Detail: "the body did not arrive whole"}
 	}
 	return body.Bytes(), nil
 }
 
 func decodeBody(body []byte, into any) error {
 	if !utf8.Valid(body) {
-		return &service.Error{Code: service.InvalidInput, Detail: "the body is not UTF-8"}
+		return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not UTF-8"}
 	}
 	if trimmed := bytes.TrimLeft(body, " \t\r\n"); !bytes.HasPrefix(trimmed, []byte{'{'}) {
-		return &service.Error{Code: service.InvalidInput, Detail: "the body is not a JSON object"}
+		return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not a JSON object"}
 	}
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.DisallowUnknownFields()
@@ -61,7 +60,7 @@ func decodeBody(body []byte, into any) error {
 	}
 	whole, rest := body[:decoder.InputOffset()], body[decoder.InputOffset():]
 	if len(bytes.Trim(rest, " \t\r\n")) > 0 {
-		return &service.Error{Code: service.InvalidInput, Detail: "there is something after the JSON object"}
+		return &chest.Error{Code: chest.InvalidInput, Detail: "there is something after the JSON object"}
 	}
 	return checkShape(whole) // it is valid JSON
 }
@@ -107,21 +106,22 @@ func decodeError(err error, into any) error {
 	}
 	var wrong *json.SyntaxError
 	if errors.As(err, &wrong) {
-		return &service.Error{Code: service.InvalidInput, Detail: fmt.Sprintf("the body is not valid JSON near byte %d", wrong.Offset)}
+		return &chest.Error{Code: chest.InvalidInput, Detail: fmt.Sprintf("the body is not valid JSON near byte %d", wrong.Offset)}
 	}
 	var wrongType *json.UnmarshalTypeError
 	if errors.As(err, &wrongType) {
-		return &service.Error{Code: service.InvalidInput, Field: wrongType.Field,
+		return &chest.Error{Code: chest.InvalidInput, Field: wrongType.Field,
 			Detail: fmt.Sprintf("%s is a JSON %s; allowed: %s", wrongType.Field, wrongType.Value, typeName(wrongType.Type))}
 	}
 	if name, found := strings.CutPrefix(err.Error(), "json: unknown field "); found {
 		name = strings.Trim(name, `"`)
-		return &service.Error{Code: service.InvalidInput, Field: name, Detail: fmt.Sprintf("there is no field %q; allowed: %s", name, strings.Join(fieldNames(into), ", "))}
+		return &chest.Error{Code: chest.InvalidInput, Field: name,
+			Detail: fmt.Sprintf("there is no field %q; allowed: %s", name, strings.Join(fieldNames(into), ", "))}
 	}
 	if strings.Contains(err.Error(), "parsing time") || strings.Contains(err.Error(), "Time.UnmarshalJSON") {
-		return &service.Error{Code: service.InvalidInput, Field: "time", Detail: "a time is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
+		return &chest.Error{Code: chest.InvalidInput, Field: "time", Detail: "a time is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
 	}
-	return &service.Error{Code: service.InvalidInput, Detail: "the body is not the JSON that this route takes"}
+	return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not the JSON that this route takes"}
 }
 
 func typeName(t reflect.Type) string {
@@ -155,7 +155,7 @@ func checkShape(body []byte) error {
 		switch c := body[i]; c {
 		case '{', '[':
 			if len(open) == maxNesting {
-				return &service.Error{Code: service.InvalidInput, Detail: fmt.Sprintf("the body is nested more than %d deep", maxNesting)}
+				return &chest.Error{Code: chest.InvalidInput, Detail: fmt.Sprintf("the body is nested more than %d deep", maxNesting)}
 			}
 			var fields map[string]bool
 			if name = c == '{'; name {
@@ -199,10 +199,10 @@ func checkName(quoted []byte, seen map[string]bool) error {
 		return err // not met: the body is valid
 	}
 	if seen[name] {
-		return &service.Error{Code: service.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is there twice", name)}
+		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is there twice", name)}
 	}
 	if name != strings.ToLower(name) {
-		return &service.Error{Code: service.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is not in lower case", name)}
+		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is not in lower case", name)}
 	}
 	seen[name] = true
 	return nil

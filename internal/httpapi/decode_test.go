@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"tansu/client"
-	"tansu/internal/service"
+	"tansu/internal/chest"
 )
 
 func decodeText(body string, into any) error {
@@ -21,11 +21,12 @@ func decodeText(body string, into any) error {
 func TestDecodeErrorsDoNotRepeatTheBody(t *testing.T) {
 	const canary = "canary-in-the-body"
 	for _, body := range []string{
-		canary, `{"name":` + canary + `}`, `{"name":["` + canary + `"]}`, `{"version":"` + canary + `"}`, `{"name":"x"}` + canary, `["` + canary + `"]`,
+		canary, `{"name":` + canary + `}`, `{"name":["` + canary + `"]}`, `{"version":"` + canary + `"}`, `{"name":"x"}` + canary, `["` +
+			canary + `"]`,
 		`{"version":{"value":"x","not_after":"` + canary + `"}}`, `{"name":"` + canary,
 	} {
 		err := decodeText(body, &client.NewItem{})
-		var known *service.Error
+		var known *chest.Error
 		if !errors.As(err, &known) || strings.Contains(known.Detail+known.Field, canary) {
 			t.Errorf("%s: got %v", body, err)
 		}
@@ -34,7 +35,8 @@ func TestDecodeErrorsDoNotRepeatTheBody(t *testing.T) {
 
 // Whatever passes means the same to every JSON reader: one object, each field once, in lower case.
 func FuzzDecodeIsStrict(f *testing.F) {
-	for _, seed := range []string{`{"name":"a"}`, `{"name":"a","name":"b"}`, `{"Name":"a"}`, `{"a":{"a":[1,{"b":2}]}}`, `{}{}`, `{"name":"\u0000"}`, "{\"name\":\"\xff\"}"} {
+	for _, seed := range []string{`{"name":"a"}`, `{"name":"a","name":"b"}`, `{"Name":"a"}`, `{"a":{"a":[1,{"b":2}]}}`, `{}{}`,
+		`{"name":"\u0000"}`, "{\"name\":\"\xff\"}"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, body string) {

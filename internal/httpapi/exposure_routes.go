@@ -8,8 +8,9 @@ import (
 	"time"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/trail"
-	"tansu/internal/service"
+	"tansu/internal/record"
 )
 
 func (a *api) exposure(c *call) error {
@@ -25,7 +26,8 @@ func (a *api) exposure(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := client.Exposure{Reference: x.Reference, Since: x.Since, Reason: x.Reason, Marked: x.Marked, CreatedAt: x.CreatedAt, CreatedBy: x.CreatedBy, Current: x.Current, Serves: x.Serves,
+	answer := client.Exposure{Reference: x.Reference, Since: x.Since, Reason: x.Reason, Marked: x.Marked, CreatedAt: x.CreatedAt,
+		CreatedBy: x.CreatedBy, Current: x.Current, Serves: x.Serves,
 		Partly: x.Partly, Readers: []client.ExposedReader{}, Holders: []client.ExposedHolder{}, Replace: []client.Replacement{}}
 	for _, r := range x.Readers {
 		answer.Readers = append(answer.Readers, client.ExposedReader(r))
@@ -95,7 +97,7 @@ func (a *api) watch(c *call) error {
 	}
 	if again := c.Request().Header.Get("Last-Event-ID"); again != "" { // a browser that lost the connection goes on
 		if after, err = strconv.ParseUint(again, 10, 62); err != nil {
-			return &service.Error{Code: service.InvalidInput, Field: "Last-Event-ID", Detail: "Last-Event-ID is not the number of an entry"}
+			return &chest.Error{Code: chest.InvalidInput, Field: "Last-Event-ID", Detail: "Last-Event-ID is not the number of an entry"}
 		}
 	}
 	out, err := newPatient(c.Response())
@@ -103,7 +105,7 @@ func (a *api) watch(c *call) error {
 		return err
 	}
 	alive := time.Now()
-	return a.service.Watch(c.Request().Context(), c.caller, c.QueryParam("q"), after, service.Listener{
+	return a.service.Watch(c.Request().Context(), c.caller, c.QueryParam("q"), after, record.Listener{
 		Begin: func() error {
 			c.Response().Header().Set("Content-Type", "text/event-stream")
 			c.Response().WriteHeader(http.StatusOK)

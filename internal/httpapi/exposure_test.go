@@ -37,15 +37,18 @@ func TestExposureIsReported(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	x := must[client.Exposure](t)(auditor.Exposure(ctx, "d/i@1", client.NewExposure{Since: exposed, Reason: "seen in a build log", Mark: true}))
-	if len(x.Readers) != 1 || x.Readers[0].Subject != "app:ticket-api" || x.Readers[0].Count != 2 || x.Readers[0].After != 1 || !x.Current || !x.Serves {
+	x := must[client.Exposure](t)(auditor.Exposure(ctx, "d/i@1",
+		client.NewExposure{Since: exposed, Reason: "seen in a build log", Mark: true}))
+	if len(x.Readers) != 1 || x.Readers[0].Subject != "app:ticket-api" || x.Readers[0].Count != 2 || x.Readers[0].After != 1 || !x.Current ||
+		!x.Serves {
 		t.Errorf("%+v", x)
 	}
 	holders := ""
 	for _, h := range x.Holders {
 		holders += fmt.Sprintf("%s %v %v, ", h.Subject, h.Did, h.Still)
 	}
-	if !strings.Contains(holders, "app:ticket-api true true") || !strings.Contains(holders, "app:rota-sync false false") || strings.Contains(holders, "map-printer") {
+	if !strings.Contains(holders, "app:ticket-api true true") || !strings.Contains(holders, "app:rota-sync false false") ||
+		strings.Contains(holders, "map-printer") {
 		t.Errorf("who could have: %s", holders)
 	}
 	order := ""
@@ -56,11 +59,13 @@ func TestExposureIsReported(t *testing.T) {
 		t.Errorf("what to replace: %s", order)
 	}
 	page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Query: "action:mark_exposed build"}))
-	if len(page.Entries) != 1 || page.Entries[0].Target != "d/i" || page.Entries[0].Version != 1 || page.Entries[0].Stated != "seen in a build log" {
+	if len(page.Entries) != 1 || page.Entries[0].Target != "d/i" || page.Entries[0].Version != 1 ||
+		page.Entries[0].Stated != "seen in a build log" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
 	text := x.Markdown()
-	for _, want := range []string{"# Exposure of `d/i@1`", "**It is still served**", "1. `d/i`", "3. `e/copy`: it has the same value", "| `app:ticket-api` | 1 | 2 |"} {
+	for _, want := range []string{"# Exposure of `d/i@1`", "**It is still served**", "1. `d/i`", "3. `e/copy`: it has the same value",
+		"| `app:ticket-api` | 1 | 2 |"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the report lacks %q:\n%s", want, text)
 		}
@@ -68,7 +73,8 @@ func TestExposureIsReported(t *testing.T) {
 	if strings.Contains(text, "the exposed value") {
 		t.Error("the report shows the value")
 	}
-	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/drawers/d/items/i@1/exposure", Token: chest.Steward, Body: `{}`, Header: map[string]string{"Accept": "text/markdown"}})
+	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/drawers/d/items/i@1/exposure", Token: chest.Steward, Body: `{}`,
+		Header: map[string]string{"Accept": "text/markdown"}})
 	if answer.Status != 200 || !strings.HasPrefix(string(answer.Body), "# Exposure") {
 		t.Errorf("%d %.60s", answer.Status, answer.Body)
 	}
@@ -100,7 +106,8 @@ func TestUnusualReadsArePointedOut(t *testing.T) {
 	}
 	secret, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	steward := chest.Client(t, chest.Steward)
-	newcomer := must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "rota-sync"})).Credential.Secret // and was never there
+	// and was never there
+	newcomer := must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "rota-sync"})).Credential.Secret
 	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "app:rota-sync", Role: "consumer", Scope: "d/**"}))
 	chest.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "e/**"})
 	auditor := func() *client.Client { return chest.Client(t, chest.SignIn(t, "steward")) }
@@ -136,7 +143,8 @@ func TestUnusualReadsArePointedOut(t *testing.T) {
 	for _, u := range must[[]client.Unusual](t)(auditor().Unusual(ctx, since)) {
 		kinds[u.Kind+" "+u.Subject] += u.Target + " "
 	}
-	if kinds["first_read app:ticket-api"] != "d/j " || kinds["burst app:ticket-api"] != "d " || kinds["new_hour app:ticket-api"] == "" || kinds["gone app:ticket-api"] != "d/i " {
+	if kinds["first_read app:ticket-api"] != "d/j " || kinds["burst app:ticket-api"] != "d " || kinds["new_hour app:ticket-api"] == "" ||
+		kinds["gone app:ticket-api"] != "d/i " {
 		t.Errorf("%v", kinds)
 	}
 	for kind := range kinds {

@@ -14,6 +14,8 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tansu/internal/chest"
+	"tansu/internal/people"
 	"tansu/internal/service"
 )
 
@@ -44,8 +46,8 @@ type api struct {
 // call is one request to a route.
 type call struct {
 	*echo.Context
-	origin service.Origin
-	caller service.Caller // set on routes that need an identity
+	origin chest.Origin
+	caller chest.Caller // set on routes that need an identity
 }
 
 // param returns a path parameter, decoded: clients may escape what need not be, such as the ":" of a subject.
@@ -186,7 +188,8 @@ var routes = []route{
 
 // New returns the handler of a chest's whole HTTP interface.
 func New(o Options) http.Handler {
-	a := &api{service: o.Service, log: o.Log, version: o.Version, cookies: cookies{secure: o.SecureCookies}, origins: http.NewCrossOriginProtection()}
+	a := &api{service: o.Service, log: o.Log, version: o.Version, cookies: cookies{secure: o.SecureCookies},
+		origins: http.NewCrossOriginProtection()}
 	if a.log == nil {
 		a.log = slog.New(slog.DiscardHandler)
 	}
@@ -217,12 +220,12 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		header := c.Response().Header()
 		header[requestIDHeader] = []string{id} // names in their canonical form: Set would look for it at each answer
 		header["Cache-Control"], header["X-Content-Type-Options"] = noStore, noSniff
-		call := &call{Context: c, origin: service.Origin{Addr: address(request.RemoteAddr), RequestID: id}}
+		call := &call{Context: c, origin: chest.Origin{Addr: address(request.RemoteAddr), RequestID: id, Asking: request.Context()}}
 		call.origin.Reason = request.Header.Get("Tansu-Reason")
 		if request.TLS != nil && len(request.TLS.PeerCertificates) > 0 {
-			call.origin.Certificate = service.CertificateID(request.TLS.PeerCertificates[0].Raw)
+			call.origin.Certificate = people.CertificateID(request.TLS.PeerCertificates[0].Raw)
 		}
-		if err := service.CheckReason(call.origin.Reason); err != nil {
+		if err := chest.CheckReason(call.origin.Reason); err != nil {
 			return err
 		}
 		if r.who == identified {
@@ -270,11 +273,11 @@ func address(remote string) string {
 }
 
 // authenticate takes a bearer token (RFC 6750, section 2.1) or else the console's cookie.
-func (a *api) authenticate(c *call) (service.Caller, error) {
+func (a *api) authenticate(c *call) (chest.Caller, error) {
 	if authorization := c.Request().Header.Get("Authorization"); authorization != "" {
 		scheme, token, _ := strings.Cut(authorization, " ")
 		if !strings.EqualFold(scheme, "Bearer") {
-			return service.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", "the Authorization header is not of the form: Bearer TOKEN")
+			return chest.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", "the Authorization header is not of the form: Bearer TOKEN")
 		}
 		return a.service.Authenticate(c.origin, token)
 	}
@@ -282,12 +285,12 @@ func (a *api) authenticate(c *call) (service.Caller, error) {
 	if token == "" {
 		const detail = "this needs a token (Authorization: Bearer) or a console session"
 		if c.Path() == whoAmI { // the console asks this to find out; it is no attempt at anything
-			return service.Caller{}, &service.Error{Code: service.Unauthenticated, Detail: detail}
+			return chest.Caller{}, &chest.Error{Code: chest.Unauthenticated, Detail: detail}
 		}
-		return service.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", detail)
+		return chest.Caller{}, a.service.RefuseAnonymous(c.origin, "no_token", detail)
 	}
 	if err := a.sameOrigin(c.Request()); err != nil {
-		return service.Caller{}, err
+		return chest.Caller{}, err
 	}
 	return a.service.Authenticate(c.origin, token)
 }
@@ -297,7 +300,7 @@ func (a *api) authenticate(c *call) (service.Caller, error) {
 func (a *api) sameOrigin(r *http.Request) error {
 	site := r.Header.Get("Sec-Fetch-Site")
 	if err := a.origins.Check(r); err != nil || site != "" && site != "same-origin" && site != "none" {
-		return &service.Error{Code: crossOrigin, Detail: "a page of another origin may not use the console's session"}
+		return &chest.Error{Code: crossOrigin, Detail: "a page of another origin may not use the console's session"}
 	}
 	return nil
 }

@@ -29,7 +29,8 @@ func results(r client.ImportReport) string {
 func TestFileIsMovedInWholeOrNotAtAll(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "existing", "old")
-	depositor := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/**"}, chesttest.Grant{Role: "consumer", Scope: "d/e*"}))
+	depositor := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/**"},
+		chesttest.Grant{Role: "consumer", Scope: "d/e*"}))
 	reader := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"}))
 	must2 := func(n client.NewImport) client.ImportReport {
 		t.Helper()
@@ -65,7 +66,8 @@ func TestFileIsMovedInWholeOrNotAtAll(t *testing.T) {
 	if report := must2(again); results(report) != "db_password changed, existing same" {
 		t.Errorf("who may not read it is told that it is the same: %s", results(report))
 	}
-	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{Subject: "person:ticketing-lead", Action: "write_version", Target: "d/db_password"}))
+	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx,
+		client.TrailFilter{Subject: "person:ticketing-lead", Action: "write_version", Target: "d/db_password"}))
 	if len(page.Entries) != 2 || page.Entries[0].Version != 2 || page.Entries[0].Detail != "by import" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
@@ -85,11 +87,13 @@ func TestImportIsRefusedItemByItem(t *testing.T) {
 		t.Errorf("%s", results(report))
 	}
 	nobody := chest.Client(t, chest.Person(t, "rota-trainee"))
-	here, there := must[client.ImportReport](t)(nobody.Import(ctx, "d", dotenv("I=2"))), must[client.ImportReport](t)(nobody.Import(ctx, "nothing", dotenv("I=2")))
+	here, there := must[client.ImportReport](t)(nobody.Import(ctx, "d", dotenv("I=2"))),
+		must[client.ImportReport](t)(nobody.Import(ctx, "nothing", dotenv("I=2")))
 	if results(here) != "i refused" || results(there) != "i refused" {
 		t.Errorf("what exists shows: %s and %s", results(here), results(there))
 	}
-	for what, n := range map[string]client.NewImport{"another format": {Format: "toml", Encoding: "base64"}, "no base64": {Format: "json", Content: "?", Encoding: "base64"}} {
+	for what, n := range map[string]client.NewImport{"another format": {Format: "toml", Encoding: "base64"},
+		"no base64": {Format: "json", Content: "?", Encoding: "base64"}} {
 		if _, err := some.Import(ctx, "d", n); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s: %v", what, err)
 		}

@@ -87,7 +87,8 @@ func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
 	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
-	lead := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "depositor", Scope: "**"}))
+	lead := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"},
+		chesttest.Grant{Role: "depositor", Scope: "**"}))
 	for _, act := range []string{"suspend", "resume", "promote", "hold", "release", "retire", "restore", "shred"} {
 		if _, err := lead.Act(ctx, "d", "i", client.Act{Act: act, Name: "d/i"}); chesttest.Code(err) != "refused" {
 			t.Errorf("a depositor does %s: %v", act, err)
@@ -162,7 +163,8 @@ func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 		t.Errorf("a retired item is not listed when asked for: %+v", list)
 	}
 	again := client.NewItem{Name: "i", Version: client.Content([]byte("third"))}
-	if _, err := keeper.CreateItem(ctx, "d", again); chesttest.Code(err) != "exists" || !strings.Contains(err.Error(), "restore it, or shred it") {
+	if _, err := keeper.CreateItem(ctx, "d", again); chesttest.Code(err) != "exists" ||
+		!strings.Contains(err.Error(), "restore it, or shred it") {
 		t.Errorf("the name of a retired item: %v", err)
 	}
 	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "shred", Name: "d/i"}))
@@ -175,7 +177,8 @@ func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 	if stored.Version.Version != 1 {
 		t.Errorf("%+v", stored)
 	}
-	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 || left[0].Name != "i" || left[0].Versions != 2 || left[0].By != "person:security-duty" {
+	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 || left[0].Name != "i" || left[0].Versions != 2 ||
+		left[0].By != "person:security-duty" {
 		t.Errorf("the history says %+v", left)
 	}
 	chest.Restart(t)
@@ -200,7 +203,8 @@ func TestReadersSayWhoIsBehind(t *testing.T) {
 	readCode(chest.Client(t, ahead), "d/i@1")
 	readCode(chest.Client(t, ahead), "d/i")
 	readers := must[[]client.Reader](t)(keeper.Readers(ctx, "d", "i", time.Time{}))
-	if len(readers) != 2 || readers[0].Subject != "app:nightly-ledger" || readers[0].Version != 1 || !readers[0].Pinned || readers[1].Version != 2 || readers[1].Pinned {
+	if len(readers) != 2 || readers[0].Subject != "app:nightly-ledger" || readers[0].Version != 1 || !readers[0].Pinned ||
+		readers[1].Version != 2 || readers[1].Pinned {
 		t.Errorf("%+v", readers)
 	}
 }
@@ -257,8 +261,10 @@ func TestSearchFindsWhatOneMayList(t *testing.T) {
 	if err := label(steward, "ticketing-prod", client.Labels{"team": "ticketing"}); err != nil {
 		t.Fatal(err)
 	}
-	some := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "ticketing-*/**"}, chesttest.Grant{Role: "consumer", Scope: "**"}))
-	for query, want := range map[string]int{"password": 1, "item": 0, "label:team=*": 1, "-label:team=*": 0, "drawer:fuel*": 0, "read:never": 1, "state:usable shape:text": 1} {
+	some := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "ticketing-*/**"},
+		chesttest.Grant{Role: "consumer", Scope: "**"}))
+	for query, want := range map[string]int{"password": 1, "item": 0, "label:team=*": 1, "-label:team=*": 0, "drawer:fuel*": 0,
+		"read:never": 1, "state:usable shape:text": 1} {
 		if page := must[client.SearchPage](t)(some.Search(ctx, query, "")); len(page.Items) != want {
 			t.Errorf("%q: %d items, want %d", query, len(page.Items), want)
 		}

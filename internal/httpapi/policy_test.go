@@ -25,9 +25,12 @@ func withAccess(t *testing.T) (*chesttest.Chest, *client.Client) {
 	team(t, steward, "inner", "app:ticket-api")
 	team(t, steward, "outer", "team:inner", "person:ticketing-lead")
 	must[client.RoleStored](t)(steward.AddRole(ctx, client.NewRole{Name: "rotator", Actions: []string{"write_version"}}))
-	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "team:outer", Role: "rotator", Scope: "**[team=ticketing]", NeverEnds: true,
-		Conditions: client.Conditions{Networks: []string{"10.1.0.0/16"}, Hours: "mon-fri 08:00-18:00 Europe/Lisbon", Via: []string{"app_token"}, NeedsReason: true}}))
-	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "team:inner", Role: "viewer", Scope: "ticketing-prod/**", Effect: "deny"}))
+	must[client.Given](t)(steward.Give(ctx,
+		client.NewGrant{Subject: "team:outer", Role: "rotator", Scope: "**[team=ticketing]", NeverEnds: true,
+			Conditions: client.Conditions{Networks: []string{"10.1.0.0/16"}, Hours: "mon-fri 08:00-18:00 Europe/Lisbon", Via: []string{"app_token"},
+				NeedsReason: true}}))
+	must[client.Given](t)(steward.Give(ctx,
+		client.NewGrant{Subject: "team:inner", Role: "viewer", Scope: "ticketing-prod/**", Effect: "deny"}))
 	if err := label(steward, "ticketing-prod", client.Labels{"team": "ticketing"}); err != nil {
 		t.Fatal(err)
 	}
@@ -35,8 +38,10 @@ func withAccess(t *testing.T) (*chesttest.Chest, *client.Client) {
 		t.Fatal(err)
 	}
 	contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "fuel-billing-prod"))
-	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "fuel-billing-prod", contents.Drawer.Revision, client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "persons"}}))
-	return chest, chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "fuel-billing-prod/**"}))
+	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "fuel-billing-prod", contents.Drawer.Revision,
+		client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "persons"}}))
+	return chest, chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"},
+		chesttest.Grant{Role: "keeper", Scope: "fuel-billing-prod/**"}))
 }
 
 func TestExportedPolicyIsTheStateAndMeetsItsSchema(t *testing.T) {
@@ -46,7 +51,8 @@ func TestExportedPolicyIsTheStateAndMeetsItsSchema(t *testing.T) {
 	if len(d.Steps) != 0 || len(d.Changes) != 0 || d.Stale || d.Lockout {
 		t.Errorf("what was exported differs: %+v", d)
 	}
-	for _, fragment := range []string{"team:inner", "rotator", "**[team=ticketing]", "10.1.0.0/16", "until: never", "effect: deny", "tier: database", "led*"} {
+	for _, fragment := range []string{"team:inner", "rotator", "**[team=ticketing]", "10.1.0.0/16", "until: never", "effect: deny",
+		"tier: database", "led*"} {
 		if !strings.Contains(text, fragment) {
 			t.Errorf("%q is not in\n%s", fragment, text)
 		}
@@ -67,7 +73,8 @@ func TestExportedPolicyIsTheStateAndMeetsItsSchema(t *testing.T) {
 	if err := schema.Validate(value); err != nil {
 		t.Error(err)
 	}
-	for _, bad := range []string{`{"tansu_policy":1}`, `{"tansu_policy":1,"teams":[],"roles":[],"grants":[{"subject":"x","role":"r","scope":"**"}],"drawers":[]}`,
+	for _, bad := range []string{`{"tansu_policy":1}`,
+		`{"tansu_policy":1,"teams":[],"roles":[],"grants":[{"subject":"x","role":"r","scope":"**"}],"drawers":[]}`,
 		`{"tansu_policy":1,"teams":[],"roles":[],"grants":[],"drawers":[],"expectations":[{"subject":"app:x","can":"list","cannot":"list","scope":"**"}]}`} {
 		value, _ := jsonschema.UnmarshalJSON(strings.NewReader(bad))
 		if schema.Validate(value) == nil {
@@ -104,13 +111,15 @@ func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 	lead := chest.Client(t, chest.SignIn(t, "ticketing-lead"))
 	before := must[string](t)(gate.Policy(ctx))
 	text := strings.Replace(before, "role: consumer\n", "role: rotator\n", 1)
-	text = strings.Replace(text, "grants:\n", "grants:\n  - {subject: person:ticketing-lead, role: consumer, scope: fuel-billing-prod/**, reason: by the file}\n", 1)
+	text = strings.Replace(text, "grants:\n",
+		"grants:\n  - {subject: person:ticketing-lead, role: consumer, scope: fuel-billing-prod/**, reason: by the file}\n", 1)
 	text = strings.Replace(text, "members: ['app:ticket-api']", "members: []", 1)
 	text = strings.Replace(text, "approval:\n      items: [led*]\n      of: persons", "labels: {}", 1)
 	d := must[client.PolicyDifference](t)(gate.DiffPolicy(ctx, text))
 	words := map[string]string{}
 	for _, c := range d.Changes {
-		words[c.Subject] += "+" + strings.Join(c.Gained, ",") + "-" + strings.Join(c.Lost, ",") + "~" + strings.Join(c.Altered, ",") + "@" + strings.Join(c.Targets, ",")
+		words[c.Subject] += "+" + strings.Join(c.Gained, ",") + "-" + strings.Join(c.Lost, ",") + "~" + strings.Join(c.Altered, ",") + "@" +
+			strings.Join(c.Targets, ",")
 	}
 	if got := words["person:ticketing-lead"]; got != "+read_value,use_key-~@fuel-billing-prod/**" {
 		t.Errorf("the lead: %s", got)
@@ -135,7 +144,8 @@ func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 	if len(again.Steps) != 0 || again.Mark != applied.Mark {
 		t.Errorf("applying what is there already does %v", again.Steps)
 	}
-	if _, err := gate.ApplyPolicy(ctx, client.Applying{Policy: strings.Replace(text, "based_on:", "# based_on:", 1)}); chesttest.Code(err) != "needs_revision" {
+	if _, err := gate.ApplyPolicy(ctx, client.Applying{Policy: strings.Replace(text, "based_on:", "# based_on:",
+		1)}); chesttest.Code(err) != "needs_revision" {
 		t.Errorf("without saying onto what: %v", err)
 	}
 	chest.Restart(t)
@@ -160,16 +170,24 @@ func TestPolicyThatIsRefusedChangesNothing(t *testing.T) {
 		return strings.Join(kept, "")
 	}
 	for what, c := range map[string]struct{ policy, code, says string }{
-		"somebody who is not registered":     {grants("  - {subject: app:ticket-apl, role: viewer, scope: \"**\"}\n"), "invalid_input", "did you mean app:ticket-api?"},
-		"a drawer that is not there":         {strings.Replace(text, "name: ticketing-prod\n", "name: ticketing-prd\n", 1), "invalid_input", "did you mean the drawer ticketing-prod?"},
-		"an end in the past":                 {grants("  - {subject: app:ticket-api, role: viewer, scope: \"**\", until: 2020-01-01T00:00:00Z}\n"), "invalid_input", "not in the future"},
-		"no YAML":                            {"grants: [", "invalid_input", "line 1"},
-		"one's own access":                   {grants("  - {subject: person:security-duty, role: consumer, scope: nothing-yet/**}\n"), "refused", "widens your own access"},
-		"one's own access by a team":         {strings.Replace(text, "members: ['app:ticket-api']", "members: ['app:ticket-api', 'person:security-duty']", 1), "refused", "widens your own access"},
-		"a new steward":                      {grants("  - {subject: person:ticketing-lead, role: steward, scope: \"**\", until: never}\n"), "refused", "only a steward"},
-		"an expectation that fails":          {text + "expectations:\n  - {exactly: [], can: read_value, scope: \"ticketing-prod/**\"}\n", "invalid_input", "app:ticket-api could"},
-		"a drawer's rules without the right": {strings.Replace(text, "labels: {team: ticketing}", "labels: {team: other}", 1), "refused", "takes the right to"},
-		"nobody left to give access":         {without("person:security-duty"), "invalid_input", "nobody could give access any more"},
+		"somebody who is not registered": {grants("  - {subject: app:ticket-apl, role: viewer, scope: \"**\"}\n"), "invalid_input",
+			"did you mean app:ticket-api?"},
+		"a drawer that is not there": {strings.Replace(text, "name: ticketing-prod\n", "name: ticketing-prd\n", 1), "invalid_input",
+			"did you mean the drawer ticketing-prod?"},
+		"an end in the past": {grants("  - {subject: app:ticket-api, role: viewer, scope: \"**\", until: " +
+			"2020-01-01T00:00:00Z}\n"), "invalid_input", "not in the future"},
+		"no YAML": {"grants: [", "invalid_input", "line 1"},
+		"one's own access": {grants("  - {subject: person:security-duty, role: consumer, scope: nothing-yet/**}\n"), "refused",
+			"widens your own access"},
+		"one's own access by a team": {strings.Replace(text, "members: ['app:ticket-api']",
+			"members: ['app:ticket-api', 'person:security-duty']", 1), "refused", "widens your own access"},
+		"a new steward": {grants("  - {subject: person:ticketing-lead, role: steward, scope: \"**\", until: never}\n"),
+			"refused", "only a steward"},
+		"an expectation that fails": {text + "expectations:\n  - {exactly: [], can: read_value, scope: \"ticketing-prod/**\"}\n",
+			"invalid_input", "app:ticket-api could"},
+		"a drawer's rules without the right": {strings.Replace(text, "labels: {team: ticketing}", "labels: {team: other}", 1), "refused",
+			"takes the right to"},
+		"nobody left to give access": {without("person:security-duty"), "invalid_input", "nobody could give access any more"},
 	} {
 		if c.policy == text {
 			t.Fatalf("%s: the file was not changed", what)
@@ -193,7 +211,8 @@ func TestMarkFollowsActsAndNotTime(t *testing.T) {
 	mark := func() string {
 		return must[client.PolicyDifference](t)(gate.DiffPolicy(ctx, must[string](t)(gate.Policy(ctx)))).Mark
 	}
-	given := must[client.Given](t)(gate.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "viewer", Scope: "**", NotAfter: time.Now().Add(time.Minute)}))
+	given := must[client.Given](t)(gate.Give(ctx,
+		client.NewGrant{Subject: "app:ticket-api", Role: "viewer", Scope: "**", NotAfter: time.Now().Add(time.Minute)}))
 	before := mark()
 	chest.Clock.Set(-time.Hour)
 	if mark() != before {

@@ -26,17 +26,21 @@ func TestAManifestIsRead(t *testing.T) {
 		return chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/manifest", Token: token, Body: string(body)})
 	}
 	var needs client.ManifestNeeds
-	answer := read("manifest: 1\napp: ticket-api\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: DB, reference: db#password }\n  - { stdin: true, reference: shared/key }\n")
+	answer := read("manifest: 1\napp: ticket-api\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { " +
+		"variable: DB, reference: db#password }\n  - { stdin: true, reference: shared/key }\n")
 	if err := json.Unmarshal(answer.Body, &needs); err != nil || answer.Status != 200 {
 		t.Fatalf("%d %s", answer.Status, answer.Body)
 	}
 	want := client.ManifestNeeds{App: "ticket-api", Environments: []client.EnvironmentNeeds{
-		{Name: "production", Needs: []client.ManifestNeed{{Reference: "ticketing-prod/db#password", Delivery: "DB"}, {Reference: "shared/key", Delivery: "standard input"}}},
-		{Name: "staging", Needs: []client.ManifestNeed{{Reference: "ticketing-staging/db#password", Delivery: "DB"}, {Reference: "shared/key", Delivery: "standard input"}}}}}
+		{Name: "production", Needs: []client.ManifestNeed{{Reference: "ticketing-prod/db#password", Delivery: "DB"},
+			{Reference: "shared/key", Delivery: "standard input"}}},
+		{Name: "staging", Needs: []client.ManifestNeed{{Reference: "ticketing-staging/db#password", Delivery: "DB"},
+			{Reference: "shared/key", Delivery: "standard input"}}}}}
 	if !reflect.DeepEqual(needs, want) {
 		t.Errorf("%+v", needs)
 	}
-	for text, says := range map[string]string{"": "empty", "manifest: 1\nneeds:\n  - { variable: PATH, reference: d/i }\n": "line 3", "needs: [": "did not find", "manifest: 1\nneeds:\n  - { variable: V, reference: i }\n": "no drawer"} {
+	for text, says := range map[string]string{"": "empty", "manifest: 1\nneeds:\n  - { variable: PATH, reference: d/i }\n": "line 3",
+		"needs: [": "did not find", "manifest: 1\nneeds:\n  - { variable: V, reference: i }\n": "no drawer"} {
 		if answer := read(text); answer.Status != 400 || !strings.Contains(string(answer.Body), says) {
 			t.Errorf("%q: %d %s", text, answer.Status, answer.Body)
 		}
@@ -72,7 +76,10 @@ func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {
 	chest.Fill(t, "e", "other", "v")
 	steward := chest.Client(t, chest.Steward)
 	must[client.Stored](t)(steward.AddVersion(ctx, "d", "i", 0, client.Content([]byte("w"))))
-	must[client.Stored](t)(steward.CreateItem(ctx, "d", client.NewItem{Name: "login", Shape: "login", Version: client.NewVersion{Fields: []client.NewField{{Name: "user", Value: "dQ==", Plain: true}, {Name: "password", Value: "cGFzc3dvcmQtb2YtbG9naW4="}}}}))
+	must[client.Stored](t)(steward.CreateItem(ctx, "d",
+		client.NewItem{Name: "login", Shape: "login",
+			Version: client.NewVersion{Fields: []client.NewField{{Name: "user", Value: "dQ==", Plain: true},
+				{Name: "password", Value: "cGFzc3dvcmQtb2YtbG9naW4="}}}}))
 	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	app := chest.Client(t, token)
 	asked := []string{"d/i", "d/i@1", "d/i@9", "d/none", "d/login#password", "d/login#pin", "d/i#field", "e/other", "e/none"}
@@ -81,7 +88,8 @@ func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {
 		served  bool
 		reason  string
 		version int
-	}{{true, "", 2}, {true, "", 1}, {false, "not_found", 0}, {false, "not_found", 0}, {true, "", 1}, {false, "no_field", 0}, {false, "no_field", 0}, {false, "no_grant", 0}, {false, "no_grant", 0}} {
+	}{{true, "", 2}, {true, "", 1}, {false, "not_found", 0}, {false, "not_found", 0}, {true, "", 1}, {false, "no_field", 0},
+		{false, "no_field", 0}, {false, "no_grant", 0}, {false, "no_grant", 0}} {
 		got := checks[i]
 		if got.Reference != asked[i] || got.Served != want.served || got.Reason != want.reason || got.Version != want.version {
 			t.Errorf("%s: got %+v, want %+v", asked[i], got, want)
@@ -98,18 +106,22 @@ func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {
 		t.Errorf("what is there and what is not are told apart: %q, %q", checks[7].Detail, checks[8].Detail)
 	}
 	// The gatekeeper gets the same answers about the app; another app gets none.
-	if about := must[[]client.Check](t)(steward.Check(ctx, client.Preflight{Subject: "app:ticket-api", References: asked})); !slices.EqualFunc(about, checks, func(a, b client.Check) bool { return a.Served == b.Served && a.Reason == b.Reason }) {
+	if about := must[[]client.Check](t)(steward.Check(ctx,
+		client.Preflight{Subject: "app:ticket-api", References: asked})); !slices.EqualFunc(about, checks,
+		func(a, b client.Check) bool { return a.Served == b.Served && a.Reason == b.Reason }) {
 		t.Errorf("asked by the gatekeeper: %+v", about)
 	}
 	_, other := chest.App(t, "map-printer")
-	if _, err := chest.Client(t, other).Check(ctx, client.Preflight{Subject: "app:ticket-api", References: asked[:1]}); chesttest.Code(err) != "refused" {
+	if _, err := chest.Client(t, other).Check(ctx,
+		client.Preflight{Subject: "app:ticket-api", References: asked[:1]}); chesttest.Code(err) != "refused" {
 		t.Errorf("asked by a stranger: %v", err)
 	}
 	if _, err := app.Check(ctx, client.Preflight{}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("about nothing: %v", err)
 	}
 	// It is in the trail, and is no read.
-	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{Subject: "app:ticket-api", Action: "ask_access", Limit: 100}))
+	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx,
+		client.TrailFilter{Subject: "app:ticket-api", Action: "ask_access", Limit: 100}))
 	if len(page.Entries) != len(asked) {
 		t.Errorf("%d entries", len(page.Entries))
 	}
@@ -132,14 +144,16 @@ func TestPreflightWarnsOfWhatEndsSoon(t *testing.T) {
 func TestPreflightByAnOldName(t *testing.T) {
 	r := startRuled(t)
 	r.Fill(t, "e", "other", "x")
-	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	must[client.Moved](t)(both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved", Alias: "10d"}))
 	app, _ := r.at(t, 0)
 	before := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: []string{"d/i"}}))[0]
 	if !before.Served || before.Warning != "it is called e/moved now" {
 		t.Errorf("before: %+v", before)
 	}
-	must[client.Given](t)(both.Give(ctx, client.NewGrant{Effect: "deny", Subject: "app:ticket-api", Role: "consumer", Scope: "e/**", NotAfter: time.Now().Add(time.Hour)}))
+	must[client.Given](t)(both.Give(ctx, client.NewGrant{Effect: "deny", Subject: "app:ticket-api", Role: "consumer", Scope: "e/**",
+		NotAfter: time.Now().Add(time.Hour)}))
 	after := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: []string{"d/i"}}))[0]
 	if _, _, err := app.Read(ctx, "d/i"); after.Served || after.Reason != "denied" || chesttest.Code(err) != "refused" {
 		t.Errorf("after: %+v; a read says %v", after, err)

@@ -12,40 +12,40 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"tansu/client"
-	"tansu/internal/service"
+	"tansu/internal/chest"
 )
 
 // problems gives each code its status and title. Every error of the API passes through [api.fail].
-var problems = map[service.Code]struct {
+var problems = map[chest.Code]struct {
 	status int
 	title  string
 }{
-	service.InvalidInput:    {http.StatusBadRequest, "Invalid input"},
-	service.TooLarge:        {http.StatusRequestEntityTooLarge, "Too large"},
-	service.Unauthenticated: {http.StatusUnauthorized, "Not signed in"},
-	service.SignInFailed:    {http.StatusUnauthorized, "Sign-in failed"},
-	service.Refused:         {http.StatusForbidden, "Refused"},
-	service.NotFound:        {http.StatusNotFound, "Not found"},
-	service.Exists:          {http.StatusConflict, "Exists already"},
-	service.Stale:           {http.StatusPreconditionFailed, "Changed by somebody else"},
-	service.NeedsRevision:   {http.StatusPreconditionRequired, "Needs a revision"},
-	service.NotServable:     {http.StatusConflict, "Not servable now"},
-	service.NotPossible:     {http.StatusConflict, "Not possible now"},
-	service.NotHandedOver:   {http.StatusConflict, "Duties are not handed over"},
-	service.Locked:          {http.StatusServiceUnavailable, "The chest is locked"},
-	service.AlreadyUnlocked: {http.StatusConflict, "Unlocked already"},
-	service.WrongMaterial:   {http.StatusForbidden, "Wrong unlock material"},
-	service.Throttled:       {http.StatusTooManyRequests, "Too many attempts"},
-	service.NotRecorded:     {http.StatusServiceUnavailable, "The trail cannot be written"},
-	service.Internal:        {http.StatusInternalServerError, "Something went wrong"},
-	notAllowed:              {http.StatusMethodNotAllowed, "Method not allowed"},
-	crossOrigin:             {http.StatusForbidden, "Another site asked"},
+	chest.InvalidInput:    {http.StatusBadRequest, "Invalid input"},
+	chest.TooLarge:        {http.StatusRequestEntityTooLarge, "Too large"},
+	chest.Unauthenticated: {http.StatusUnauthorized, "Not signed in"},
+	chest.SignInFailed:    {http.StatusUnauthorized, "Sign-in failed"},
+	chest.Refused:         {http.StatusForbidden, "Refused"},
+	chest.NotFound:        {http.StatusNotFound, "Not found"},
+	chest.Exists:          {http.StatusConflict, "Exists already"},
+	chest.Stale:           {http.StatusPreconditionFailed, "Changed by somebody else"},
+	chest.NeedsRevision:   {http.StatusPreconditionRequired, "Needs a revision"},
+	chest.NotServable:     {http.StatusConflict, "Not servable now"},
+	chest.NotPossible:     {http.StatusConflict, "Not possible now"},
+	chest.NotHandedOver:   {http.StatusConflict, "Duties are not handed over"},
+	chest.Locked:          {http.StatusServiceUnavailable, "The chest is locked"},
+	chest.AlreadyUnlocked: {http.StatusConflict, "Unlocked already"},
+	chest.WrongMaterial:   {http.StatusForbidden, "Wrong unlock material"},
+	chest.Throttled:       {http.StatusTooManyRequests, "Too many attempts"},
+	chest.NotRecorded:     {http.StatusServiceUnavailable, "The trail cannot be written"},
+	chest.Internal:        {http.StatusInternalServerError, "Something went wrong"},
+	notAllowed:            {http.StatusMethodNotAllowed, "Method not allowed"},
+	crossOrigin:           {http.StatusForbidden, "Another site asked"},
 }
 
 // Codes that only HTTP has.
 const (
-	notAllowed  service.Code = "method_not_allowed"
-	crossOrigin service.Code = "cross_origin"
+	notAllowed  chest.Code = "method_not_allowed"
+	crossOrigin chest.Code = "cross_origin"
 )
 
 // fail is the one translation from an error to an answer.
@@ -62,7 +62,7 @@ func (a *api) fail(c *echo.Context, err error) {
 	if known.RetryAfter > 0 {
 		header.Set("Retry-After", strconv.Itoa(int(math.Ceil(known.RetryAfter.Seconds()))))
 	}
-	if known.Code == service.Unauthenticated {
+	if known.Code == chest.Unauthenticated {
 		header.Set("WWW-Authenticate", `Bearer realm="tansu"`)
 	}
 	c.Response().WriteHeader(kind.status)
@@ -72,7 +72,7 @@ func (a *api) fail(c *echo.Context, err error) {
 }
 
 // problem is an error as a document (RFC 9457).
-func (a *api) problem(c *echo.Context, known *service.Error) client.Problem {
+func (a *api) problem(c *echo.Context, known *chest.Error) client.Problem {
 	kind := problems[known.Code]
 	problem := client.Problem{
 		Type: "about:blank", Title: kind.title, Status: kind.status, Detail: printable(known.Detail), Code: string(known.Code),
@@ -97,10 +97,10 @@ func printable(detail string) string {
 }
 
 // known finds the service's error, or makes one of what Echo says.
-func (a *api) known(c *echo.Context, err error) *service.Error {
-	var known *service.Error
+func (a *api) known(c *echo.Context, err error) *chest.Error {
+	var known *chest.Error
 	if errors.As(err, &known) {
-		if known.Code == service.Internal {
+		if known.Code == chest.Internal {
 			a.log.Error("request failed", "request_id", requestID(c), "route", c.Path(), "error", known.Err)
 		}
 		return known
@@ -109,16 +109,16 @@ func (a *api) known(c *echo.Context, err error) *service.Error {
 	if errors.As(err, &status) {
 		switch status.StatusCode() {
 		case http.StatusNotFound:
-			return &service.Error{Code: service.NotFound, Detail: "there is no such route; the routes are in /api/openapi.yaml"}
+			return &chest.Error{Code: chest.NotFound, Detail: "there is no such route; the routes are in /api/openapi.yaml"}
 		case http.StatusMethodNotAllowed:
-			return &service.Error{Code: notAllowed, Detail: c.Request().Method + " is not a method of this route"}
+			return &chest.Error{Code: notAllowed, Detail: c.Request().Method + " is not a method of this route"}
 		}
 	}
 	a.log.Error("request failed", "request_id", requestID(c), "route", c.Path(), "error", err)
-	return &service.Error{Code: service.Internal, Detail: "something went wrong inside the chest; its log says what"}
+	return &chest.Error{Code: chest.Internal, Detail: "something went wrong inside the chest; its log says what"}
 }
 
-func remedyJSON(r *service.Remedy) *client.Remedy {
+func remedyJSON(r *chest.Remedy) *client.Remedy {
 	if r == nil {
 		return nil
 	}

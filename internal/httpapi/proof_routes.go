@@ -7,18 +7,20 @@ import (
 	"time"
 
 	"tansu/client"
-	"tansu/internal/service"
+	"tansu/internal/chest"
+	"tansu/internal/record"
 )
 
 func (a *api) verifierKey(c *call) error {
 	key := a.service.VerifierKey()
 	if key == "" {
-		return &service.Error{Code: service.Locked, Detail: "the key that checkpoints are verified with is known when the chest has been unlocked once"}
+		return &chest.Error{Code: chest.Locked,
+			Detail: "the key that checkpoints are verified with is known when the chest has been unlocked once"}
 	}
 	return c.JSON(http.StatusOK, map[string]string{"verifier_key": key, "delivery_key": a.service.DeliveryKey()})
 }
 
-func checkpointJSON(p service.Checkpoint) client.Checkpoint {
+func checkpointJSON(p record.Checkpoint) client.Checkpoint {
 	return client.Checkpoint{Size: p.Size, At: p.At, Root: p.Root[:], Note: p.Note}
 }
 
@@ -52,7 +54,7 @@ func queryNumber(c *call, name string, none uint64) (uint64, error) {
 	}
 	n, err := strconv.ParseUint(text, 10, 62)
 	if err != nil || n == 0 {
-		return 0, &service.Error{Code: service.InvalidInput, Field: name, Detail: name + " is not a whole number from 1 on"}
+		return 0, &chest.Error{Code: chest.InvalidInput, Field: name, Detail: name + " is not a whole number from 1 on"}
 	}
 	return n, nil
 }
@@ -68,7 +70,7 @@ func (a *api) makeCheckpoint(c *call) error {
 func (a *api) prove(c *call) error {
 	seq, err := strconv.ParseUint(c.param("seq"), 10, 62)
 	if err != nil {
-		return &service.Error{Code: service.InvalidInput, Field: "seq", Detail: "an entry is named by its number"}
+		return &chest.Error{Code: chest.InvalidInput, Field: "seq", Detail: "an entry is named by its number"}
 	}
 	p, err := a.service.Prove(c.caller, seq)
 	if err != nil {
@@ -102,7 +104,7 @@ func (a *api) exportTrail(c *call) error {
 		return err
 	}
 	begun := false
-	err = a.service.ExportTrail(c.caller, from, func(p service.Checkpoint) (io.Writer, error) {
+	err = a.service.ExportTrail(c.caller, from, func(p record.Checkpoint) (io.Writer, error) {
 		header := c.Response().Header()
 		header.Set("Content-Type", "application/jsonl")
 		header.Set("Tansu-Trail-Size", strconv.FormatUint(p.Size, 10))
@@ -151,7 +153,7 @@ func (a *api) upkeep(c *call) error {
 	return c.JSON(http.StatusOK, client.Upkeep{Entries: u.Entries, Witnesses: followersJSON(u.Witnesses), Outlets: followersJSON(u.Outlets)})
 }
 
-func followersJSON(list []service.Follower) []client.Follower {
+func followersJSON(list []record.Follower) []client.Follower {
 	answer := []client.Follower{}
 	for _, f := range list {
 		answer = append(answer, client.Follower(f))

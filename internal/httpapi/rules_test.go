@@ -83,14 +83,16 @@ func TestAgeAndGraceByRule(t *testing.T) {
 	}
 	_, keeper = r.at(t, 31*days)
 	answer := r.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: appToken(t, r)})
-	if answer.Header.Get("Tansu-Grace") != "true" || answer.Header.Get("Sunset") == "" || answer.Header.Get("Expires") == "" || answer.Header.Get("Cache-Control") != "no-store" {
+	if answer.Header.Get("Tansu-Grace") != "true" || answer.Header.Get("Sunset") == "" || answer.Header.Get("Expires") == "" ||
+		answer.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("in grace: %v", answer.Header)
 	}
 	if due := must[[]client.Due](t)(keeper.Due(ctx, 0)); len(due) != 1 || due[0].State != "grace" {
 		t.Errorf("in grace: %+v", due)
 	}
 	auditor := r.Client(t, r.SignIn(t, "audit-desk"))
-	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "read_value", Limit: 1})); !strings.Contains(page.Entries[0].Detail, "in grace") {
+	if page := must[client.TrailPage](t)(auditor.Trail(ctx,
+		client.TrailFilter{Action: "read_value", Limit: 1})); !strings.Contains(page.Entries[0].Detail, "in grace") {
 		t.Errorf("the trail says %q", page.Entries[0].Detail)
 	}
 	app, _ = r.at(t, 33*days)
@@ -115,10 +117,12 @@ func TestRulesSurpriseNobody(t *testing.T) {
 	_, keeper := r.at(t, 40*days)
 	strict := client.Rules{MaxAge: "30d"}
 	preview := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: strict, Preview: true}))
-	if preview.Done || preview.Stops != 1 || len(preview.Items) != 1 || preview.Items[0].Reference != "d/i" || preview.Items[0].Because != "ended" {
+	if preview.Done || preview.Stops != 1 || len(preview.Items) != 1 || preview.Items[0].Reference != "d/i" ||
+		preview.Items[0].Because != "ended" {
 		t.Errorf("the preview says %+v", preview)
 	}
-	if _, err := r.set(t, keeper, client.NewRules{Rules: strict}); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "d/i") {
+	if _, err := r.set(t, keeper, client.NewRules{Rules: strict}); chesttest.Code(err) != "not_possible" ||
+		!strings.Contains(err.Error(), "d/i") {
 		t.Errorf("a rule that stops something at once: %v", err)
 	}
 	if d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); d.Drawer.Rules != (client.Rules{}) {
@@ -147,8 +151,11 @@ func TestRulesSurpriseNobody(t *testing.T) {
 	if _, err := r.set(t, lead, client.NewRules{Rules: strict}); chesttest.Code(err) != "refused" {
 		t.Errorf("a depositor sets rules: %v", err)
 	}
-	for field, rules := range map[string]client.Rules{"rules.max_age": {MaxAge: "90"}, "rules.grace": {Grace: "31d"}, "rules.warn": {Warn: "30d", MaxAge: "30d"}, "rules.keep": {Keep: -1}, "rules.owner": {Owner: "app"}, "rules.recipe": {Recipe: "characters:3"}} {
-		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != field {
+	for field, rules := range map[string]client.Rules{"rules.max_age": {MaxAge: "90"}, "rules.grace": {Grace: "31d"},
+		"rules.warn": {Warn: "30d", MaxAge: "30d"}, "rules.keep": {Keep: -1}, "rules.owner": {Owner: "app"},
+		"rules.recipe": {Recipe: "characters:3"}} {
+		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); chesttest.Code(err) != "invalid_input" ||
+			err.(*client.Problem).Field != field {
 			t.Errorf("%+v: %v", rules, err)
 		}
 	}
@@ -210,13 +217,15 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	stranger := r.Client(t, r.Person(t, "rota-trainee"))
 	for _, drawer := range []string{"d", "not-there"} {
 		file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=1\nNEW=1\n"))}
-		if told := must[client.ImportReport](t)(stranger.Import(ctx, drawer, file)); told.Items[0].Result != "refused" || told.Items[1].Result != "refused" || strings.Contains(told.Items[1].Detail, "rules") {
+		if told := must[client.ImportReport](t)(stranger.Import(ctx, drawer, file)); told.Items[0].Result != "refused" ||
+			told.Items[1].Result != "refused" || strings.Contains(told.Items[1].Detail, "rules") {
 			t.Errorf("an import tells a stranger of %s: %+v", drawer, told.Items)
 		}
 	}
 	item.Owner = "person:security-duty"
 	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", item))
-	report := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("A=1\n"))}))
+	report := must[client.ImportReport](t)(r.keeper.Import(ctx, "d",
+		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("A=1\n"))}))
 	if report.Done || report.Items[0].Result != "invalid" {
 		t.Errorf("an import around the rules: %+v", report)
 	}
@@ -228,10 +237,12 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	if h.Versions[2].State != "shredded" || h.Versions[1].State != "usable" || h.Item.Current != 3 {
 		t.Errorf("with two versions kept: %+v", h.Versions)
 	}
-	if rows := r.Rows(t, "SELECT count(*) FROM contents c JOIN versions v ON v.id = c.version WHERE v.shredded_at != 0"); fmt.Sprint(rows) != "[[0]]" {
+	rows := r.Rows(t, "SELECT count(*) FROM contents c JOIN versions v ON v.id = c.version WHERE v.shredded_at != 0")
+	if fmt.Sprint(rows) != "[[0]]" {
 		t.Errorf("%v ciphertexts of shredded versions are left", rows)
 	}
-	file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=imported\n")), Replace: true, NotAfter: end}
+	file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=imported\n")),
+		Replace: true, NotAfter: end}
 	if again := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", file)); !again.Done {
 		t.Errorf("%+v", again)
 	}
@@ -239,7 +250,8 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 		t.Errorf("an import leaves more versions than are kept: %+v", h.Versions)
 	}
 	auditor := r.Client(t, r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"}))
-	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "shred_version"})); len(page.Entries) != 2 || page.Entries[1].Version != 1 || page.Entries[0].Version != 2 || page.Entries[0].Target != "d/i" {
+	if page := must[client.TrailPage](t)(auditor.Trail(ctx, client.TrailFilter{Action: "shred_version"})); len(page.Entries) != 2 ||
+		page.Entries[1].Version != 1 || page.Entries[0].Version != 2 || page.Entries[0].Target != "d/i" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
 }
@@ -263,7 +275,8 @@ func TestShreddingWithASecondPerson(t *testing.T) {
 	if chesttest.Code(err) != "refused" {
 		t.Fatalf("alone: %v", err)
 	}
-	request := must[client.Request](t)(keeper.AskFor(ctx, client.NewRequest{Receipt: err.(*client.Problem).Receipt, Reason: "the contract ended"}))
+	request := must[client.Request](t)(keeper.AskFor(ctx,
+		client.NewRequest{Receipt: err.(*client.Problem).Receipt, Reason: "the contract ended"}))
 	if request.Kind != "shred" || request.Target != "d/i" {
 		t.Fatalf("the request is %+v", request)
 	}
@@ -287,13 +300,15 @@ func TestShreddingWithASecondPerson(t *testing.T) {
 // Shredding a drawer leaves no key and no ciphertext of it, frees its name, and says what still names it.
 func TestADrawerIsShreddedWhole(t *testing.T) {
 	r := startRuled(t)
-	if _, err := r.keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "d/i is not retired") {
+	if _, err := r.keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "not_possible" ||
+		!strings.Contains(err.Error(), "d/i is not retired") {
 		t.Errorf("while something is served: %v", err)
 	}
 	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
 	r.Fill(t, "d", "gone", "two")
 	r.Fill(t, "e", "other", "three")
-	mover := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	mover := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	must[client.Moved](t)(mover.Move(ctx, "d", "gone", client.NewPlace{Drawer: "e", Name: "there", Alias: "10d"}))
 	if _, err := r.keeper.ShredDrawer(ctx, "d", "e"); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("another name typed: %v", err)
@@ -331,7 +346,8 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 	}
 	r.Restart(t)
 	keeper := r.Client(t, r.SignIn(t, "security-duty"))
-	if list := must[[]client.ShreddedDrawer](t)(keeper.ShreddedDrawers(ctx)); len(list) != 1 || list[0].Name != "d" || list[0].By != "person:security-duty" {
+	if list := must[[]client.ShreddedDrawer](t)(keeper.ShreddedDrawers(ctx)); len(list) != 1 || list[0].Name != "d" ||
+		list[0].By != "person:security-duty" {
 		t.Errorf("its history: %+v", list)
 	}
 	must[client.Drawer](t)(keeper.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}))
@@ -356,12 +372,14 @@ func TestMovingAnItem(t *testing.T) {
 	if _, _, err := r.Client(t, reader).Read(ctx, "e/moved"); chesttest.Code(err) != "not_found" {
 		t.Fatal(err)
 	}
-	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+		chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	if _, err := both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "other"}); chesttest.Code(err) != "exists" {
 		t.Errorf("onto another item: %v", err)
 	}
 	moved := must[client.Moved](t)(both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved", Alias: "10d"}))
-	if moved.Item.Reference != "e/moved" || moved.Item.Versions != 2 || moved.Until.IsZero() || len(moved.Readers) != 1 || moved.Readers[0].Subject != "app:ticket-api" {
+	if moved.Item.Reference != "e/moved" || moved.Item.Versions != 2 || moved.Until.IsZero() || len(moved.Readers) != 1 ||
+		moved.Readers[0].Subject != "app:ticket-api" {
 		t.Errorf("%+v", moved)
 	}
 	r.Restart(t)
@@ -385,11 +403,14 @@ func TestMovingAnItem(t *testing.T) {
 	if len(holders) < 2 || holders[0].Subject != "app:ticket-api" {
 		t.Errorf("who can read it leaves out who reads it by its old name: %+v", holders)
 	}
-	if _, err := keeper.CreateItem(ctx, "d", client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
+	if _, err := keeper.CreateItem(ctx, "d",
+		client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
 		t.Errorf("another item takes the old name while it works: %v", err)
 	}
 	depositor := r.Client(t, r.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "d/**"}))
-	report := must[client.ImportReport](t)(depositor.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("i=squatter\n")), Replace: true}))
+	report := must[client.ImportReport](t)(depositor.Import(ctx, "d",
+		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("i=squatter\n")),
+			Replace: true}))
 	if report.Done || report.Items[0].Result != "invalid" {
 		t.Errorf("an import takes the old name while it works: %+v", report)
 	}
@@ -434,7 +455,8 @@ func TestMovingAnItem(t *testing.T) {
 // A value for use only is compared and used, and no person gets it, whatever their grants and by no way.
 func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
 	r := startRuled(t)
-	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"}))
+	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "**"},
+		chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"}))
 	useOnly := true
 	h := must[client.History](t)(r.keeper.History(ctx, "d", "i"))
 	it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "i", h.Item.Revision, client.Described{UseOnly: &useOnly}))
@@ -455,7 +477,8 @@ func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
 	if _, err := reader.ChangeItem(ctx, "d", "i", it.Revision, client.Described{UseOnly: &useOnly}); chesttest.Code(err) != "not_possible" {
 		t.Errorf("undone: %v", err)
 	}
-	if v := must[client.Verdict](t)(reader.Ask(ctx, client.Question{Subject: "person:platform-oncall", Action: "read_value", Target: "d/i"})); !v.Allowed || v.NotServed == "" {
+	if v := must[client.Verdict](t)(reader.Ask(ctx,
+		client.Question{Subject: "person:platform-oncall", Action: "read_value", Target: "d/i"})); !v.Allowed || v.NotServed == "" {
 		t.Errorf("asked before: %+v", v)
 	}
 }
@@ -475,7 +498,8 @@ func TestExportIsEncryptedToItsRecipient(t *testing.T) {
 	private := must[[]byte](t)(json.Marshal(jose.JSONWebKey{Key: key}))
 	e := must[client.Export](t)(reader.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}))
 	sealed := must[[]byte](t)(base64.StdEncoding.DecodeString(e.Content))
-	object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW}, []jose.ContentEncryption{jose.A256GCM})
+	object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW},
+		[]jose.ContentEncryption{jose.A256GCM})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -498,8 +522,10 @@ func TestExportIsEncryptedToItsRecipient(t *testing.T) {
 	if len(page.Entries) != 2 {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
-	for name, n := range map[string]client.NewExport{"no recipient": {Format: "json"}, "a private key": {Format: "json", Recipient: private}, "both": {Format: "json", Recipient: public, Clear: true},
-		"a symmetric key": {Format: "json", Recipient: []byte(`{"kty":"oct","k":"c2VjcmV0c2VjcmV0"}`)}, "another format": {Format: "xml", Clear: true}} {
+	for name, n := range map[string]client.NewExport{"no recipient": {Format: "json"}, "a private key": {Format: "json", Recipient: private},
+		"both":            {Format: "json", Recipient: public, Clear: true},
+		"a symmetric key": {Format: "json", Recipient: []byte(`{"kty":"oct","k":"c2VjcmV0c2VjcmV0"}`)},
+		"another format":  {Format: "xml", Clear: true}} {
 		if _, err := reader.Export(ctx, "d", n); chesttest.Code(err) != "invalid_input" || strings.Contains(fmt.Sprint(err), "c2Vj") {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -523,7 +549,8 @@ func TestHintsTellNothingOfOtherValues(t *testing.T) {
 	if notes := add(r.keeper, "b", strong+"\n"); len(notes) != 0 {
 		t.Errorf("who may not read the other is told of it: %q", notes)
 	}
-	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/a"}, chesttest.Grant{Role: "depositor", Scope: "d/**"}))
+	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/a"},
+		chesttest.Grant{Role: "depositor", Scope: "d/**"}))
 	if notes := add(reader, "c", strong); len(notes) != 1 || !strings.Contains(notes[0], "d/a@1") {
 		t.Errorf("who may read the other: %q", notes)
 	}
@@ -531,13 +558,15 @@ func TestHintsTellNothingOfOtherValues(t *testing.T) {
 		t.Errorf("a value that is guessed first: %q", notes)
 	}
 	h := must[client.History](t)(r.keeper.History(ctx, "d", "a"))
-	if it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "a", h.Item.Revision, client.Described{Labels: client.Labels{"key": "rk8xq2vlp0stz7wb4m"}})); len(it.Notes) != 1 {
+	if it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "a", h.Item.Revision,
+		client.Described{Labels: client.Labels{"key": "rk8xq2vlp0stz7wb4m"}})); len(it.Notes) != 1 {
 		t.Errorf("a label that looks like a value: %q", it.Notes)
 	}
 	if same, err := reader.Same(ctx, "d/a", "d/c"); err != nil || !same {
 		t.Errorf("two that are the same: %v, %v", same, err)
 	}
-	if _, err := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})).Same(ctx, "d/a", "d/c"); chesttest.Code(err) != "refused" {
+	if _, err := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})).Same(ctx, "d/a",
+		"d/c"); chesttest.Code(err) != "refused" {
 		t.Errorf("a viewer compares: %v", err)
 	}
 }
@@ -554,7 +583,8 @@ func TestCalendarAddress(t *testing.T) {
 	made := must[client.Calendar](t)(lead.NewCalendar(ctx, "phone"))
 	get := func() chesttest.Answer { return r.Do(t, chesttest.Call{Method: "GET", Path: made.Path}) }
 	answer := get()
-	if answer.Status != http.StatusOK || !strings.HasPrefix(answer.Header.Get("Content-Type"), "text/calendar") || !strings.Contains(string(answer.Body), "SUMMARY:d/i ends") || strings.Contains(string(answer.Body), "hidden") {
+	if answer.Status != http.StatusOK || !strings.HasPrefix(answer.Header.Get("Content-Type"), "text/calendar") ||
+		!strings.Contains(string(answer.Body), "SUMMARY:d/i ends") || strings.Contains(string(answer.Body), "hidden") {
 		t.Errorf("%d %s", answer.Status, answer.Body)
 	}
 	if list := must[[]client.Calendar](t)(lead.Calendars(ctx)); len(list) != 1 || list[0].Path != "" {
@@ -581,7 +611,8 @@ func TestADrawerIsListedInPages(t *testing.T) {
 	for n := range 1201 {
 		fmt.Fprintf(&file, "K%04d=v\n", n)
 	}
-	imported := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte(file.String()))}))
+	imported := must[client.ImportReport](t)(r.keeper.Import(ctx, "d",
+		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte(file.String()))}))
 	if !imported.Done {
 		t.Fatal(imported)
 	}

@@ -28,9 +28,11 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 		}
 		return string(value)
 	}
-	made := must[client.Stored](t)(keeper.CreateItem(ctx, "d", client.NewItem{Name: "db", Shape: "connection", Version: client.NewVersion{Fields: []client.NewField{
-		newField("engine", "postgresql"), newField("host", "db.ferries.example"), newField("user", "svc"), newField("password", "p@ss/word")}}}))
-	if made.Item.Shape != "connection" || len(made.Version.Fields) != 4 || made.Version.Fields[3] != (client.FieldInfo{Name: "password", Size: 9}) || !made.Version.Fields[0].Plain {
+	made := must[client.Stored](t)(keeper.CreateItem(ctx, "d",
+		client.NewItem{Name: "db", Shape: "connection", Version: client.NewVersion{Fields: []client.NewField{
+			newField("engine", "postgresql"), newField("host", "db.ferries.example"), newField("user", "svc"), newField("password", "p@ss/word")}}}))
+	if made.Item.Shape != "connection" || len(made.Version.Fields) != 4 ||
+		made.Version.Fields[3] != (client.FieldInfo{Name: "password", Size: 9}) || !made.Version.Fields[0].Plain {
 		t.Errorf("%+v", made)
 	}
 	for ref, want := range map[string]string{
@@ -45,7 +47,8 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 	if len(whole.Fields) != 4 || whole.Shape != "connection" {
 		t.Errorf("the whole has %d fields", len(whole.Fields))
 	}
-	must[client.Stored](t)(keeper.AddVersion(ctx, "d", "db", 0, client.NewVersion{Merge: true, Fields: []client.NewField{{Name: "password", Generate: "characters:24"}}}))
+	must[client.Stored](t)(keeper.AddVersion(ctx, "d", "db", 0,
+		client.NewVersion{Merge: true, Fields: []client.NewField{{Name: "password", Generate: "characters:24"}}}))
 	if host, password := read("d/db#host"), read("d/db#password"); host != "db.ferries.example" || len(password) != 24 {
 		t.Errorf("after changing the password: host %q, a password of %d", host, len(password))
 	}
@@ -64,7 +67,8 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := keeper.AddVersion(ctx, "d", "plain", 0, client.NewVersion{Fields: []client.NewField{newField("user", "x")}}); chesttest.Code(err) != "invalid_input" {
+	if _, err := keeper.AddVersion(ctx, "d", "plain", 0,
+		client.NewVersion{Fields: []client.NewField{newField("user", "x")}}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("fields for an item without: %v", err)
 	}
 	made = must[client.Stored](t)(keeper.CreateItem(ctx, "d", client.NewItem{Name: "made-up", Version: client.NewVersion{Generate: "uuid"}}))
@@ -80,7 +84,8 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 	if got := read("d/db#user"); got != "svc" {
 		t.Errorf("after a restart: %q", got)
 	}
-	page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx, client.TrailFilter{Subject: "app:ticket-api", Target: "d/db", Limit: 1}))
+	page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx,
+		client.TrailFilter{Subject: "app:ticket-api", Target: "d/db", Limit: 1}))
 	if len(page.Entries) != 1 || !strings.Contains(page.Entries[0].Detail, "field user") {
 		t.Errorf("the trail does not say which field: %+v", page.Entries)
 	}

@@ -146,16 +146,18 @@ func TestTeamsRefuseWhatMakesNoSense(t *testing.T) {
 		attempt func() error
 		code    string
 	}{
-		"teams nested twice":   {func() error { _, err := steward.Join(ctx, "team:crew", "team:inner"); return err }, "invalid_input"},
-		"twice from inside":    {func() error { _, err := steward.Join(ctx, "team:innermost", "team:crew"); return err }, "invalid_input"},
-		"teams in a circle":    {func() error { _, err := steward.Join(ctx, "team:innermost", "team:inner"); return err }, "invalid_input"},
-		"a team in itself":     {func() error { _, err := steward.Join(ctx, "team:crew", "team:crew"); return err }, "invalid_input"},
-		"a member of an app":   {func() error { _, err := steward.Join(ctx, "app:gate-controller", "person:steward"); return err }, "invalid_input"},
+		"teams nested twice": {func() error { _, err := steward.Join(ctx, "team:crew", "team:inner"); return err }, "invalid_input"},
+		"twice from inside":  {func() error { _, err := steward.Join(ctx, "team:innermost", "team:crew"); return err }, "invalid_input"},
+		"teams in a circle":  {func() error { _, err := steward.Join(ctx, "team:innermost", "team:inner"); return err }, "invalid_input"},
+		"a team in itself":   {func() error { _, err := steward.Join(ctx, "team:crew", "team:crew"); return err }, "invalid_input"},
+		"a member of an app": {func() error { _, err := steward.Join(ctx, "app:gate-controller", "person:steward"); return err },
+			"invalid_input"},
 		"somebody unknown":     {func() error { _, err := steward.Join(ctx, "team:crew", "app:gate-controler"); return err }, "invalid_input"},
 		"a team unknown":       {func() error { _, err := steward.Join(ctx, "team:crow", "app:gate-controller"); return err }, "not_found"},
 		"leaving from outside": {func() error { _, err := steward.Leave(ctx, "team:crew", "app:gate-controller"); return err }, "not_found"},
-		"a secret for a team":  {func() error { _, err := steward.IssueCredential(ctx, "team:crew", client.NewCredential{}); return err }, "invalid_input"},
-		"suspending a team":    {func() error { _, err := steward.SetState(ctx, "team:crew", "suspended"); return err }, "invalid_input"},
+		"a secret for a team": {func() error { _, err := steward.IssueCredential(ctx, "team:crew", client.NewCredential{}); return err },
+			"invalid_input"},
+		"suspending a team": {func() error { _, err := steward.SetState(ctx, "team:crew", "suspended"); return err }, "invalid_input"},
 		"a team that is there": {func() error {
 			_, err := steward.Register(ctx, client.NewIdentity{Kind: "team", Name: "crew"})
 			return err

@@ -6,8 +6,9 @@ import (
 	"time"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/trail"
-	"tansu/internal/service"
+	"tansu/internal/record"
 )
 
 // Pages of the trail.
@@ -17,14 +18,16 @@ const (
 )
 
 func (a *api) trail(c *call) error {
-	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "q", "archive", "since", "until", "cursor", "limit"); err != nil {
+	if err := onlyQuery(c, "subject", "action", "target", "outcome", "reason", "grant", "addr", "request_id", "receipt", "q", "archive",
+		"since", "until", "cursor", "limit"); err != nil {
 		return err
 	}
-	filter, rest, err := service.TrailQuery(c.QueryParam("q"), time.Now())
+	filter, rest, err := record.TrailQuery(c.QueryParam("q"), time.Now())
 	if err != nil {
 		return err
 	}
-	for name, field := range map[string]*string{"subject": &filter.Subject, "action": &filter.Action, "target": &filter.Target, "outcome": &filter.Outcome,
+	for name, field := range map[string]*string{"subject": &filter.Subject, "action": &filter.Action, "target": &filter.Target,
+		"outcome":    &filter.Outcome,
 		"request_id": &filter.RequestID, "receipt": &filter.Receipt, "reason": &filter.Reason, "grant": &filter.Grant, "addr": &filter.Addr} {
 		if given := c.QueryParam(name); given != "" {
 			*field = given
@@ -41,16 +44,16 @@ func (a *api) trail(c *call) error {
 	}
 	if cursor := c.QueryParam("cursor"); cursor != "" {
 		if filter.Before, err = strconv.ParseUint(cursor, 10, 63); err != nil || filter.Before == 0 {
-			return &service.Error{Code: service.InvalidInput, Field: "cursor", Detail: "cursor is not one that this route gave"}
+			return &chest.Error{Code: chest.InvalidInput, Field: "cursor", Detail: "cursor is not one that this route gave"}
 		}
 	}
 	most := defaultPage
 	if limit := c.QueryParam("limit"); limit != "" {
 		if most, err = strconv.Atoi(limit); err != nil || most < 1 || most > maxPage {
-			return &service.Error{Code: service.InvalidInput, Field: "limit", Detail: "limit is not a whole number from 1 to 500"}
+			return &chest.Error{Code: chest.InvalidInput, Field: "limit", Detail: "limit is not a whole number from 1 to 500"}
 		}
 	}
-	var page service.TrailPage
+	var page record.TrailPage
 	if archive := c.QueryParam("archive"); archive != "" {
 		page, err = a.service.ArchivedTrail(c.caller, archive, filter, rest, most)
 	} else {
@@ -76,7 +79,7 @@ func queryTime(c *call, name string) (t time.Time, err error) {
 		return t, nil
 	}
 	if t, err = time.Parse(time.RFC3339, text); err != nil {
-		return t, &service.Error{Code: service.InvalidInput, Field: name, Detail: name + " is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
+		return t, &chest.Error{Code: chest.InvalidInput, Field: name, Detail: name + " is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
 	}
 	return t, nil
 }
@@ -86,7 +89,9 @@ func (a *api) receipt(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), Description: r.Description, Owner: r.Owner, AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, NeedsApproval: r.NeedsApproval, Declined: r.Declined, Remedy: remedyJSON(r.Remedy), Considered: consideredJSON(r.Considered)})
+	return c.JSON(http.StatusOK, client.Receipt{Entry: entryJSON(r.Entry), Description: r.Description, Owner: r.Owner,
+		AllowedNow: r.AllowedNow, GrantNow: r.GrantNow, NeedsApproval: r.NeedsApproval, Declined: r.Declined, Remedy: remedyJSON(r.Remedy),
+		Considered: consideredJSON(r.Considered)})
 }
 
 // refusalsSince is how far back the queue of refusals goes when nobody says otherwise.
@@ -123,7 +128,10 @@ func sinceOr(c *call, back time.Duration) (time.Time, error) {
 
 func entryJSON(e trail.Entry) client.Entry {
 	return client.Entry{Seq: e.Seq, At: e.At, Subject: e.Subject, Via: e.Via, Action: e.Action, Target: e.Target, Version: e.Version,
-		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.Detail, Stated: e.Stated, RequestID: e.RequestID, Receipt: e.Receipt, Addr: e.Addr, Count: e.Count}
+		Outcome: string(e.Outcome), Reason: e.Reason, Grant: e.Grant, Detail: e.InWords(), Stated: e.Stated, RequestID: e.RequestID,
+		Receipt: e.Receipt, Addr: e.Addr, Count: e.Count,
+		SubjectID: e.SubjectID, DrawerID: e.DrawerID, ItemID: e.ItemID, Credential: e.Credential, Given: e.Given,
+		Pinned: e.Pinned, Grace: e.Grace, OldName: e.OldName, Field: e.Field, Host: e.Host}
 }
 
 func (a *api) archives(c *call) error {

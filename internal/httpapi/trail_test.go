@@ -42,41 +42,59 @@ func TestEverythingDoneIsInTheTrail(t *testing.T) {
 		byGrant                          bool
 	}{
 		{chesttest.Call{Method: "GET", Path: "/api/drawers"}, "", "list_drawers", "", "allowed", true},
-		{chesttest.Call{Method: "POST", Path: "/api/drawers", Body: `{"name":"e","environment":"staging"}`}, "", "change_rules", "e", "allowed", true},
+		{chesttest.Call{Method: "POST", Path: "/api/drawers", Body: `{"name":"e","environment":"staging"}`}, "", "change_rules", "e", "allowed",
+			true},
 		{chesttest.Call{Method: "GET", Path: "/api/drawers/d"}, "", "list", "d", "allowed", true},
-		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r1"`}}, "", "change_rules", "d", "allowed", true},
-		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r1"`}}, "", "change_rules", "d", "failed", true},
-		{chesttest.Call{Method: "POST", Path: "/api/drawers/d/items", Body: `{"name":"j","version":` + validVersion + `}`}, "", "write_version", "d/j", "allowed", true},
+		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r1"`}}, "",
+			"change_rules", "d", "allowed", true},
+		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r1"`}}, "",
+			"change_rules", "d", "failed", true},
+		{chesttest.Call{Method: "POST", Path: "/api/drawers/d/items", Body: `{"name":"j","version":` + validVersion + `}`}, "", "write_version",
+			"d/j", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/drawers/d/items/i"}, "", "see_metadata", "d/i", "allowed", true},
-		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d/items/i", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r1"`}}, "", "change_item", "d/i", "allowed", true},
-		{chesttest.Call{Method: "POST", Path: "/api/drawers/d/items/i/versions", Body: validVersion}, "", "write_version", "d/i", "allowed", true},
+		{chesttest.Call{Method: "PATCH", Path: "/api/drawers/d/items/i", Body: `{"description":"x"}`,
+			Header: map[string]string{"If-Match": `"r1"`}}, "", "change_item", "d/i", "allowed", true},
+		{chesttest.Call{Method: "POST", Path: "/api/drawers/d/items/i/versions", Body: validVersion}, "", "write_version", "d/i", "allowed",
+			true},
 		{chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: token}, "app:ticket-api", "read_value", "d/i", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/values/d/none", Token: token}, "app:ticket-api", "read_value", "d/none", "failed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/values/e/i", Token: token}, "app:ticket-api", "read_value", "e/i", "refused", false},
 		{chesttest.Call{Method: "GET", Path: "/api/identities"}, "", "list_identities", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/identities/app:spare"}, "", "see_metadata", "app:spare", "allowed", true},
-		{chesttest.Call{Method: "POST", Path: "/api/identities", Body: `{"kind":"app","name":"new"}`}, "", "register", "app:new", "allowed", true},
-		{chesttest.Call{Method: "PATCH", Path: "/api/identities/app:new", Body: `{"state":"suspended"}`}, "", "register", "app:new", "allowed", true},
+		{chesttest.Call{Method: "POST", Path: "/api/identities", Body: `{"kind":"app","name":"new"}`}, "", "register", "app:new", "allowed",
+			true},
+		{chesttest.Call{Method: "PATCH", Path: "/api/identities/app:new", Body: `{"state":"suspended"}`}, "", "register", "app:new", "allowed",
+			true},
 		{chesttest.Call{Method: "POST", Path: "/api/identities/app:spare/credentials"}, "", "register", "app:spare", "allowed", true},
-		{chesttest.Call{Method: "DELETE", Path: "/api/identities/app:spare/credentials/" + spare.Credential.ID}, "", "register", "app:spare", "allowed", true},
+		{chesttest.Call{Method: "DELETE", Path: "/api/identities/app:spare/credentials/" + spare.Credential.ID}, "", "register", "app:spare",
+			"allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/grants"}, "", "list_grants", "", "allowed", true},
-		{chesttest.Call{Method: "POST", Path: "/api/grants", Body: `{"subject":"app:spare","role":"viewer","scope":"e/**"}`}, "", "grant", "app:spare", "allowed", true},
+		{chesttest.Call{Method: "POST", Path: "/api/grants", Body: `{"subject":"app:spare","role":"viewer","scope":"e/**"}`}, "", "grant",
+			"app:spare", "allowed", true},
 		{chesttest.Call{Method: "DELETE", Path: "/api/grants/" + given.Grant.ID}, "", "grant", "d/**", "allowed", true},
 		{chesttest.Call{Method: "DELETE", Path: "/api/grants/gr_nothing"}, "", "grant", "**", "failed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/ask/verdict?subject=app:spare&action=list&target=d"}, "", "ask_access", "d", "allowed", true},
-		{chesttest.Call{Method: "GET", Path: "/api/ask/holders?action=read_value&target=d/i", Token: token}, "app:ticket-api", "ask_access", "d/i", "refused", false},
-		{chesttest.Call{Method: "POST", Path: "/api/identities", Body: `{"kind":"team","name":"crew"}`}, "", "register", "team:crew", "allowed", true},
+		{chesttest.Call{Method: "GET", Path: "/api/ask/holders?action=read_value&target=d/i", Token: token}, "app:ticket-api", "ask_access",
+			"d/i", "refused", false},
+		{chesttest.Call{Method: "POST", Path: "/api/identities", Body: `{"kind":"team","name":"crew"}`}, "", "register", "team:crew", "allowed",
+			true},
 		{chesttest.Call{Method: "PUT", Path: "/api/identities/team:crew/members/app:spare"}, "", "register", "team:crew", "allowed", true},
 		{chesttest.Call{Method: "DELETE", Path: "/api/identities/team:crew/members/app:spare"}, "", "register", "team:crew", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/refusals"}, "", "list_refusals", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/trail"}, "", "read_trail", "", "allowed", true},
 		{chesttest.Call{Method: "GET", Path: "/api/receipts/nothing"}, "", "see_receipt", "", "failed", false},
-		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password + `","session":"token"}`, Token: "-"}, "person:steward", "sign_in", "", "allowed", false},
-		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"wrong password","session":"token"}`, Token: "-"}, "person:steward", "sign_in", "", "refused", false},
-		{chesttest.Call{Method: "POST", Path: "/api/enrol", Body: `{"code":"x","password":"` + chesttest.Password + `","session":"token"}`, Token: "-"}, "unknown", "enrol", "", "refused", false},
-		{chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=" + secret, Header: form, Token: "-"}, "app:ticket-api", "issue_token", "", "allowed", false},
-		{chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=x", Header: form, Token: "-"}, "app:ticket-api", "issue_token", "", "refused", false},
-		{chesttest.Call{Method: "POST", Path: "/api/oauth/revoke", Body: "token=" + token + "&client_id=ticket-api&client_secret=" + secret, Header: form, Token: "-"}, "app:ticket-api", "revoke_token", "", "allowed", false},
+		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password +
+			`","session":"token"}`, Token: "-"}, "person:steward", "sign_in", "", "allowed", false},
+		{chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"wrong password","session":"token"}`,
+			Token: "-"}, "person:steward", "sign_in", "", "refused", false},
+		{chesttest.Call{Method: "POST", Path: "/api/enrol", Body: `{"code":"x","password":"` + chesttest.Password + `","session":"token"}`,
+			Token: "-"}, "unknown", "enrol", "", "refused", false},
+		{chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=" +
+			secret, Header: form, Token: "-"}, "app:ticket-api", "issue_token", "", "allowed", false},
+		{chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=x",
+			Header: form, Token: "-"}, "app:ticket-api", "issue_token", "", "refused", false},
+		{chesttest.Call{Method: "POST", Path: "/api/oauth/revoke", Body: "token=" + token + "&client_id=ticket-api&client_secret=" + secret,
+			Header: form, Token: "-"}, "app:ticket-api", "revoke_token", "", "allowed", false},
 		{chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: token}, "unknown", "authenticate", "", "refused", false},
 		{chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: "-"}, "unknown", "authenticate", "", "refused", false},
 	} {
@@ -110,11 +128,13 @@ func TestEachRoleMayDoExactlyItsActions(t *testing.T) {
 		access.SeeMetadata:  {Method: "GET", Path: "/api/drawers/d/items/i"},
 		access.ReadValue:    {Method: "GET", Path: "/api/values/d/i"},
 		access.WriteVersion: {Method: "POST", Path: "/api/drawers/d/items/i/versions", Body: validVersion},
-		access.ChangeItem:   {Method: "PATCH", Path: "/api/drawers/d/items/i", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r99"`}},
-		access.ChangeRules:  {Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`, Header: map[string]string{"If-Match": `"r99"`}},
-		access.GrantAccess:  {Method: "POST", Path: "/api/grants", Body: `{"subject":"app:spare","role":"viewer","scope":"d/**"}`},
-		access.Register:     {Method: "POST", Path: "/api/identities", Body: `{"kind":"app","name":"spare"}`},
-		access.ReadTrail:    {Method: "GET", Path: "/api/trail"},
+		access.ChangeItem: {Method: "PATCH", Path: "/api/drawers/d/items/i", Body: `{"description":"x"}`,
+			Header: map[string]string{"If-Match": `"r99"`}},
+		access.ChangeRules: {Method: "PATCH", Path: "/api/drawers/d", Body: `{"description":"x"}`,
+			Header: map[string]string{"If-Match": `"r99"`}},
+		access.GrantAccess: {Method: "POST", Path: "/api/grants", Body: `{"subject":"app:spare","role":"viewer","scope":"d/**"}`},
+		access.Register:    {Method: "POST", Path: "/api/identities", Body: `{"kind":"app","name":"spare"}`},
+		access.ReadTrail:   {Method: "GET", Path: "/api/trail"},
 	}
 	for _, role := range access.Roles {
 		token := chest.Person(t, "with-"+role.Name, chesttest.Grant{Role: role.Name, Scope: "**"})
@@ -278,7 +298,8 @@ func TestNearestNameIsHintedOnlyToWhoMaySeeIt(t *testing.T) {
 		}
 	}
 	var problem *client.Problem
-	if _, err := chest.Client(t, chest.Steward).Identity(ctx, "app:tiket-api"); !errors.As(err, &problem) || !strings.Contains(problem.Detail, "app:ticket-api") {
+	if _, err := chest.Client(t, chest.Steward).Identity(ctx, "app:tiket-api"); !errors.As(err, &problem) ||
+		!strings.Contains(problem.Detail, "app:ticket-api") {
 		t.Errorf("a subject: %v", err)
 	}
 }
@@ -350,7 +371,8 @@ func TestAFloodOfRefusalsIsFolded(t *testing.T) {
 		t.Errorf("afterwards %d entries, %d folded", entries, folded)
 	}
 	groups := must[[]client.RefusalGroup](t)(chest.Client(t, chest.SignIn(t, "steward")).Refusals(ctx, time.Time{}))
-	if at := slices.IndexFunc(groups, func(g client.RefusalGroup) bool { return g.Target == "d/i" }); at < 0 || groups[at].Count != 300 || groups[at].Receipt == "" {
+	if at := slices.IndexFunc(groups, func(g client.RefusalGroup) bool { return g.Target == "d/i" }); at < 0 || groups[at].Count != 300 ||
+		groups[at].Receipt == "" {
 		t.Errorf("the queue has %+v", groups[:min(3, len(groups))])
 	}
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "refused" || receipts[err.(*client.Problem).Receipt] > 0 {

@@ -151,7 +151,8 @@ func clientFor(authority string) (*http.Client, error) {
 		}
 	}
 	return &http.Client{
-		Transport:     &http.Transport{TLSClientConfig: settings, DialContext: (&net.Dialer{Timeout: patience}).DialContext, MaxResponseHeaderBytes: 16 << 10},
+		Transport: &http.Transport{TLSClientConfig: settings, DialContext: (&net.Dialer{Timeout: patience}).DialContext,
+			MaxResponseHeaderBytes: 16 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it points elsewhere") },
 	}, nil
 }

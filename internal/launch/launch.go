@@ -122,7 +122,8 @@ func (p *Program) Run(ctx context.Context) (code int, err error) {
 	return command.ProcessState.ExitCode(), nil
 }
 
-var passedOn = []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH}
+var passedOn = []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2,
+	syscall.SIGWINCH}
 
 // fromTerminal reports whether a signal comes from the terminal's keys, which send it to the program, too.
 func fromTerminal(s os.Signal, in *os.File) bool {

@@ -76,7 +76,8 @@ func TestWhatTheProgramPrintsIsMasked(t *testing.T) {
 // A file is private, sealed, holds exactly the bytes, and is in no directory.
 func TestFilesAreInMemoryOnly(t *testing.T) {
 	binary := string([]byte{0, 1, 0xff, '\n'}) + value
-	p := Program{Files: []File{{Name: "server.key", Variable: "KEY", Mode: 0o400, Content: []byte(binary)}, {Name: "other", Variable: "OTHER", Mode: 0o600, Content: []byte("x")}}}
+	p := Program{Files: []File{{Name: "server.key", Variable: "KEY", Mode: 0o400, Content: []byte(binary)},
+		{Name: "other", Variable: "OTHER", Mode: 0o600, Content: []byte("x")}}}
 	out, errs, code := sh(t, p, `stat -Lc %a "$KEY" "$OTHER"; readlink "$KEY"; (echo changed > "$OTHER") 2>/dev/null || echo sealed; cat "$KEY"`)
 	if want := "400\n600\n/memfd:server.key (deleted)\nsealed\n" + binary; out != want || code != 0 {
 		t.Errorf("got %q, %q; want %q", out, errs, want)
@@ -120,7 +121,8 @@ func TestOnATerminalTheProgramHasATerminal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := Program{Path: path, Arguments: []string{"-c", `test -t 0 && test -t 1 && stty size; echo "$V"; read answer; echo "got $answer"; exit 5`},
+	p := Program{Path: path, Arguments: []string{"-c",
+		`test -t 0 && test -t 1 && stty size; echo "$V"; read answer; echo "got $answer"; exit 5`},
 		Environment: []string{"V=" + value, "PATH=" + os.Getenv("PATH")}, Mask: maskOf(value), In: theirs, Out: theirs, Err: theirs}
 	if _, err := ours.WriteString("an answer\n"); err != nil {
 		t.Fatal(err)
@@ -193,7 +195,8 @@ func init() {
 		return
 	}
 	if os.Getenv("LAUNCH_HELPER") == "typed" {
-		p := Program{Path: "/bin/sh", Arguments: []string{"-c", `echo ready; read answer; echo "got $answer, $V"`}, Environment: []string{"V=" + value}, Mask: maskOf(value), In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+		p := Program{Path: "/bin/sh", Arguments: []string{"-c", `echo ready; read answer; echo "got $answer, $V"`},
+			Environment: []string{"V=" + value}, Mask: maskOf(value), In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 		code, _ := p.Run(context.Background())
 		os.Exit(code)
 	}
@@ -201,7 +204,8 @@ func init() {
 	if err != nil {
 		os.Exit(1)
 	}
-	p := Program{Path: "/bin/sh", Arguments: []string{"-c", `echo started; cat "$KEY" >/dev/null; exec sleep 600`}, Out: os.Stdout, Err: os.Stderr, Mask: maskOf(string(content)),
+	p := Program{Path: "/bin/sh", Arguments: []string{"-c", `echo started; cat "$KEY" >/dev/null; exec sleep 600`}, Out: os.Stdout,
+		Err: os.Stderr, Mask: maskOf(string(content)),
 		Files: []File{{Name: "key", Variable: "KEY", Mode: 0o400, Content: content}}, Environment: []string{"V=" + string(content)}}
 	_, _ = p.Run(context.Background())
 	os.Exit(0)

@@ -34,8 +34,20 @@ type receiver interface {
 	close()
 }
 
-// rejected says that a receiver will never take what was sent to it.
-type rejected struct{ err error }
+// rejected says that a receiver will never take what was sent to it: some entries, or, without any, all of them.
+type rejected struct {
+	err     error
+	entries []Entry
+}
+
+// and is a rejection of one more entry.
+func (r *rejected) and(e Entry, err error) *rejected {
+	if r == nil {
+		r = &rejected{err: fmt.Errorf("entry %d: %w", e.Seq, err)}
+	}
+	r.entries = append(r.entries, e)
+	return r
+}
 
 func (r *rejected) Error() string { return r.err.Error() }
 
@@ -155,10 +167,21 @@ func (r *Running) States() (list []State) {
 	return list
 }
 
-// Stop lets each outlet pass on what it is about to, for a moment, and ends them.
+// stopFor is how long stopping waits for outlets. What they have not passed on by then they pass on after the next start.
+const stopFor = 5 * time.Second
+
+// Stop ends the outlets, and waits for them for a bounded time.
 func (r *Running) Stop() {
 	r.stop()
-	r.all.Wait()
+	ended := make(chan struct{})
+	go func() {
+		r.all.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-time.After(stopFor):
+	}
 }
 
 func (o *Outlet) run(ctx context.Context, source Source, log *slog.Logger) {
@@ -220,10 +243,15 @@ func (o *Outlet) pass(ctx context.Context, source Source, after uint64, log *slo
 	var never *rejected
 	lost := 0
 	if errors.As(err, &never) && o.letters != "" {
-		lost = len(entries)
-		log.Error("the outlet rejects entries; they are in the file of dead letters", "first", entries[0].Seq, "last", entries[len(entries)-1].Seq, "file", o.letters, "error", err)
+		dead := never.entries
+		if dead == nil {
+			dead = entries
+		}
+		lost = len(dead)
+		log.Error("the outlet rejects entries; they are in the file of dead letters", "first", dead[0].Seq, "last", dead[lost-1].Seq, "file",
+			o.letters, "error", err)
 		letters := &file{path: o.letters}
-		err = letters.send(ctx, entries)
+		err = letters.send(ctx, dead)
 		letters.close()
 	}
 	if err != nil {

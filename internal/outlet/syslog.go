@@ -60,15 +60,14 @@ func (s *syslog) send(ctx context.Context, entries []Entry) error {
 	return s.write(ctx, messages)
 }
 
+// write sends messages, within dialTime for all of it: to connect, to shake hands and to write. It ends at once with its context.
 func (s *syslog) write(ctx context.Context, messages []string) error {
+	ctx, cancel := context.WithTimeout(ctx, dialTime)
+	defer cancel()
 	if s.conn == nil {
-		dialer := net.Dialer{Timeout: dialTime}
-		conn, err := dialer.DialContext(ctx, "tcp", s.address)
+		conn, err := s.dial(ctx)
 		if err != nil {
 			return err
-		}
-		if s.config != nil {
-			conn = tls.Client(conn, s.config)
 		}
 		s.conn = conn
 	}
@@ -76,14 +75,30 @@ func (s *syslog) write(ctx context.Context, messages []string) error {
 	for _, message := range messages {
 		fmt.Fprintf(&text, "%d %s", len(message), message)
 	}
-	err := s.conn.SetWriteDeadline(time.Now().Add(dialTime))
+	conn := s.conn
+	deadline, _ := ctx.Deadline()
+	err := conn.SetDeadline(deadline)
 	if err == nil {
-		_, err = s.conn.Write([]byte(text.String()))
+		ends := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) }) // whoever stops waits for no write
+		_, err = conn.Write([]byte(text.String()))
+		ends()
 	}
 	if err != nil {
 		s.close()
 	}
 	return err
+}
+
+func (s *syslog) dial(ctx context.Context) (net.Conn, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", s.address)
+	if err != nil || s.config == nil {
+		return conn, err
+	}
+	secure := tls.Client(conn, s.config)
+	if err := secure.HandshakeContext(ctx); err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return secure, nil
 }
 
 // The facility "log audit" of RFC 5424, section 6.2.1, and the severities that are used.

@@ -41,21 +41,36 @@ type event struct {
 }
 
 func (w *web) send(ctx context.Context, entries []Entry) error {
-	events := make([]event, len(entries))
-	for i, e := range entries {
+	var events []event
+	var never *rejected // what cannot be told of; the others are
+	for _, e := range entries {
 		decoded, err := trail.Decode([]byte(e.Body))
 		if err != nil {
-			return &rejected{err}
+			never = never.and(e, err)
+			continue
 		}
-		events[i] = event{"1.0", strconv.FormatUint(e.Seq, 10), w.origin, "tansu.trail.entry.v1", trail.FormatTime(decoded.At), "application/json", json.RawMessage(e.Body)}
+		events = append(events, event{"1.0", strconv.FormatUint(e.Seq, 10), w.origin, "tansu.trail.entry.v1", trail.FormatTime(decoded.At),
+			"application/json", json.RawMessage(e.Body)})
 	}
+	if len(events) > 0 {
+		if err := w.post(ctx, events); err != nil {
+			return err
+		}
+	}
+	if never != nil {
+		return never
+	}
+	return nil
+}
+
+func (w *web) post(ctx context.Context, events []event) error {
 	body, err := json.Marshal(events)
 	if err != nil {
-		return &rejected{err}
+		return &rejected{err: err}
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
 	if err != nil {
-		return &rejected{err}
+		return &rejected{err: err}
 	}
 	request.Header.Set("Content-Type", "application/cloudevents-batch+json")
 	if err := w.signed(request, body); err != nil {
@@ -70,8 +85,9 @@ func (w *web) send(ctx context.Context, entries []Entry) error {
 	switch code := response.StatusCode; {
 	case code < 300:
 		return nil
-	case code >= 400 && code < 500 && code != http.StatusRequestTimeout && code != http.StatusTooManyRequests && code != http.StatusUnauthorized && code != http.StatusForbidden:
-		return &rejected{fmt.Errorf("it answered %s", response.Status)}
+	case code >= 400 && code < 500 && code != http.StatusRequestTimeout && code != http.StatusTooManyRequests &&
+		code != http.StatusUnauthorized && code != http.StatusForbidden:
+		return &rejected{err: fmt.Errorf("it answered %s", response.Status)}
 	default:
 		return fmt.Errorf("it answered %s", response.Status)
 	}
@@ -84,7 +100,8 @@ func (w *web) signed(request *http.Request, body []byte) error {
 	created := time.Now().Unix()
 	base := func(keyID string) (parameters, text string) {
 		parameters = fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="ed25519"`, created, keyID)
-		return parameters, fmt.Sprintf("\"@method\": POST\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		return parameters, fmt.Sprintf("\"@method\": POST\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": "+
+			"%s\n\"@signature-params\": %s",
 			request.URL, request.Header.Get("Content-Type"), request.Header.Get("Content-Digest"), parameters)
 	}
 	_, keyID, err := w.sign(nil)

@@ -56,7 +56,8 @@ func (p Place) Check() error {
 	for up := dir; !p.InRepository; up = filepath.Dir(up) {
 		for _, name := range repositories {
 			if _, err := os.Lstat(filepath.Join(up, name)); err == nil {
-				return fmt.Errorf("%s is inside the repository %s, from where it would be committed sooner or later: put it elsewhere, or say --in-repository", p.Path, up)
+				return fmt.Errorf("%s is inside the repository %s, from where it would be committed sooner or later: put it elsewhere, or say "+
+					"--in-repository", p.Path, up)
 			}
 		}
 		if up == filepath.Dir(up) {

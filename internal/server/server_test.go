@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -43,7 +44,8 @@ func forms(value string) map[string]string {
 // one that is asked for it.
 func TestNoValueIsFoundWhereItDoesNotBelong(t *testing.T) {
 	chest := chesttest.Start(t)
-	const value, second, refusedValue, badValue = "canary+value/one?40291", "canary+value/two?77345", "canary+value/refused?9921", "canary!bad!base64!5531"
+	const value, second, refusedValue, badValue = "canary+value/one?40291", "canary+value/two?77345", "canary+value/refused?9921",
+		"canary!bad!base64!5531"
 	const password, wrong, material = "canary password of a person 615", "canary wrong password 8812", "canary unlock material 3312"
 	var secrets []string
 	answers := &bytes.Buffer{}
@@ -74,8 +76,10 @@ func TestNoValueIsFoundWhereItDoesNotBelong(t *testing.T) {
 	post("/api/unlock", `{"material":"`+material+`"}`, "")
 	do(chesttest.Call{Method: "GET", Path: "/api/drawers", Token: wrong})
 	do(chesttest.Call{Method: "GET", Path: "/api/drawers", Token: token[:len(token)-1] + "x"})
-	do(chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=" + url.QueryEscape(wrong), Header: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}})
-	for _, path := range []string{"/api/me", "/api/drawers", "/api/drawers/d", "/api/drawers/d/items/i", "/api/identities", "/api/grants", "/api/trail?limit=500", "/"} {
+	do(chesttest.Call{Method: "POST", Path: "/api/oauth/token", Body: "grant_type=client_credentials&client_id=ticket-api&client_secret=" +
+		url.QueryEscape(wrong), Header: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}})
+	for _, path := range []string{"/api/me", "/api/drawers", "/api/drawers/d", "/api/drawers/d/items/i", "/api/identities", "/api/grants",
+		"/api/trail?limit=500", "/"} {
 		request := chesttest.Call{Method: "GET", Path: path, Token: chest.Steward}
 		do(request)
 	}
@@ -145,7 +149,8 @@ func TestFullDiskServesNothingAndRecovers(t *testing.T) {
 			served++
 			continue
 		}
-		if answer.Status != 503 || answer.Problem.Code != "not_recorded" || strings.Contains(string(answer.Body), base64.StdEncoding.EncodeToString([]byte(value))) {
+		if answer.Status != 503 || answer.Problem.Code != "not_recorded" ||
+			strings.Contains(string(answer.Body), base64.StdEncoding.EncodeToString([]byte(value))) {
 			t.Fatalf("on a full disk: %d %s", answer.Status, answer.Body)
 		}
 		if refused++; refused == 5 {
@@ -155,7 +160,8 @@ func TestFullDiskServesNothingAndRecovers(t *testing.T) {
 	if refused == 0 {
 		t.Fatal("the disk was never full")
 	}
-	if _, err := chest.Client(t, chest.Steward).AddVersion(ctx, "d", "i", 0, client.Content([]byte("lost"))); chesttest.Code(err) != "not_recorded" {
+	if _, err := chest.Client(t, chest.Steward).AddVersion(ctx, "d", "i", 0,
+		client.Content([]byte("lost"))); chesttest.Code(err) != "not_recorded" {
 		t.Errorf("a write on a full disk: %v", err)
 	}
 	if err := os.Remove(ballast); err != nil {
@@ -204,7 +210,8 @@ func TestStoppingLosesNothingThatWasAcknowledged(t *testing.T) {
 					return
 				}
 				reads.Add(1)
-				if _, err := steward.CreateItem(ctx, "d", client.NewItem{Name: fmt.Sprintf("w%d-%d", worker, n), Version: client.Content([]byte("x"))}); err != nil {
+				if _, err := steward.CreateItem(ctx, "d",
+					client.NewItem{Name: fmt.Sprintf("w%d-%d", worker, n), Version: client.Content([]byte("x"))}); err != nil {
 					return
 				}
 				writes.Add(1)
@@ -278,7 +285,8 @@ func TestPortInUseIsSaid(t *testing.T) {
 	if err := other.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := server.Start(server.Options{Dir: dir, Listen: address, KeyFile: key}); err == nil || !strings.Contains(err.Error(), "in use by another program") {
+	if _, err := server.Start(server.Options{Dir: dir, Listen: address, KeyFile: key}); err == nil ||
+		!strings.Contains(err.Error(), "in use by another program") {
 		t.Errorf("got %v", err)
 	}
 	s, err := server.Start(server.Options{Dir: dir, Listen: "127.0.0.1:0", KeyFile: key})
@@ -308,7 +316,8 @@ func TestCertificateIsRenewedUnderTheSameAuthority(t *testing.T) {
 	if err := chest.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	s, err := server.Start(server.Options{Dir: filepath.Join(chest.Dir, "chest"), Listen: "127.0.0.1:0", Hosts: []string{"chest.ferries.example"},
+	s, err := server.Start(server.Options{Dir: filepath.Join(chest.Dir, "chest"), Listen: "127.0.0.1:0",
+		Hosts:   []string{"chest.ferries.example"},
 		KeyFile: filepath.Join(chest.Dir, "unlock.key")})
 	if err != nil {
 		t.Fatal(err)
@@ -325,4 +334,23 @@ func TestCertificateIsRenewedUnderTheSameAuthority(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = response.Body.Close()
+}
+
+// Whoever connects and asks nothing keeps the chest neither from stopping as it should nor from its last checkpoint.
+func TestSilentConnectionsDoNotKeepTheChestFromStopping(t *testing.T) {
+	chest := chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP)
+	chest.Fill(t, "d", "i", "v")
+	conn, err := net.Dial("tcp", strings.TrimPrefix(chest.URL(), "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close() }()
+	chest.Fill(t, "d", "j", "v") // after it was accepted
+	if err := chest.Stop(); err != nil {
+		t.Error(err)
+	}
+	point, last := chest.Rows(t, "SELECT max(size) FROM checkpoints"), chest.Rows(t, "SELECT seq FROM indexed")
+	if fmt.Sprint(point) != fmt.Sprint(last) {
+		t.Errorf("the last checkpoint is of %v entries, and the trail has %v", point, last)
+	}
 }

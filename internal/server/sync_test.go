@@ -96,7 +96,8 @@ func TestFailingSyncServesNothingAndRecovers(t *testing.T) {
 	failing.Store(true)
 	for range 20 {
 		answer := do("GET", "/api/values/d/i", token)
-		if answer.Status != 503 || answer.Problem.Code != "not_recorded" || strings.Contains(string(answer.Body), base64.StdEncoding.EncodeToString([]byte(value))) {
+		if answer.Status != 503 || answer.Problem.Code != "not_recorded" ||
+			strings.Contains(string(answer.Body), base64.StdEncoding.EncodeToString([]byte(value))) {
 			t.Fatalf("while it fails: %d %s", answer.Status, answer.Body)
 		}
 	}
@@ -114,7 +115,8 @@ func TestFailingSyncServesNothingAndRecovers(t *testing.T) {
 	}
 
 	failing.Store(false)
-	if answer := do("GET", "/api/ready", ""); answer.Status != 200 { // it looks by itself: nobody sends anything to a service that is not ready
+	// it looks by itself: nobody sends anything to a service that is not ready
+	if answer := do("GET", "/api/ready", ""); answer.Status != 200 {
 		t.Errorf("ready afterwards: %d %s", answer.Status, answer.Body)
 	}
 	if status, err := steward.Status(ctx); err != nil || !status.Records {

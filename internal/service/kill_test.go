@@ -12,12 +12,17 @@ import (
 	"testing"
 	"time"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/importfile"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/opening"
+	"tansu/internal/people"
+	"tansu/internal/rights"
 	"tansu/internal/service"
+	"tansu/internal/shelf"
 	"tansu/internal/store"
 )
 
@@ -60,7 +65,7 @@ func foundForKilling(t *testing.T, dir string) (material, token string) {
 	defer func() { _ = records.Close() }()
 	key := envelope.NewKeyFile()
 	material = string(key.Reveal())
-	founded, err := service.Found(records, service.Founding{Method: envelope.MethodKeyFile, Material: key, Hosts: []string{"localhost"}})
+	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: key, Hosts: []string{"localhost"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,7 +76,7 @@ func foundForKilling(t *testing.T, dir string) (material, token string) {
 	if err := s.Unlock(origin, secretvalue.FromString(material)); err != nil {
 		t.Fatal(err)
 	}
-	session, err := s.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password for tests"), service.ViaCLI)
+	session, err := s.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password for tests"), people.ViaCLI)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -81,11 +86,11 @@ func foundForKilling(t *testing.T, dir string) (material, token string) {
 		t.Fatal(err)
 	}
 	for _, drawer := range []string{"a", "b"} {
-		if _, err := s.CreateDrawer(steward, service.NewDrawer{Name: drawer, Environment: "staging"}); err != nil {
+		if _, err := s.CreateDrawer(steward, shelf.NewDrawer{Name: drawer, Environment: "staging"}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, _, err := s.Give(steward, service.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
+	if _, _, err := s.Give(steward, rights.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
 		t.Fatal(err)
 	}
 	return material, token
@@ -95,7 +100,8 @@ func foundForKilling(t *testing.T, dir string) (material, token string) {
 func runAndKill(t *testing.T, dir, material, token string, first int, random *rand.Rand) (acknowledged []string) {
 	t.Helper()
 	worker := exec.Command(os.Args[0], "-test.run=TestWorkerToBeKilled")
-	worker.Env = append(os.Environ(), "TANSU_KILL_DIR="+dir, "TANSU_KILL_MATERIAL="+material, "TANSU_KILL_TOKEN="+token, "TANSU_KILL_FIRST="+strconv.Itoa(first))
+	worker.Env = append(os.Environ(), "TANSU_KILL_DIR="+dir, "TANSU_KILL_MATERIAL="+material, "TANSU_KILL_TOKEN="+token,
+		"TANSU_KILL_FIRST="+strconv.Itoa(first))
 	out, err := worker.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -141,13 +147,13 @@ func TestWorkerToBeKilled(t *testing.T) {
 		for i := range inTurn {
 			fmt.Fprintf(&file, "T%04d_%02d=value %d\n", n, i, i)
 		}
-		report, err := s.Import(steward, "a", service.NewImport{Format: importfile.Dotenv, Content: secretvalue.FromString(file.String())})
+		report, err := s.Import(steward, "a", shelf.NewImport{Format: importfile.Dotenv, Content: secretvalue.FromString(file.String())})
 		must(err)
 		if !report.Done {
 			t.Fatalf("%+v", report)
 		}
 		fmt.Printf("done imported %d\n", n)
-		_, err = s.Move(steward, itemOfTurn("a", n, 0), service.NewPlace{To: itemOfTurn("b", n, 0)})
+		_, err = s.Move(steward, itemOfTurn("a", n, 0), shelf.NewPlace{To: itemOfTurn("b", n, 0)})
 		must(err)
 		fmt.Printf("done moved %d\n", n)
 		doomed := itemOfTurn("a", n, 1)
@@ -169,7 +175,7 @@ func itemOfTurn(drawer string, turn, i int) reference.Reference {
 	return reference.Reference{Drawer: drawer, Item: fmt.Sprintf("t%04d_%02d", turn, i)}
 }
 
-func reopen(t *testing.T, dir, material, token string) (*service.Service, service.Caller, *store.Store) {
+func reopen(t *testing.T, dir, material, token string) (*service.Service, chest.Caller, *store.Store) {
 	t.Helper()
 	records, err := store.Open(dir)
 	if err != nil {
@@ -197,7 +203,7 @@ func survey(t *testing.T, dir, material, token string, acknowledged []string) {
 	there := map[string]bool{}
 	turns := map[string]int{}
 	for _, drawer := range []string{"a", "b"} {
-		page, err := s.Drawer(steward, drawer, service.WithRetired, "", 100_000)
+		page, err := s.Drawer(steward, drawer, shelf.WithRetired, "", 100_000)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -7,7 +7,9 @@ import (
 
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
-	"tansu/internal/service"
+	"tansu/internal/people"
+	"tansu/internal/rights"
+	"tansu/internal/shelf"
 )
 
 // The benchmark behind the figure policy_diff_ms_10k: a policy of 10 000 grants of 500 apps over 50 drawers with 20
@@ -15,18 +17,18 @@ import (
 func BenchmarkPolicyDiff10k(b *testing.B) {
 	s, _, steward := open(b)
 	for n := range 500 {
-		if _, err := s.Register(steward, service.NewIdentity{Kind: "app", Name: fmt.Sprintf("app-%d", n), Owner: "person:steward"}); err != nil {
+		if _, err := s.Register(steward, people.NewIdentity{Kind: "app", Name: fmt.Sprintf("app-%d", n), Owner: "person:steward"}); err != nil {
 			b.Fatal(err)
 		}
 	}
 	for d := range 50 {
 		drawer := fmt.Sprintf("drawer-%d", d)
-		if _, err := s.CreateDrawer(steward, service.NewDrawer{Name: drawer, Environment: "staging"}); err != nil {
+		if _, err := s.CreateDrawer(steward, shelf.NewDrawer{Name: drawer, Environment: "staging"}); err != nil {
 			b.Fatal(err)
 		}
 		for i := range 20 {
 			ref := reference.Reference{Drawer: drawer, Item: fmt.Sprintf("item-%d", i)}
-			if _, _, err := s.CreateItem(steward, ref, service.NewItem{}, service.NewVersion{Content: secretvalue.FromString("v")}); err != nil {
+			if _, _, err := s.CreateItem(steward, ref, shelf.NewItem{}, shelf.NewVersion{Content: secretvalue.FromString("v")}); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -42,11 +44,12 @@ func BenchmarkPolicyDiff10k(b *testing.B) {
 			if n%10 == 0 {
 				item = (n + other) % 20
 			}
-			fmt.Fprintf(&more, "  - subject: app:app-%d\n    role: consumer\n    scope: drawer-%d/item-%d\n    until: never\n    reason: grant %d\n", n/20, n%50, item, n)
+			fmt.Fprintf(&more, "  - subject: app:app-%d\n    role: consumer\n    scope: drawer-%d/item-%d\n    until: never\n    reason: grant "+
+				"%d\n", n/20, n%50, item, n)
 		}
 		return []byte(strings.Replace(string(exported), "grants:\n", "grants:\n"+more.String(), 1))
 	}
-	if _, err := s.ApplyPolicy(steward, policy(0), service.Applying{}); err != nil {
+	if _, err := s.ApplyPolicy(steward, policy(0), rights.Applying{}); err != nil {
 		b.Fatal(err)
 	}
 	exported, err := s.ExportPolicy(steward)

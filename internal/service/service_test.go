@@ -9,11 +9,16 @@ import (
 	"testing"
 	"time"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/opening"
+	"tansu/internal/people"
+	"tansu/internal/rights"
 	"tansu/internal/service"
+	"tansu/internal/shelf"
 	"tansu/internal/store"
 )
 
@@ -23,10 +28,14 @@ type broken struct {
 	failing bool
 	swapped []byte // given for every content when set
 	last    trail.Entry
+	before  func(*store.Work) // runs before a work is submitted
 }
 
 func (b *broken) Submit(work *store.Work) error {
 	b.last = work.Entry
+	if b.before != nil {
+		b.before(work)
+	}
 	if b.failing {
 		return fmt.Errorf("%w: the disk is gone", store.ErrNotRecorded)
 	}
@@ -40,10 +49,10 @@ func (b *broken) Content(version string) ([]byte, error) {
 	return b.Store.Content(version)
 }
 
-var origin = service.Origin{Addr: "192.0.2.1", RequestID: "test"}
+var origin = chest.Origin{Addr: "192.0.2.1", RequestID: "test"}
 
 // open makes an unlocked service over a broken store, with a value in d/i that the returned caller may read.
-func open(t testing.TB) (*service.Service, *broken, service.Caller) {
+func open(t testing.TB) (*service.Service, *broken, chest.Caller) {
 	t.Helper()
 	records, err := store.Create(filepath.Join(t.TempDir(), "chest"))
 	if err != nil {
@@ -51,7 +60,7 @@ func open(t testing.TB) (*service.Service, *broken, service.Caller) {
 	}
 	t.Cleanup(func() { _ = records.Close() })
 	material := envelope.NewKeyFile()
-	founded, err := service.Found(records, service.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"localhost"}})
+	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"localhost"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,7 +72,7 @@ func open(t testing.TB) (*service.Service, *broken, service.Caller) {
 	if err := s.Unlock(origin, material); err != nil {
 		t.Fatal(err)
 	}
-	session, err := s.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password for tests"), service.ViaCLI)
+	session, err := s.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password for tests"), people.ViaCLI)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,23 +80,24 @@ func open(t testing.TB) (*service.Service, *broken, service.Caller) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.CreateDrawer(steward, service.NewDrawer{Name: "d", Environment: "staging"}); err != nil {
+	if _, err := s.CreateDrawer(steward, shelf.NewDrawer{Name: "d", Environment: "staging"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"i", "j"} {
 		ref := reference.Reference{Drawer: "d", Item: name}
-		if _, _, err := s.CreateItem(steward, ref, service.NewItem{}, service.NewVersion{Content: secretvalue.FromString("value of " + name)}); err != nil {
+		if _, _, err := s.CreateItem(steward, ref, shelf.NewItem{},
+			shelf.NewVersion{Content: secretvalue.FromString("value of " + name)}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, _, err := s.Give(steward, service.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "d/**"}); err != nil {
+	if _, _, err := s.Give(steward, rights.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "d/**"}); err != nil {
 		t.Fatal(err)
 	}
 	return s, b, steward
 }
 
-func codeOf(err error) service.Code {
-	var known *service.Error
+func codeOf(err error) chest.Code {
+	var known *chest.Error
 	if errors.As(err, &known) {
 		return known.Code
 	}
@@ -100,7 +110,7 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 	item := reference.Reference{Drawer: "d", Item: "i"}
 	b.failing = true
 	served, err := s.ReadValue(steward, item)
-	if codeOf(err) != service.NotRecorded || served.Content.Len() != 0 {
+	if codeOf(err) != chest.NotRecorded || served.Content.Len() != 0 {
 		t.Errorf("a read: %d bytes, %v", served.Content.Len(), err)
 	}
 	for what, attempt := range map[string]func() error{
@@ -109,29 +119,32 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 			_, err := s.ReadValue(steward, reference.Reference{Drawer: "d", Item: "none"})
 			return err
 		},
-		"drawers": func() error { list, err := s.Drawers(steward); return without(len(list), err) },
+		"drawers": func() error { list, err := s.Drawers(steward, "", 0); return without(len(list.Drawers), err) },
 		"a drawer": func() error {
-			page, err := s.Drawer(steward, "d", service.WithoutRetired, "", 10)
+			page, err := s.Drawer(steward, "d", shelf.WithoutRetired, "", 10)
 			return without(len(page.Items), err)
 		},
-		"a history":  func() error { _, list, err := s.History(steward, item); return without(len(list), err) },
-		"identities": func() error { list, err := s.Identities(steward); return without(len(list), err) },
+		"a history": func() error { _, list, err := s.History(steward, item); return without(len(list), err) },
+		"identities": func() error {
+			page, err := s.Identities(steward, people.IdentityFilter{})
+			return without(len(page.Identities), err)
+		},
 		"the trail": func() error {
 			page, err := s.Trail(steward, store.Filter{}, nil, 10)
 			return without(len(page.Entries), err)
 		},
 		"a sign-in": func() error {
-			_, err := s.SignIn(origin, "steward", secretvalue.FromString("a password for tests"), "", service.ViaCLI)
+			_, err := s.SignIn(origin, "steward", secretvalue.FromString("a password for tests"), "", people.ViaCLI)
 			return err
 		},
 		"a wrong token": func() error { _, err := s.Authenticate(origin, "nonsense"); return err },
 		"a registration": func() error {
-			_, err := s.Register(steward, service.NewIdentity{Kind: "app", Name: "x"})
+			_, err := s.Register(steward, people.NewIdentity{Kind: "app", Name: "x"})
 			return err
 		},
 		"a lock": func() error { return s.Lock(steward) },
 	} {
-		if err := attempt(); codeOf(err) != service.NotRecorded {
+		if err := attempt(); codeOf(err) != chest.NotRecorded {
 			t.Errorf("%s: got %v, want not_recorded", what, err)
 		}
 	}
@@ -139,7 +152,7 @@ func TestNothingIsServedThatCannotBeRecorded(t *testing.T) {
 	if served, err := s.ReadValue(steward, item); err != nil || string(served.Content.Reveal()) != "value of i" {
 		t.Errorf("afterwards: %v", err)
 	}
-	if _, err := s.Identity(steward, "app:x"); codeOf(err) != service.NotFound {
+	if _, err := s.Identity(steward, "app:x"); codeOf(err) != chest.NotFound {
 		t.Errorf("the registration that was not recorded is there: %v", err)
 	}
 }
@@ -163,7 +176,7 @@ func TestMovedCiphertextIsNotServed(t *testing.T) {
 	for what, swapped := range map[string][]byte{"nonsense": bytes.Repeat([]byte{1}, 60), "nothing": {}} {
 		b.swapped = swapped
 		served, err := s.ReadValue(steward, reference.Reference{Drawer: "d", Item: "i"})
-		if codeOf(err) != service.Internal || served.Content.Len() != 0 {
+		if codeOf(err) != chest.Internal || served.Content.Len() != 0 {
 			t.Errorf("%s: %d bytes, %v", what, served.Content.Len(), err)
 		}
 		if b.last.Outcome != trail.Failed || b.last.Target != "d/i" {
@@ -184,7 +197,7 @@ func TestErrorsDoNotCarryTheirCauses(t *testing.T) {
 
 func TestSignedOutTokenIsWorthNothing(t *testing.T) {
 	s, _, steward := open(t)
-	session, err := s.SignIn(origin, "steward", secretvalue.FromString("a password for tests"), "", service.ViaCLI)
+	session, err := s.SignIn(origin, "steward", secretvalue.FromString("a password for tests"), "", people.ViaCLI)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,7 +208,7 @@ func TestSignedOutTokenIsWorthNothing(t *testing.T) {
 	if err := s.SignOut(second); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Authenticate(origin, string(session.Token.Reveal())); codeOf(err) != service.Unauthenticated {
+	if _, err := s.Authenticate(origin, string(session.Token.Reveal())); codeOf(err) != chest.Unauthenticated {
 		t.Errorf("got %v", err)
 	}
 	if _, err := s.Me(steward); err != nil {

@@ -8,17 +8,20 @@ import (
 	"testing"
 	"time"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/importfile"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/service"
+	"tansu/internal/shelf"
 	"tansu/internal/store"
 )
 
 // shelve moves the values of some numbers into a drawer, ten thousand at a time; they end at a time.
-func shelve(b testing.TB, s *service.Service, steward service.Caller, drawer string, from, to int, until time.Time) {
+func shelve(b testing.TB, s *service.Service, steward chest.Caller, drawer string, from, to int, until time.Time) {
 	for at := from; at < to; at += 10_000 {
-		report, err := s.Import(steward, drawer, service.NewImport{Format: importfile.Dotenv, Content: plaintext(at, min(to, at+10_000)), Window: lifecycle.Window{NotAfter: until}})
+		report, err := s.Import(steward, drawer, shelf.NewImport{Format: importfile.Dotenv, Content: plaintext(at, min(to, at+10_000)),
+			Window: lifecycle.Window{NotAfter: until}})
 		if err != nil || !report.Done {
 			b.Fatal(report, err)
 		}
@@ -67,7 +70,8 @@ func BenchmarkRawInsert10k(b *testing.B) {
 		if err := other.Close(); err != nil {
 			b.Fatal(err)
 		}
-		db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "chest", "chest.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)")
+		db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "chest",
+			"chest.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)")
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -129,7 +133,8 @@ func Benchmark100k(b *testing.B) {
 	now := time.Now()
 	shelve(b, s, steward, "d", 0, 99_900, now.AddDate(1, 0, 0))
 	shelve(b, s, steward, "d", 99_900, 100_000, now.AddDate(0, 0, 7))
-	for name, query := range map[string]string{"SearchRare": "berth_0077777", "SearchNone": "no-such-berth", "SearchOwner": "owner:person:nobody-at-all", "SearchPage": "berth", "SearchDue": "state:due"} {
+	for name, query := range map[string]string{"SearchRare": "berth_0077777", "SearchNone": "no-such-berth",
+		"SearchOwner": "owner:person:nobody-at-all", "SearchPage": "berth", "SearchDue": "state:due"} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {
 				if _, err := s.Search(steward, query, "", 50); err != nil {

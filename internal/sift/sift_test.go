@@ -54,7 +54,8 @@ func TestFilesAndArchivesAreLookedThrough(t *testing.T) {
 	}
 	g := gzip.NewWriter(&tarred)
 	w := tar.NewWriter(g)
-	if err := w.WriteHeader(&tar.Header{Name: "layer.zip", Mode: 0o600, Size: int64(zipped.Len()), Typeflag: tar.TypeReg, Format: tar.FormatUSTAR}); err != nil {
+	if err := w.WriteHeader(&tar.Header{Name: "layer.zip", Mode: 0o600, Size: int64(zipped.Len()), Typeflag: tar.TypeReg,
+		Format: tar.FormatUSTAR}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Write(zipped.Bytes()); err != nil {
@@ -107,7 +108,8 @@ func TestHistoryHasWhatWasDeleted(t *testing.T) {
 	dir := t.TempDir()
 	git := func(arguments ...string) {
 		t.Helper()
-		command := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=ticketing-lead", "-c", "user.email=lead@ferries.example"}, arguments...)...)
+		command := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=ticketing-lead", "-c", "user.email=lead@ferries.example"},
+			arguments...)...)
 		if out, err := command.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %v: %s", arguments, err, out)
 		}

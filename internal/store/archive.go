@@ -15,6 +15,7 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 
 	"tansu/internal/core/trail"
+	"tansu/internal/wholefile"
 )
 
 // Archive is a compressed file with entries that are not in the database any more: whole blocks, one entry to a line. It
@@ -63,7 +64,8 @@ func (s *Store) ArchiveBefore(before int64) (a Archive, moved bool, err error) {
 		Latest int64 `db:"latest"`
 		Size   int   `db:"size"`
 	}
-	err = s.read.Select(&blocks, fmt.Sprintf("SELECT number, latest, length(requests) / %d AS size FROM blocks WHERE number >= ? ORDER BY number LIMIT %d", requestMarkSize, mostBlocks), blockOf(first))
+	err = s.read.Select(&blocks, fmt.Sprintf("SELECT number, latest, length(requests) / %d AS size FROM blocks WHERE number >= ? ORDER "+
+		"BY number LIMIT %d", requestMarkSize, mostBlocks), blockOf(first))
 	if err != nil {
 		return a, false, fmt.Errorf("read blocks: %w", err)
 	}
@@ -83,7 +85,8 @@ func (s *Store) ArchiveBefore(before int64) (a Archive, moved bool, err error) {
 		return a, false, err
 	}
 	if err := s.checkArchive(a); err != nil {
-		return a, false, errors.Join(fmt.Errorf("the archive %s is not what was recorded, and nothing is removed: %w", a.Name, err), os.Remove(filepath.Join(s.dir, archiveDir, a.Name)))
+		return a, false, errors.Join(fmt.Errorf("the archive %s is not what was recorded, and nothing is removed: %w", a.Name, err),
+			os.Remove(filepath.Join(s.dir, archiveDir, a.Name)))
 	}
 	return a, true, s.removeArchived(a)
 }
@@ -101,30 +104,17 @@ func (s *Store) writeArchive(a Archive) (err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	file, err := os.CreateTemp(dir, ".making-*")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = file.Close(); _ = os.Remove(file.Name()) }()
-	out := gzip.NewWriter(file)
-	var failed error
-	err = s.Bodies(a.First, func(seq uint64, body string) bool {
-		if seq <= a.Last {
-			_, failed = io.WriteString(out, body+"\n")
-		}
-		return failed == nil && seq < a.Last
+	return wholefile.Replace(filepath.Join(dir, a.Name), 0o600, func(file io.Writer) error {
+		out := gzip.NewWriter(file)
+		var failed error
+		err := s.Bodies(a.First, func(seq uint64, body string) bool {
+			if seq <= a.Last {
+				_, failed = io.WriteString(out, body+"\n")
+			}
+			return failed == nil && seq < a.Last
+		})
+		return errors.Join(err, failed, out.Close())
 	})
-	if err = errors.Join(err, failed, out.Close(), file.Sync()); err != nil {
-		return err
-	}
-	if err := os.Rename(file.Name(), filepath.Join(dir, a.Name)); err != nil {
-		return err
-	}
-	parent, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(parent.Sync(), parent.Close())
 }
 
 // checkArchive compares every entry in a file with what was hashed when it was recorded.
@@ -152,16 +142,11 @@ func (s *Store) checkArchive(a Archive) error {
 // removeArchived takes what is in a file out of the database, in parts.
 func (s *Store) removeArchived(a Archive) error {
 	for from := a.First; from <= a.Last; from += blockSize {
-		err := s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-			if _, err := tx.tx.Exec("DELETE FROM entries WHERE first BETWEEN ? AND ?", from, from+blockSize-1); err != nil {
-				return err
-			}
-			for _, statement := range []string{"DELETE FROM postings WHERE block = ?", "DELETE FROM blocks WHERE number = ?"} {
-				if _, err := tx.tx.Exec(statement, blockOf(from)); err != nil {
-					return err
-				}
-			}
-			return nil
+		block := []any{blockOf(from)}
+		err := s.Submit(&Work{derived: []statement{
+			{text: "DELETE FROM entries WHERE first BETWEEN ? AND ?", arguments: []any{from, from + blockSize - 1}},
+			{text: "DELETE FROM postings WHERE block = ?", arguments: block},
+			{text: "DELETE FROM blocks WHERE number = ?", arguments: block},
 		}})
 		if err != nil {
 			return err

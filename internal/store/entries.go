@@ -24,6 +24,7 @@ type Filter struct {
 	Addr      string
 	RequestID string
 	Receipt   string
+	Item      string    // an item's id, whatever it was called
 	Since     time.Time // zero for none
 	Until     time.Time // zero for none
 	Receipts  bool      // only refusals that have a receipt, or stand for several that had
@@ -39,6 +40,7 @@ func (f Filter) keys() (keys []trail.Key) {
 	}
 	add(trail.ByReceipt, f.Receipt)
 	add(trail.ByGrant, f.Grant)
+	add(trail.ByItem, f.Item)
 	if strings.Contains(f.Target, "/") {
 		add(trail.ByTarget, f.Target)
 	} else {
@@ -59,13 +61,15 @@ func (f Filter) keys() (keys []trail.Key) {
 
 // Selects reports whether a filter selects an entry.
 func (f Filter) Selects(e trail.Entry) bool {
-	for _, equal := range [][2]string{{f.Subject, e.Subject}, {f.Action, e.Action}, {f.Outcome, string(e.Outcome)}, {f.Reason, e.Reason}, {f.Grant, e.Grant},
-		{f.Addr, e.Addr}, {f.RequestID, e.RequestID}, {f.Receipt, e.Receipt}} {
+	for _, equal := range [][2]string{{f.Subject, e.Subject}, {f.Action, e.Action}, {f.Outcome, string(e.Outcome)}, {f.Reason, e.Reason},
+		{f.Grant, e.Grant},
+		{f.Addr, e.Addr}, {f.RequestID, e.RequestID}, {f.Receipt, e.Receipt}, {f.Item, e.ItemID}} {
 		if equal[0] != "" && equal[0] != equal[1] {
 			return false
 		}
 	}
-	return (f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) && (!f.Receipts || e.Receipt != "" || e.Count != 0) &&
+	return (f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) &&
+		(!f.Receipts || e.Receipt != "" || e.Count != 0) &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }
 
@@ -123,7 +127,8 @@ func (s *Store) blocksOf(f Filter) (oldest, newest int64, err error) {
 	}
 	if !f.Since.IsZero() {
 		var since int64
-		if err := s.read.Get(&since, "SELECT coalesce(min(number), ?) FROM blocks WHERE latest >= ?", int64(math.MaxInt64), f.Since.UnixMicro()); err != nil {
+		if err := s.read.Get(&since, "SELECT coalesce(min(number), ?) FROM blocks WHERE latest >= ?", int64(math.MaxInt64),
+			f.Since.UnixMicro()); err != nil {
 			return 0, 0, fmt.Errorf("read trail: %w", err)
 		}
 		oldest = max(oldest, since)
@@ -155,11 +160,14 @@ func (s *Store) candidates(f Filter, keys []trail.Key, oldest, newest int64) (pa
 	}
 	switch {
 	case len(keys) > 0:
-		err = s.read.Select(&rows, "SELECT block AS number, places FROM postings WHERE key = ? AND block BETWEEN ? AND ? ORDER BY block DESC LIMIT ?", keys[0], oldest, newest, blocksAtOnce)
+		err = s.read.Select(&rows, "SELECT block AS number, places FROM postings WHERE key = ? AND block BETWEEN ? AND ? ORDER BY block "+
+			"DESC LIMIT ?", keys[0], oldest, newest, blocksAtOnce)
 	case f.RequestID != "":
-		err = s.read.Select(&rows, "SELECT number, requests AS places FROM blocks WHERE number BETWEEN ? AND ? ORDER BY number DESC LIMIT ?", oldest, newest, blocksAtOnce)
+		err = s.read.Select(&rows, "SELECT number, requests AS places FROM blocks WHERE number BETWEEN ? AND ? ORDER BY number DESC LIMIT ?",
+			oldest, newest, blocksAtOnce)
 	default:
-		err = s.read.Select(&rows, "SELECT number, zeroblob(length(requests) / 2) AS places FROM blocks WHERE number BETWEEN ? AND ? ORDER BY number DESC LIMIT 1", oldest, newest)
+		err = s.read.Select(&rows, "SELECT number, zeroblob(length(requests) / 2) AS places FROM blocks WHERE number BETWEEN ? AND ? ORDER "+
+			"BY number DESC LIMIT 1", oldest, newest)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read trail: %w", err)
@@ -236,7 +244,8 @@ type entryRows struct {
 func (r *entryRows) entry(seq uint64) (trail.Entry, error) {
 	if seq < r.first || seq >= r.first+uint64(len(r.bodies)) {
 		var row entryRow
-		if err := r.store.read.Get(&row, "SELECT first, bodies, packed FROM entries WHERE first <= ? ORDER BY first DESC LIMIT 1", seq); err != nil {
+		if err := r.store.read.Get(&row, "SELECT first, bodies, packed FROM entries WHERE first <= ? ORDER BY first DESC LIMIT 1",
+			seq); err != nil {
 			return trail.Entry{}, fmt.Errorf("read entry %d of the trail: %w", seq, err)
 		}
 		r.first, r.bodies = row.First, row.split()
@@ -318,7 +327,8 @@ func (s *Store) Bodies(from uint64, visit func(seq uint64, body string) bool) er
 // bodies is Bodies with what is in the database.
 func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) error {
 	next := max(from, 1)
-	query := "SELECT first, bodies, packed FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) ORDER BY first LIMIT ?"
+	query := "SELECT first, bodies, packed FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) " +
+		"ORDER BY first LIMIT ?"
 	for {
 		var rows []entryRow
 		if err := s.read.Select(&rows, query, next, rowsAtOnce); err != nil {

@@ -1,7 +1,10 @@
 package store
 
 import (
+	"errors"
 	"fmt"
+
+	"github.com/jmoiron/sqlx"
 
 	"tansu/internal/core/trail"
 )
@@ -17,10 +20,7 @@ type Fold struct {
 
 // Count makes one more refusal durable without an entry of its own.
 func (s *Store) Count(f Fold) error {
-	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		_, err := tx.tx.NamedStmt(tx.writer.derived.fold).Exec(f)
-		return err
-	}})
+	return s.Submit(&Work{derived: []statement{{named: s.writer.derived.fold, arguments: []any{f}}}})
 }
 
 // Folds lists what is counted and not recorded yet, as far as it began before a time.
@@ -31,17 +31,19 @@ func (s *Store) Folds(before int64) (list []Fold, err error) {
 	return list, nil
 }
 
-// Unfold records what was counted under a key as one entry, which complete makes of the count as it is at that moment.
-// Nothing happens when nothing is counted.
-func (s *Store) Unfold(key string, complete func(Fold) trail.Entry) error {
-	work := &Work{}
-	work.Change = func(tx *Tx) error {
-		var f Fold
-		if err := tx.tx.Get(&f, "DELETE FROM folds WHERE key = ? RETURNING key, sample, count, since, last", key); err != nil {
-			return err
-		}
-		work.Entry = complete(f)
-		return nil
+// Unfold records what was counted as one entry. When more was counted meanwhile it is [ErrStale], and nothing happens.
+func (s *Store) Unfold(f Fold, e trail.Entry) error {
+	return s.Submit(&Work{Entry: e, Change: &Change{folded: &f}})
+}
+
+// unfold takes out what was counted, if it still is that.
+func (f *Fold) unfold(tx *sqlx.Tx) error {
+	result, err := tx.Exec("DELETE FROM folds WHERE key = ? AND count = ?", f.Key, f.Count)
+	if err != nil {
+		return err
 	}
-	return s.Submit(work)
+	if removed, err := result.RowsAffected(); err != nil || removed != 1 {
+		return errors.Join(ErrStale, err)
+	}
+	return nil
 }

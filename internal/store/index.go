@@ -57,7 +57,8 @@ type room struct {
 	encoded []byte
 }
 
-// recorded is one row of entries as it was committed, with its lines also when it is packed in the file. The entries are those of the works, which nobody changes any more.
+// recorded is one row of entries as it was committed, with its lines also when it is packed in the file. The entries are those of the
+// works, which nobody changes any more.
 type recorded struct {
 	entryRow
 	entries []*trail.Entry
@@ -160,14 +161,12 @@ func (s *Store) Reindex() error {
 	x := &s.index
 	x.turn.Lock()
 	defer x.turn.Unlock()
-	err := s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		for _, statement := range []string{"DELETE FROM postings", "DELETE FROM blocks", "DELETE FROM uses", "DELETE FROM hashes", "UPDATE indexed SET seq = 0, goal = 0"} {
-			if _, err := tx.tx.Exec(statement); err != nil {
-				return err
-			}
-		}
-		return nil
-	}})
+	var all []statement
+	for _, text := range []string{"DELETE FROM postings", "DELETE FROM blocks", "DELETE FROM uses", "DELETE FROM hashes",
+		"UPDATE indexed SET seq = 0, goal = 0"} {
+		all = append(all, statement{text: text})
+	}
+	err := s.Submit(&Work{derived: all})
 	if err == nil {
 		x.seq, x.goal, x.tree.edge = 0, 0, trail.Edge{}
 	}
@@ -242,47 +241,32 @@ const stepsAtOnce = 200
 // because a crash may come between them; the first one says which part it is, and the last one that all is done.
 func (s *Store) enter(p part) error {
 	groups := p.groups()
-	steps := append(s.postingsOf(p, groups), s.usesOf(groups)...)
+	steps, err := s.postingsOf(p, groups)
+	if err != nil {
+		return err
+	}
+	steps = append(steps, s.usesOf(groups)...)
 	hashes, next, err := s.index.tree.grow(p, &s.index.room)
 	if err != nil {
 		return err
 	}
-	last := append(hashes, s.blockOf(p), func(tx *Tx) error {
-		_, err := tx.tx.Exec("UPDATE indexed SET seq = ?", p.last())
-		return err
-	})
+	last := append(hashes, s.blockOf(p), statement{text: "UPDATE indexed SET seq = ?", arguments: []any{p.last()}})
 	if len(steps) > stepsAtOnce {
 		s.index.goal = p.last()
-		steps = slices.Insert(steps, 0, func(tx *Tx) error {
-			_, err := tx.tx.Exec("UPDATE indexed SET goal = ?", p.last())
-			return err
-		})
+		steps = slices.Insert(steps, 0, statement{text: "UPDATE indexed SET goal = ?", arguments: []any{p.last()}})
 	}
 	for len(steps) > stepsAtOnce {
-		if err := s.derive(steps[:stepsAtOnce]); err != nil {
+		if err := s.Submit(&Work{derived: steps[:stepsAtOnce]}); err != nil {
 			return err
 		}
 		steps = steps[stepsAtOnce:]
 	}
-	if err := s.derive(append(steps, last...)); err != nil {
+	if err := s.Submit(&Work{derived: append(steps, last...)}); err != nil {
 		return err
 	}
 	s.index.tree = next
 	clear(s.index.room.entries) // the room keeps no entry
 	return nil
-}
-
-type step = func(*Tx) error
-
-func (s *Store) derive(steps []step) error {
-	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		for _, do := range steps {
-			if err := do(tx); err != nil {
-				return err
-			}
-		}
-		return nil
-	}})
 }
 
 // group is the entries of a part that say the same, in the same hour, but for their number, time and request: what a busy
@@ -318,39 +302,59 @@ func (p *part) groups() (list []*group) {
 	return list
 }
 
-func (s *Store) postingsOf(p part, groups []*group) (steps []step) {
+// postingsOf are the lists of a block with the places of a part. Only one part is worked on at a time, so that what is read here is
+// what is there when it is written.
+func (s *Store) postingsOf(p part, groups []*group) (steps []statement, err error) {
 	block, said := blockOf(p.first), map[trail.Key][]uint16{}
 	for _, g := range groups {
 		for _, key := range g.newest.Keys() {
 			said[key] = append(said[key], g.places...)
 		}
 	}
-	fresh := (p.first-1)%blockSize == 0
-	for _, key := range slices.Sorted(maps.Keys(said)) {
-		slices.Sort(said[key])
-		more := make([]byte, 0, 2*len(said[key]))
-		for _, place := range said[key] {
-			more = binary.BigEndian.AppendUint16(more, place)
+	keys := slices.Sorted(maps.Keys(said))
+	lists := map[trail.Key][]byte{}
+	if (p.first-1)%blockSize != 0 {
+		if lists, err = s.postings(keys, block); err != nil {
+			return nil, err
 		}
-		first := said[key][0]
-		steps = append(steps, func(tx *Tx) error {
-			var list []byte
-			if !fresh {
-				if err := tx.read(tx.writer.derived.posting, &list, key, block); err != nil {
-					return err
-				}
-			}
-			for len(list) >= 2 && binary.BigEndian.Uint16(list[len(list)-2:]) >= first {
-				list = list[:len(list)-2] // it was written before a crash
-			}
-			_, err := tx.tx.Stmtx(tx.writer.derived.setPosting).Exec(key, block, append(list, more...))
-			return err
-		})
 	}
-	return steps
+	for _, key := range keys {
+		slices.Sort(said[key])
+		list := lists[key]
+		for len(list) >= 2 && binary.BigEndian.Uint16(list[len(list)-2:]) >= said[key][0] {
+			list = list[:len(list)-2] // it was written before a crash
+		}
+		for _, place := range said[key] {
+			list = binary.BigEndian.AppendUint16(list, place)
+		}
+		steps = append(steps, statement{prepared: s.writer.derived.setPosting, arguments: []any{key, block, list}})
+	}
+	return steps, nil
 }
 
-func (s *Store) usesOf(groups []*group) (steps []step) {
+// postings reads lists of a block.
+func (s *Store) postings(keys []trail.Key, block int64) (lists map[trail.Key][]byte, err error) {
+	lists = map[trail.Key][]byte{}
+	for part := range slices.Chunk(keys, pageSize) {
+		query, arguments, err := sqlx.In("SELECT key, places FROM postings WHERE block = ? AND key IN (?)", block, part)
+		if err != nil {
+			return nil, err
+		}
+		var found []struct {
+			Key    trail.Key `db:"key"`
+			Places []byte    `db:"places"`
+		}
+		if err := s.read.Select(&found, query, arguments...); err != nil {
+			return nil, fmt.Errorf("read postings: %w", err)
+		}
+		for _, f := range found {
+			lists[f.Key] = f.Places
+		}
+	}
+	return lists, nil
+}
+
+func (s *Store) usesOf(groups []*group) (steps []statement) {
 	if s.index.uses == nil {
 		return nil
 	}
@@ -371,10 +375,7 @@ func (s *Store) usesOf(groups []*group) (steps []step) {
 		}
 	}
 	for _, id := range order {
-		steps = append(steps, func(tx *Tx) error {
-			_, err := tx.tx.NamedStmt(tx.writer.derived.use).Exec(uses[id])
-			return err
-		})
+		steps = append(steps, statement{named: s.writer.derived.use, arguments: []any{uses[id]}})
 	}
 	return steps
 }
@@ -388,7 +389,7 @@ func requestMark(id string) (mark [requestMarkSize]byte) {
 	return mark
 }
 
-func (s *Store) blockOf(p part) step {
+func (s *Store) blockOf(p part) statement {
 	earliest, latest := p.entries[0].At.UnixMicro(), p.entries[0].At.UnixMicro()
 	marks := make([]byte, 0, requestMarkSize*len(p.entries))
 	request, mark := "", requestMark("")
@@ -399,12 +400,7 @@ func (s *Store) blockOf(p part) step {
 		}
 		marks = append(marks, mark[:]...)
 	}
-	return func(tx *Tx) error {
-		_, err := tx.tx.Exec(`INSERT INTO blocks (number, earliest, latest, requests) VALUES (?, ?, ?, ?) ON CONFLICT (number) DO UPDATE
-			SET earliest = min(earliest, excluded.earliest), latest = max(latest, excluded.latest), requests = CAST(requests || excluded.requests AS BLOB)`,
-			blockOf(p.first), earliest, latest, marks)
-		return err
-	}
+	return statement{prepared: s.writer.derived.setBlock, arguments: []any{blockOf(p.first), earliest, latest, marks}}
 }
 
 // UseFilter selects uses of one kind.
@@ -450,20 +446,26 @@ func (s *Store) Uses(f UseFilter) (list []Use, err error) {
 	return list, nil
 }
 
-// UseRead is the kind of uses that items are completed with: an item by the name it was read by, and its reader. The other
-// kinds are the service's.
-const UseRead = "read"
+// UseRead and UseReadItem are the kinds of uses that items are completed with: an item by the name it was read by, and by its id, each
+// with its reader. Entries from before ids were recorded say the name alone. The other kinds are for the rooms to name.
+const (
+	UseRead     = "read"
+	UseReadItem = "read_item"
+)
 
 // addReadAt completes items of a drawer with when they were last read; without its name it does nothing.
 func (s *Store) addReadAt(drawer string, list []Shelved) error {
 	if drawer == "" || len(list) == 0 {
 		return nil
 	}
-	targets := make([]string, len(list))
+	at := make(map[string]int, 2*len(list))
+	names, ids := make([]string, len(list)), make([]string, len(list))
 	for i, it := range list {
-		targets[i] = drawer + "/" + it.Item.Name
+		names[i], ids[i] = drawer+"/"+it.Item.Name, it.Item.ID
+		at[names[i]], at[ids[i]] = i, i
 	}
-	query, arguments, err := sqlx.In("SELECT key, max(at) AS at FROM uses WHERE kind = ? AND key IN (?) GROUP BY key", UseRead, targets)
+	query, arguments, err := sqlx.In("SELECT key, max(at) AS at FROM uses WHERE kind = ? AND key IN (?) OR kind = ? AND key IN (?) GROUP "+
+		"BY kind, key", UseRead, names, UseReadItem, ids)
 	if err != nil {
 		return err
 	}
@@ -471,12 +473,8 @@ func (s *Store) addReadAt(drawer string, list []Shelved) error {
 	if err := s.read.Select(&uses, query, arguments...); err != nil {
 		return fmt.Errorf("read uses: %w", err)
 	}
-	last := make(map[string]int64, len(uses))
 	for _, use := range uses {
-		last[use.Key] = use.At
-	}
-	for i, target := range targets {
-		list[i].ReadAt = last[target]
+		list[at[use.Key]].ReadAt = max(list[at[use.Key]].ReadAt, use.At)
 	}
 	return nil
 }
@@ -491,7 +489,7 @@ type treeHashes struct {
 const hashesAtOnce = 512
 
 // grow adds the leaves of a part, and returns the steps that write it and the tree as it is then.
-func (t treeHashes) grow(p part, r *room) (steps []step, next treeHashes, err error) {
+func (t treeHashes) grow(p part, r *room) (steps []statement, next treeHashes, err error) {
 	size := int64(p.first - 1)
 	next = treeHashes{store: t.store, edge: t.edge.Clone()}
 	if next.edge.Size != p.first-1 {
@@ -516,10 +514,7 @@ func (t treeHashes) grow(p part, r *room) (steps []step, next treeHashes, err er
 	for encoded := range slices.Chunk(r.encoded, hashesAtOnce*tlog.HashSize) {
 		first := at
 		at += int64(len(encoded) / tlog.HashSize)
-		steps = append(steps, func(tx *Tx) error {
-			_, err := tx.tx.Exec("INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)", first, encoded)
-			return err
-		})
+		steps = append(steps, statement{prepared: t.store.writer.derived.setHashes, arguments: []any{first, encoded}})
 	}
 	return steps, next, nil
 }

@@ -19,7 +19,8 @@ func many(random *rand.Rand, n int) (list []trail.Entry) {
 		at = at.Add(time.Duration(random.IntN(20)-2) * time.Second) // the clock steps back now and then
 		e := trail.Entry{At: at, Subject: fmt.Sprintf("app:a%d", random.IntN(5)), Action: []string{"read_value", "list"}[random.IntN(2)],
 			Target:  []string{"", "d1", "d2", fmt.Sprintf("d1/i%d", random.IntN(300)), fmt.Sprintf("d2/i%d", random.IntN(3))}[random.IntN(5)],
-			Outcome: trail.Allowed, Grant: fmt.Sprintf("gr_%d", random.IntN(9)), Addr: fmt.Sprintf("192.0.2.%d", random.IntN(4)), RequestID: fmt.Sprint("r", random.IntN(n))}
+			Outcome: trail.Allowed, Grant: fmt.Sprintf("gr_%d", random.IntN(9)), Addr: fmt.Sprintf("192.0.2.%d", random.IntN(4)),
+			RequestID: fmt.Sprint("r", random.IntN(n))}
 		if random.IntN(10) == 0 {
 			e.Outcome, e.Reason, e.Grant, e.Receipt = trail.Refused, []string{"no_grant", "denied"}[random.IntN(2)], "", fmt.Sprint("rc", i)
 		}
@@ -31,8 +32,10 @@ func many(random *rand.Rand, n int) (list []trail.Entry) {
 // wants reports whether a filter selects an entry, by looking at nothing but the entry.
 func wants(f Filter, e trail.Entry) bool {
 	same := func(wanted, is string) bool { return wanted == "" || wanted == is }
-	return same(f.Subject, e.Subject) && same(f.Action, e.Action) && same(f.Outcome, string(e.Outcome)) && same(f.Reason, e.Reason) && same(f.Grant, e.Grant) &&
-		same(f.Addr, e.Addr) && same(f.RequestID, e.RequestID) && same(f.Receipt, e.Receipt) && (!f.Receipts || e.Receipt != "" || e.Count != 0) &&
+	return same(f.Subject, e.Subject) && same(f.Action, e.Action) && same(f.Outcome, string(e.Outcome)) && same(f.Reason, e.Reason) &&
+		same(f.Grant, e.Grant) &&
+		same(f.Addr, e.Addr) && same(f.RequestID, e.RequestID) && same(f.Receipt, e.Receipt) &&
+		(!f.Receipts || e.Receipt != "" || e.Count != 0) &&
 		(f.Target == "" || f.Target == e.Target || strings.HasPrefix(e.Target, f.Target+"/")) &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }
@@ -122,7 +125,8 @@ func TestIndexFindsWhatIsThere(t *testing.T) {
 			}
 			must(t, s.Entries(f, func(e trail.Entry) bool { got = append(got, e.Seq); return true }))
 			if !slices.Equal(got, want) {
-				t.Fatalf("round %d, %+v: got %d entries %v, want %d %v", round, f, len(got), got[:min(9, len(got))], len(want), want[:min(9, len(want))])
+				t.Fatalf("round %d, %+v: got %d entries %v, want %d %v", round, f, len(got), got[:min(9, len(got))], len(want),
+					want[:min(9, len(want))])
 			}
 		}
 	}
@@ -152,13 +156,15 @@ func TestIndexGoesOnAfterACrash(t *testing.T) {
 		p, err := s.part(s.index.seq + 1)
 		must(t, err)
 		groups := p.groups()
-		all := append(s.postingsOf(p, groups), s.usesOf(groups)...)
+		all, err := s.postingsOf(p, groups)
+		must(t, err)
+		all = append(all, s.usesOf(groups)...)
 		if len(all) <= 400 {
 			t.Fatalf("there are %d steps only", len(all))
 		}
-		goal := func(tx *Tx) error { _, err := tx.tx.Exec("UPDATE indexed SET goal = ?", p.last()); return err }
+		goal := statement{text: "UPDATE indexed SET goal = ?", arguments: []any{p.last()}}
 		if steps > 0 {
-			must(t, s.derive(append([]step{goal}, all[:steps]...)))
+			must(t, s.Submit(&Work{derived: append([]statement{goal}, all[:steps]...)}))
 		}
 		must(t, s.Close())
 		s, err = Open(dir)

@@ -45,7 +45,7 @@ func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shel
 }
 
 // Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
-// not as it was stored is a [*TamperedError].
+// not as it was stored is a [*TamperedError], and so is one whose bucket is not: one that was put back as it once was.
 func (s *Store) Item(drawer, name string) (Shelved, error) {
 	var items []Item
 	if err := s.prepared.item.Select(&items, drawer, name); err != nil {
@@ -59,6 +59,9 @@ func (s *Store) Item(drawer, name string) (Shelved, error) {
 		return Shelved{}, fmt.Errorf("read versions: %w", err)
 	}
 	list, err := s.assemble(items, versions)
+	if err == nil {
+		err = s.inBucket(bucketOf(items[0]))
+	}
 	if err != nil {
 		return Shelved{}, err
 	}
@@ -163,7 +166,8 @@ func (s *Store) Items(f ItemFilter, visit func(Shelved) bool) error {
 	size := 60 // the first page is often all that is wanted
 	for {
 		where, arguments := f.where()
-		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(), where, size), arguments...)
+		page, err := s.shelved(fmt.Sprintf("WHERE rowid IN (SELECT rowid FROM items %s %s ORDER BY name LIMIT %d) ORDER BY name", f.index(),
+			where, size), arguments...)
 		if err != nil {
 			return err
 		}
@@ -196,6 +200,50 @@ func (s *Store) chosen(f ItemFilter, visit func(Shelved) bool) error {
 	for i := 0; err == nil && i < len(list) && visit(list[i]); i++ {
 	}
 	return err
+}
+
+// ItemsDue calls visit with the items of all drawers of which something stops being served by a time, or nothing is, those of one drawer
+// together, until it returns false. Retired ones are not among them. Microseconds since 1970.
+func (s *Store) ItemsDue(until int64, visit func(Shelved) bool) error {
+	after, size := int64(-1), 60
+	for {
+		var rows []int64
+		if err := s.read.Select(&rows, `SELECT rowid FROM items INDEXED BY items_due
+			WHERE retired_at = 0 AND shredded_at = 0 AND served_until <= ?
+			AND rowid > ? ORDER BY rowid LIMIT ?`, until, after, size); err != nil {
+			return fmt.Errorf("read items: %w", err)
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		where, arguments, err := sqlx.In("WHERE rowid IN (?) ORDER BY rowid", rows)
+		if err != nil {
+			return fmt.Errorf("read items: %w", err)
+		}
+		page, err := s.shelved(where, arguments...)
+		if err != nil {
+			return err
+		}
+		for _, it := range page {
+			if !visit(it) {
+				return nil
+			}
+		}
+		if len(rows) < size {
+			return nil
+		}
+		after, size = rows[len(rows)-1], min(4*size, pageSize)
+	}
+}
+
+// CountDrawer counts the items of a drawer that are not shredded, and those of them that are retired.
+func (s *Store) CountDrawer(drawer string) (all, retired int, err error) {
+	err = s.read.QueryRow("SELECT (SELECT count(*) FROM items INDEXED BY items_said WHERE drawer = ?1 AND shredded_at = 0), (SELECT "+
+		"count(*) FROM items INDEXED BY items_retired WHERE drawer = ?1 AND retired_at != 0 AND shredded_at = 0)", drawer).Scan(&all, &retired)
+	if err != nil {
+		return 0, 0, fmt.Errorf("count items: %w", err)
+	}
+	return all, retired, nil
 }
 
 // CountItems counts what a filter selects.
@@ -348,32 +396,70 @@ func (s *Store) verify(items []Item, versions []Version) error {
 // ItemByID reads an item, also one that is shredded; none is an Item without an id.
 func (s *Store) ItemByID(id string) (Shelved, error) {
 	list, err := s.shelved("WHERE id = ?", id)
+	if err == nil && len(list) > 0 {
+		err = s.inBucket(bucketOfID(id))
+	}
 	if err != nil || len(list) == 0 {
 		return Shelved{}, err
 	}
 	return list[0], nil
 }
 
-// Alike lists the ids of items that have a version with a certain likeness, at most so many.
-func (s *Store) Alike(likeness, most int) (items []string, err error) {
-	err = s.read.Select(&items, "SELECT DISTINCT item FROM versions INDEXED BY versions_likeness WHERE likeness = ? AND likeness != 0 AND shredded_at = 0 LIMIT ?", likeness, most)
+// AlikeItem is where an item is that has a version which looks like a value.
+type AlikeItem struct {
+	ID     string `db:"id"`
+	Drawer string `db:"drawer"`
+	Name   string `db:"name"`
+}
+
+// Alike lists items that have a version with a certain likeness and about as many bytes, the newest first, at most so many.
+func (s *Store) Alike(likeness, size, most int) (items []AlikeItem, err error) {
+	err = s.read.Select(&items, `SELECT DISTINCT items.id, items.drawer, items.name
+		FROM versions INDEXED BY versions_likeness JOIN items ON items.id = versions.item
+		WHERE likeness = ? AND likeness != 0 AND versions.shredded_at = 0 AND size BETWEEN ? AND ? AND items.shredded_at = 0
+		ORDER BY versions.rowid DESC LIMIT ?`, likeness, size, size+2, most) // a line break at the end makes no other value of it
 	if err != nil {
 		return nil, fmt.Errorf("read versions: %w", err)
 	}
 	return items, nil
 }
 
-// WrappedUnder reads versions in a drawer whose data key is wrapped under one of its keys, at most so many, and counts all
-// of them.
-func (s *Store) WrappedUnder(drawer string, key, most int) (versions []Version, count int, err error) {
-	const where = " FROM versions WHERE drawer_key = ? AND shredded_at = 0 AND item IN (SELECT id FROM items WHERE drawer = ?)"
-	if err := s.read.Get(&count, "SELECT count(*)"+where, key, drawer); err != nil {
-		return nil, 0, fmt.Errorf("count versions: %w", err)
+// WrappedUnder reads the versions of some items of a drawer whose data key is wrapped under one of its keys: of at most so many items,
+// those that follow a name. Last is the name of the last of them; empty when none was left to look at.
+func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (versions []Version, last string, err error) {
+	var items []struct {
+		ID   string `db:"id"`
+		Name string `db:"name"`
 	}
-	if err := s.read.Select(&versions, "SELECT "+versionColumns+where+" LIMIT ?", key, drawer, most); err != nil {
-		return nil, 0, fmt.Errorf("read versions: %w", err)
+	if err := s.read.Select(&items, "SELECT id, name FROM items WHERE drawer = ? AND name > ? ORDER BY name LIMIT ?", drawer, after,
+		most); err != nil {
+		return nil, "", fmt.Errorf("read items: %w", err)
 	}
-	return versions, count, s.verify(nil, versions)
+	if len(items) == 0 {
+		return nil, "", nil
+	}
+	ids := make([]string, len(items))
+	for i, it := range items {
+		ids[i] = it.ID
+	}
+	query, arguments, err := sqlx.In("SELECT "+versionColumns+" FROM versions WHERE item IN (?) AND drawer_key = ? AND shredded_at = 0", ids,
+		key)
+	if err != nil {
+		return nil, "", fmt.Errorf("read versions: %w", err)
+	}
+	if err := s.read.Select(&versions, query, arguments...); err != nil {
+		return nil, "", fmt.Errorf("read versions: %w", err)
+	}
+	return versions, items[len(items)-1].Name, s.verify(nil, versions)
+}
+
+// CountUnder counts the versions in a drawer whose data key is wrapped under one of its keys.
+func (s *Store) CountUnder(drawer string, key int) (count int, err error) {
+	const query = "SELECT count(*) FROM versions WHERE drawer_key = ? AND shredded_at = 0 AND item IN (SELECT id FROM items WHERE drawer = ?)"
+	if err := s.read.Get(&count, query, key, drawer); err != nil {
+		return 0, fmt.Errorf("count versions: %w", err)
+	}
+	return count, nil
 }
 
 // Content reads the ciphertext of a version.

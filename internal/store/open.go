@@ -91,7 +91,8 @@ func Create(dir string) (*Store, error) {
 // Discard closes the store and removes what it has made: for an initialisation that did not finish.
 func (s *Store) Discard() {
 	_ = s.Close()
-	for _, name := range []string{databaseName, databaseName + "-wal", databaseName + "-shm", serverCertificate, serverKey, authorityCertificate, lockName} {
+	for _, name := range []string{databaseName, databaseName + "-wal", databaseName + "-shm", serverCertificate, serverKey,
+		authorityCertificate, lockName} {
 		_ = os.Remove(filepath.Join(s.dir, name))
 	}
 	_ = os.Remove(s.dir) // only if nothing else is in it
@@ -109,7 +110,8 @@ func Open(dir string) (*Store, error) {
 	case !info.IsDir():
 		return nil, &OpenError{Dir: dir, Problem: "is not a directory"}
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, &OpenError{Dir: dir, Problem: fmt.Sprintf("has mode %04o and is open to others", info.Mode().Perm()), Remedy: "run chmod 0700 " + dir}
+		return nil, &OpenError{Dir: dir, Problem: fmt.Sprintf("has mode %04o and is open to others", info.Mode().Perm()),
+			Remedy: "run chmod 0700 " + dir}
 	}
 	file := filepath.Join(dir, databaseName)
 	info, err = os.Stat(file)
@@ -119,7 +121,8 @@ func Open(dir string) (*Store, error) {
 	case err != nil:
 		return nil, &OpenError{Dir: dir, Problem: "cannot be read", Err: reason(err)}
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, &OpenError{Dir: dir, Problem: fmt.Sprintf("%s has mode %04o and is open to others", databaseName, info.Mode().Perm()), Remedy: "run chmod 0600 " + file}
+		return nil, &OpenError{Dir: dir, Problem: fmt.Sprintf("%s has mode %04o and is open to others", databaseName, info.Mode().Perm()),
+			Remedy: "run chmod 0600 " + file}
 	}
 	return open(dir)
 }
@@ -188,14 +191,16 @@ func acquire(dir string) (*os.File, error) {
 	}
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = file.Close()
-		return nil, &OpenError{Dir: dir, Problem: "is in use by another Tansu process", Remedy: "stop that one first; two processes on one chest would lose entries"}
+		return nil, &OpenError{Dir: dir, Problem: "is in use by another Tansu process",
+			Remedy: "stop that one first; two processes on one chest would lose entries"}
 	}
 	return file, nil
 }
 
 func connect(dir, mode string, connections int) (*sqlx.DB, error) {
 	lock := "immediate"
-	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-16000)"}
+	pragmas := []string{"foreign_keys(1)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "busy_timeout(5000)",
+		"temp_store(MEMORY)", "cache_size(-16000)"}
 	if mode == "ro" {
 		lock = "deferred"
 		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-8000)"}
@@ -240,7 +245,8 @@ func (s *Store) migrate() error {
 			return &OpenError{Dir: s.dir, Problem: "has no readable schema version", Err: err}
 		}
 		if found > known {
-			return &OpenError{Dir: s.dir, Problem: fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known), Remedy: "use the newer program"}
+			return &OpenError{Dir: s.dir, Problem: fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
+				Remedy: "use the newer program"}
 		}
 	}
 	if _, err := s.db.Exec(fmt.Sprintf("PRAGMA application_id = %d", applicationID)); err != nil {

@@ -12,8 +12,5 @@ func (s *Store) Position(outlet string) (seq uint64, err error) {
 
 // SetPosition keeps it.
 func (s *Store) SetPosition(outlet string, seq uint64) error {
-	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		_, err := tx.tx.Exec("INSERT OR REPLACE INTO outlets (name, seq) VALUES (?, ?)", outlet, seq)
-		return err
-	}})
+	return s.derive("INSERT OR REPLACE INTO outlets (name, seq) VALUES (?, ?)", outlet, seq)
 }

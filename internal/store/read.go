@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bytes"
 	"crypto/hmac"
 	"errors"
 	"fmt"
@@ -82,24 +81,42 @@ func (e *TamperedError) Sentences() (list []string) {
 	return list
 }
 
-// Bind gives the store the keys that authenticate rows, reads and checks them all, and allows changes from then on. A
-// row that is not as it was stored is a [*TamperedError], and nothing is bound.
+// Bind gives the store the keys that authenticate rows, reads and checks those that are kept in memory, and allows changes from then
+// on. A row that is not as it was stored is a [*TamperedError], and nothing is bound. Items and versions are checked bucket by bucket,
+// when something in one is first used, and behind the scenes ([Store.CheckBuckets]).
 func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	snapshot, t, err := s.load(sealer)
+	snapshot, l, stored, all, err := s.load(sealer, false)
 	if err != nil {
 		return nil, err
 	}
-	s.sealer, s.tally = sealer, t
+	s.sealer = sealer
+	if stored.Form == 1 {
+		if err := s.upgrade(l, stored.Revision); err != nil {
+			s.sealer = nil
+			return nil, err
+		}
+	} else {
+		s.tally = tally{revision: stored.Revision}
+		copy(s.tally.sum[:], stored.Sum)
+		s.buckets.reset(all)
+	}
 	s.bound.Store(&sealer)
 	return snapshot, nil
+}
+
+// Follow lets memory follow what is committed from now on. It is called after Bind, before anything else is submitted.
+func (s *Store) Follow(memory Memory) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.memory = memory
 }
 
 // Check reads every row that decides access as it is in the file now and checks it as Bind does, without binding
 // anything. What was changed is a [*TamperedError] that names all of it.
 func (s *Store) Check(sealer Sealer) error {
-	_, _, err := s.load(sealer)
+	_, _, _, _, err := s.load(sealer, true)
 	return err
 }
 
@@ -108,6 +125,7 @@ func (s *Store) Found(sealer Sealer) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sealer, s.tally = sealer, tally{}
+	s.buckets.reset(map[string]bucket{})
 	s.bound.Store(&sealer)
 }
 
@@ -115,20 +133,24 @@ func (s *Store) Found(sealer Sealer) {
 func (s *Store) Unbind() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.sealer, s.tally = nil, tally{}
+	s.sealer, s.tally, s.memory = nil, tally{}, nil
 	s.bound.Store(nil)
+	s.buckets.reset(nil)
 }
 
-// load reads and checks all rows, in one read transaction.
-func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
-	var snapshot Snapshot
-	var t tally
+// load reads and checks rows, in one read transaction: those that are kept in memory, and if whole is set, or if they are tallied all
+// together, items and versions, too.
+func (s *Store) load(sealer Sealer, whole bool) (snapshot *Snapshot, l *loader, stored storedTally, all map[string]bucket, err error) {
 	tx, err := s.read.Beginx()
 	if err != nil {
-		return nil, t, fmt.Errorf("read rows: %w", err)
+		return nil, nil, stored, nil, fmt.Errorf("read rows: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	l := loader{tx: tx, sealer: sealer, tally: &t, touched: &TamperedError{}}
+	if err := tx.Get(&stored, "SELECT tally, tally_revision, tally_mac, tally_form FROM chest"); err != nil {
+		return nil, nil, stored, nil, fmt.Errorf("read tally: %w", err)
+	}
+	l = &loader{tx: tx, sealer: sealer, touched: &TamperedError{}, sums: map[string]*sum{}}
+	snapshot = &Snapshot{}
 	err = errors.Join(
 		load(l, &snapshot.Identities, "id"),
 		load(l, &snapshot.Members, "id"),
@@ -137,42 +159,82 @@ func (s *Store) load(sealer Sealer) (*Snapshot, tally, error) {
 		load(l, &snapshot.Grants, "created_at, id"),
 		load(l, &snapshot.Drawers, "name"),
 		load(l, &snapshot.DrawerKeys, "drawer, number"),
-		pass[Item](l),
-		pass[Version](l),
 		load(l, &snapshot.Roles, "name"),
 		load(l, &snapshot.Requests, "created_at, id"),
 		load(l, &snapshot.Aliases, "id"),
 		load(l, &snapshot.Calendars, "id"),
 	)
+	if whole || stored.Form == 1 {
+		err = errors.Join(err, pass[Item](l), pass[Version](l))
+	}
 	if err != nil {
-		return nil, t, err
+		return nil, nil, stored, nil, err
 	}
-	var stored struct {
-		Sum      []byte `db:"tally"`
-		Revision int64  `db:"tally_revision"`
-		MAC      []byte `db:"tally_mac"`
+	if all, err = l.buckets(stored.Form); err != nil {
+		return nil, nil, stored, nil, err
 	}
-	if err := tx.Get(&stored, "SELECT tally, tally_revision, tally_mac FROM chest"); err != nil {
-		return nil, t, fmt.Errorf("read tally: %w", err)
+	l.compare(stored, all)
+	if whole && stored.Form == 2 {
+		l.compareBuckets(all)
 	}
-	t.revision = stored.Revision
-	mac := sealer.RowMAC(t.content())
-	l.touched.Tally = !bytes.Equal(stored.Sum, t.sum[:]) || !hmac.Equal(stored.MAC, mac[:])
 	if l.touched.Tally || len(l.touched.Rows) > 0 {
-		return nil, t, l.touched
+		return nil, nil, stored, nil, l.touched
 	}
-	return &snapshot, t, nil
+	return snapshot, l, stored, all, nil
+}
+
+// buckets reads and checks the sums of items and versions.
+func (l *loader) buckets(form int) (all map[string]bucket, err error) {
+	all = map[string]bucket{}
+	if form == 1 {
+		return all, nil
+	}
+	var list []bucket
+	if err := l.tx.Select(&list, "SELECT id, sum, revision, mac FROM buckets"); err != nil {
+		return nil, fmt.Errorf("read the sums of rows: %w", err)
+	}
+	for _, one := range list {
+		mac := l.sealer.RowMAC(one.content())
+		if !hmac.Equal(mac[:], one.MAC) {
+			l.touched.Rows = append(l.touched.Rows, TouchedRow{"buckets", one.ID})
+		}
+		all[one.ID] = one
+	}
+	return all, nil
+}
+
+// compareBuckets holds the rows that are there against the sums of those that were stored.
+func (l *loader) compareBuckets(all map[string]bucket) {
+	for id, one := range all {
+		if !l.sumOf(id).is(one, l.sealer) {
+			l.touched.Tally = true
+		}
+	}
+	for id := range l.sums {
+		if _, stored := all[id]; id != "" && !stored {
+			l.touched.Tally = true
+		}
+	}
 }
 
 type loader struct {
 	tx      *sqlx.Tx
 	sealer  Sealer
-	tally   *tally
+	sums    map[string]*sum // by bucket; the empty one is that of rows which are in memory
+	first   firstForm
 	touched *TamperedError
 }
 
+// sumOf is the sum of a bucket's rows, as far as they were read.
+func (l *loader) sumOf(id string) *sum {
+	if l.sums[id] == nil {
+		l.sums[id] = &sum{}
+	}
+	return l.sums[id]
+}
+
 // load reads all rows of one table and notes those whose MAC is not theirs.
-func load[R Row](l loader, rows *[]R, order string) error {
+func load[R Row](l *loader, rows *[]R, order string) error {
 	var zero R
 	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM " + zero.table() + " ORDER BY " + order
 	if err := l.tx.Select(rows, query); err != nil {
@@ -186,7 +248,7 @@ func load[R Row](l loader, rows *[]R, order string) error {
 
 // pass reads all rows of one table, checks them as load does, and keeps none. Reading and checking take about as long,
 // and go on side by side.
-func pass[R Row](l loader) error {
+func pass[R Row](l *loader) error {
 	var row R
 	rows, err := l.tx.Queryx("SELECT " + strings.Join(columns(row), ", ") + " FROM " + row.table())
 	if err != nil {
@@ -229,13 +291,15 @@ func split[R Row](rows *sqlx.Rows, parts chan<- []R) error {
 }
 
 // check notes a row whose MAC is not its own, and counts it.
-func (l loader) check(row Row) {
+func (l *loader) check(row Row) {
 	content := authenticated(row)
 	mac := l.sealer.RowMAC(content)
 	if !hmac.Equal(mac[:], row.seal().MAC) {
 		l.touched.Rows = append(l.touched.Rows, TouchedRow{row.table(), idOf(row)})
 	}
-	l.tally.toggle(l.sealer.RowTally(content))
+	share := l.sealer.RowTally(content)
+	l.first.toggle(share)
+	l.sumOf(bucketOf(row)).add(share)
 }
 
 // idOf is the id of any row: they all have one, in a field of that name.

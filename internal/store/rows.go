@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
 	"reflect"
 	"strings"
@@ -276,6 +277,10 @@ func authenticated(r Row) []byte {
 	return append([]byte(r.table()+"\x00"), content...)
 }
 
+// everyKind has one row of each type.
+var everyKind = []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{},
+	Alias{}, Calendar{}}
+
 // columns lists the columns of a row type by its db tags.
 func columns(r Row) []string {
 	var names []string
@@ -293,23 +298,68 @@ func columns(r Row) []string {
 	return names
 }
 
-// changes are the three writes of a row type.
-type changes struct{ insert, update, remove *sqlx.NamedStmt }
+// changes are the writes of a row type.
+type changes struct {
+	insert, remove *sqlx.NamedStmt
+	columns        []string
+	row            Row
+	updates        map[string]*sqlx.NamedStmt // by the columns that they set
+	wanted         []string                   // updates that were used and are not prepared yet
+}
 
-func prepare(db *sqlx.DB, r Row) (c changes, err error) {
-	names := columns(r)
-	assignments := make([]string, len(names))
-	for i, name := range names {
-		assignments[i] = name + " = :" + name
-	}
+func prepare(db *sqlx.DB, r Row) (c *changes, err error) {
+	c = &changes{row: r, columns: columns(r), updates: map[string]*sqlx.NamedStmt{}}
 	for text, statement := range map[string]**sqlx.NamedStmt{
-		"INSERT INTO " + r.table() + " (" + strings.Join(names, ", ") + ") VALUES (:" + strings.Join(names, ", :") + ")":   &c.insert,
-		"UPDATE " + r.table() + " SET " + strings.Join(assignments, ", ") + " WHERE id = :id AND revision = :revision - 1": &c.update,
-		"DELETE FROM " + r.table() + " WHERE id = :id AND revision = :revision":                                            &c.remove,
+		"INSERT INTO " + r.table() + " (" + strings.Join(c.columns, ", ") + ") VALUES (:" + strings.Join(c.columns, ", :") + ")": &c.insert,
+		"DELETE FROM " + r.table() + " WHERE id = :id AND revision = :revision":                                                  &c.remove,
 	} {
 		if *statement, err = db.PrepareNamed(text); err != nil {
 			return c, err
 		}
 	}
 	return c, nil
+}
+
+// update is the statement that puts a row in the place of another. It sets what is another value only: SQLite enters a row anew into
+// each index of which a column is set, whether or not it changes.
+func (c *changes) update(tx *sqlx.Tx, before, after Row) (*sqlx.NamedStmt, error) {
+	was, is := reflect.ValueOf(before), reflect.ValueOf(after)
+	var set []string
+	for i, name := range c.columns {
+		if !sameField(was, is, i) {
+			set = append(set, name+" = :"+name)
+		}
+	}
+	text := strings.Join(set, ", ")
+	if statement := c.updates[text]; statement != nil {
+		return statement, nil
+	}
+	c.wanted = append(c.wanted, text) // one that is prepared in a transaction ends with it
+	return tx.PrepareNamed(updateText(after, text))
+}
+
+func updateText(row Row, set string) string {
+	return "UPDATE " + row.table() + " SET " + set + " WHERE id = :id AND revision = :revision - 1"
+}
+
+// keep prepares the updates that were used for the first time, when no transaction is under way.
+func (c *changes) keep(db *sqlx.DB) {
+	for _, text := range c.wanted {
+		if statement, err := db.PrepareNamed(updateText(c.row, text)); err == nil { // else it is prepared each time
+			c.updates[text] = statement
+		}
+	}
+	c.wanted = nil
+}
+
+// sameField compares a field by its place among the columns; the last two are those of the seal, which always change.
+func sameField(was, is reflect.Value, column int) bool {
+	if column >= was.NumField()-1 {
+		return false
+	}
+	a, b := was.Field(column), is.Field(column)
+	if a.Kind() == reflect.Slice {
+		return bytes.Equal(a.Bytes(), b.Bytes())
+	}
+	return a.Interface() == b.Interface()
 }

@@ -29,36 +29,47 @@ func newStore(t *testing.T) (*Store, string) {
 	}
 	t.Cleanup(func() { _ = s.Close() })
 	s.Found(root)
-	err = s.Submit(&Work{Entry: entry("found"), Change: func(tx *Tx) error {
-		return errors.Join(
-			tx.InsertChest(Chest{ID: "ch_test", SlotMethod: "key_file", SlotSalt: []byte{1}, SlotWrapped: []byte{1}, AuthorityCertificate: []byte{1}, AuthoritySealed: []byte{1}}),
-			insert(tx, Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"}),
-			insert(tx, Identity{ID: "id_2", Kind: "team", Name: "ticketing", State: "active"}),
-			insert(tx, Member{ID: "id_2/id_1", Team: "id_2", Identity: "id_1"}),
-			insert(tx, Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}}),
-			insert(tx, Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5}),
-			insert(tx, Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"}),
-			insert(tx, Grant{ID: "gr_2", Subject: "id_1", Effect: "deny", Role: "consumer", Scope: "a/b"}),
-			insert(tx, Drawer{ID: "dr_1", Name: "a", Environment: "staging"}),
-			insert(tx, DrawerKey{ID: "dr_1/1", Drawer: "dr_1", Number: 1, Wrapped: []byte{3}}),
-			insert(tx, Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"}),
-			insert(tx, Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}}),
-			insert(tx, Role{ID: "ro_1", Name: "rotator", Actions: "write_version"}),
-			insert(tx, Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7}),
-			insert(tx, Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7}),
-			insert(tx, Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"}),
-			tx.InsertContent("it_1/1", []byte{5}),
-		)
-	}})
+	made := added(
+		Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"},
+		Identity{ID: "id_2", Kind: "team", Name: "ticketing", State: "active"},
+		Member{ID: "id_2/id_1", Team: "id_2", Identity: "id_1"},
+		Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}},
+		Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5},
+		Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"},
+		Grant{ID: "gr_2", Subject: "id_1", Effect: "deny", Role: "consumer", Scope: "a/b"},
+		Drawer{ID: "dr_1", Name: "a", Environment: "staging"},
+		DrawerKey{ID: "dr_1/1", Drawer: "dr_1", Number: 1, Wrapped: []byte{3}},
+		Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"},
+		Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}},
+		Role{ID: "ro_1", Name: "rotator", Actions: "write_version"},
+		Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7},
+		Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7},
+		Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"},
+	)
+	made.Founds = &Chest{ID: "ch_test", SlotMethod: "key_file", SlotSalt: []byte{1}, SlotWrapped: []byte{1}, AuthorityCertificate: []byte{1},
+		AuthoritySealed: []byte{1}}
+	made.PutContent("it_1/1", []byte{5})
+	err = s.Submit(&Work{Entry: entry("found"), Change: made})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return s, dir
 }
 
-func insert[R Row](tx *Tx, row R) error {
-	_, err := Insert(tx, row)
-	return err
+// added is a change that adds rows.
+func added(rows ...Row) *Change {
+	c := &Change{}
+	for _, row := range rows {
+		c.Insert(row)
+	}
+	return c
+}
+
+// updated is a change of one row.
+func updated(before, after Row) *Change {
+	c := &Change{}
+	c.Update(before, after)
+	return c
 }
 
 func entry(action string) trail.Entry {
@@ -88,7 +99,8 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 	}
 	defer func() { _ = db.Close() }()
 	tried := 0
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Calendar{}} {
+	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{},
+		Request{}, Alias{}, Calendar{}} {
 		var id string
 		if err := db.QueryRow("SELECT id FROM " + row.table() + " ORDER BY id LIMIT 1").Scan(&id); err != nil {
 			t.Fatal(row.table(), err)
@@ -108,7 +120,8 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 				t.Fatal(err)
 			}
 			var tampered *TamperedError
-			if err := s.Check(root); !errors.As(err, &tampered) || len(tampered.Rows) != 1 || tampered.Rows[0] != (TouchedRow{row.table(), touched}) {
+			if err := s.Check(root); !errors.As(err, &tampered) || len(tampered.Rows) != 1 ||
+				tampered.Rows[0] != (TouchedRow{row.table(), touched}) {
 				t.Errorf("%s.%s: got %v", row.table(), column, err)
 			}
 			if _, err := db.Exec("UPDATE "+row.table()+" SET "+column+" = ? WHERE id = ?", before, touched); err != nil {
@@ -137,6 +150,10 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		"CREATE TABLE copy AS SELECT * FROM grants WHERE id = 'gr_1'; UPDATE copy SET id = 'gr_3'; INSERT INTO grants SELECT * FROM copy",
 		"UPDATE grants SET id = CASE id WHEN 'gr_1' THEN 'gr_x' ELSE 'gr_1' END; UPDATE grants SET id = 'gr_2' WHERE id = 'gr_x'",
 		"UPDATE grants SET scope = '**', mac = (SELECT mac FROM grants WHERE id = 'gr_2') WHERE id = 'gr_1'",
+		"UPDATE buckets SET revision = revision + 1",
+		"DELETE FROM buckets",
+		"INSERT INTO versions SELECT 'it_1/2', item, 2, size, ends_in_newline, note, not_before, not_after, drawer_key, wrapped_key, " +
+			"created_at, created_by, revision, mac, staged, suspended, shredded_at, fields, likeness FROM versions",
 		"UPDATE chest SET tally = x'0000000000000000000000000000000000000000000000000000000000000000'",
 		"UPDATE chest SET tally_revision = 0",
 	} {
@@ -146,8 +163,16 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		}
 		edit(t, dir, statement)
 		var tampered *TamperedError
-		if _, err := s.Bind(root); !errors.As(err, &tampered) {
+		if err := s.Check(root); !errors.As(err, &tampered) {
 			t.Errorf("%s: got %v, want a TamperedError", statement, err)
+		}
+		// Items and versions are looked at when they are first used; all other rows before the chest is unlocked.
+		_, err := s.Bind(root)
+		if err == nil {
+			_, err = s.Item("dr_1", "b")
+		}
+		if !errors.As(err, &tampered) {
+			t.Errorf("%s, used: got %v, want a TamperedError", statement, err)
 		}
 		_ = s.Close()
 	}
@@ -164,7 +189,7 @@ func TestRowPutBackIsNoticed(t *testing.T) {
 	before := snapshot.Grants[1]
 	after := before
 	after.EndedAt = 7
-	if err := s.Submit(&Work{Entry: entry("end"), Change: func(tx *Tx) error { _, err := Update(tx, before, after); return err }}); err != nil {
+	if err := s.Submit(&Work{Entry: entry("end"), Change: updated(before, after)}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Bind(root); err != nil {
@@ -178,13 +203,101 @@ func TestRowPutBackIsNoticed(t *testing.T) {
 	}
 }
 
+// A row that is there twice does not cancel itself out: with the service stopped, the tables are made anew without keys, and each old row
+// is put in twice.
+func TestRowsPutBackInPairsAreNoticed(t *testing.T) {
+	for _, table := range []string{"tokens", "grants", "members", "credentials", "items", "versions"} {
+		s, dir := newStore(t)
+		if _, err := s.Bind(root); err != nil {
+			t.Fatal(err)
+		}
+		edit(t, dir, "CREATE TABLE twice AS SELECT * FROM "+table)
+		edit(t, dir, "INSERT INTO twice SELECT * FROM "+table)
+		edit(t, dir, "INSERT INTO twice SELECT * FROM "+table)
+		edit(t, dir, "PRAGMA writable_schema = 1")
+		edit(t, dir, "DROP TABLE "+table)
+		edit(t, dir, "ALTER TABLE twice RENAME TO "+table)
+		if table == "items" { // of which the reader names indexes
+			for _, index := range []string{"items_served_until ON items (drawer, served_until)", "items_said ON items (drawer, name)"} {
+				edit(t, dir, "CREATE INDEX "+index)
+			}
+		}
+		if err := s.Check(root); err == nil {
+			t.Errorf("%s: three of each row are as good as one", table)
+		}
+		_ = s.Close()
+	}
+}
+
+// A version that was put back as it once was has a good MAC. It is not used: its bucket is looked at first, and behind the scenes.
+func TestVersionPutBackIsNotUsed(t *testing.T) {
+	s, dir := newStore(t)
+	edit(t, dir, "CREATE TABLE kept AS SELECT * FROM versions")
+	if _, err := s.Bind(root); err != nil {
+		t.Fatal(err)
+	}
+	it, err := s.Item("dr_1", "b")
+	must(t, err)
+	after := it.Versions[0]
+	after.Suspended = true
+	must(t, s.Submit(&Work{Entry: entry("suspend"), Change: updated(it.Versions[0], after)}))
+	s.Unbind()
+	edit(t, dir, "DELETE FROM versions")
+	edit(t, dir, "INSERT INTO versions SELECT * FROM kept")
+	_, err = s.Bind(root)
+	must(t, err)
+	var tampered *TamperedError
+	if _, err := s.Item("dr_1", "b"); !errors.As(err, &tampered) {
+		t.Errorf("got %v, want a TamperedError", err)
+	}
+	s.Unbind()
+	_, err = s.Bind(root)
+	must(t, err)
+	var found error
+	if looked := s.CheckBuckets(nil, func(err error) { found = err }); looked != 1 || !errors.As(found, &tampered) {
+		t.Errorf("behind the scenes %d were looked at, and found %v", looked, found)
+	}
+}
+
+// While rows change, the bucket that they are in is never taken for one that somebody edited.
+func TestBucketsAreLookedAtWhileTheyChange(t *testing.T) {
+	s, _ := newStore(t)
+	if _, err := s.Bind(root); err != nil {
+		t.Fatal(err)
+	}
+	it, err := s.Item("dr_1", "b")
+	must(t, err)
+	var wg sync.WaitGroup
+	stop := make(chan struct{})
+	wg.Go(func() {
+		before := it.Item
+		for n := range 200 {
+			after := before
+			after.Description = fmt.Sprint(n)
+			change := updated(before, after)
+			must(t, s.Submit(&Work{Entry: entry("describe"), Change: change}))
+			before = change.Rows[0].After.(Item)
+		}
+		close(stop)
+	})
+	for looking := true; looking; {
+		select {
+		case <-stop:
+			looking = false
+		default:
+			must(t, s.checkBucket(root, bucketOfID("it_1")))
+		}
+	}
+	wg.Wait()
+}
+
 func TestAnotherRootKeyDoesNotBind(t *testing.T) {
 	s, _ := newStore(t)
 	if _, err := s.Bind(envelope.NewRoot("ch_test")); err == nil {
 		t.Error("rows verify under another key")
 	}
 	s.Unbind()
-	err := s.Submit(&Work{Entry: entry("x"), Change: func(tx *Tx) error { return insert(tx, Drawer{ID: "dr_2", Name: "z"}) }})
+	err := s.Submit(&Work{Entry: entry("x"), Change: added(Drawer{ID: "dr_2", Name: "z"})})
 	if !errors.Is(err, ErrNotBound) {
 		t.Errorf("a locked store takes a row: %v", err)
 	}
@@ -195,9 +308,8 @@ func TestAnotherRootKeyDoesNotBind(t *testing.T) {
 
 func TestChangeAndEntryAreOne(t *testing.T) {
 	s, _ := newStore(t)
-	err := s.Submit(&Work{Entry: entry("lost"), Change: func(tx *Tx) error {
-		return errors.Join(insert(tx, Drawer{ID: "dr_2", Name: "new"}), insert(tx, Drawer{ID: "dr_3", Name: "a"})) // the name is taken
-	}})
+	// the name is taken
+	err := s.Submit(&Work{Entry: entry("lost"), Change: added(Drawer{ID: "dr_2", Name: "new"}, Drawer{ID: "dr_3", Name: "a"})})
 	if !errors.Is(err, ErrExists) {
 		t.Fatalf("got %v, want ErrExists", err)
 	}
@@ -220,7 +332,7 @@ func TestFailingChangeLeavesItsCompanyAlone(t *testing.T) {
 			if n%2 == 0 {
 				name = fmt.Sprintf("drawer-%d", n)
 			}
-			err := s.Submit(&Work{Entry: entry(name), Change: func(tx *Tx) error { return insert(tx, Drawer{ID: fmt.Sprintf("dr_x%d", n), Name: name}) }})
+			err := s.Submit(&Work{Entry: entry(name), Change: added(Drawer{ID: fmt.Sprintf("dr_x%d", n), Name: name})})
 			if (err == nil) != (n%2 == 0) {
 				t.Errorf("%d: %v", n, err)
 			}
@@ -262,7 +374,7 @@ func TestStaleRowIsNotReplaced(t *testing.T) {
 	}
 	before := snapshot.Drawers[0]
 	update := func() error {
-		return s.Submit(&Work{Entry: entry("u"), Change: func(tx *Tx) error { _, err := Update(tx, before, before); return err }})
+		return s.Submit(&Work{Entry: entry("u"), Change: updated(before, before)})
 	}
 	if err := update(); err != nil {
 		t.Fatal(err)
@@ -338,7 +450,8 @@ func TestOpenSaysWhyItCannot(t *testing.T) {
 		{"a file", func(t *testing.T, dir string) { must(t, os.RemoveAll(dir)); must(t, os.WriteFile(dir, nil, 0o600)) }, "is not a directory"},
 		{"empty", func(t *testing.T, dir string) { must(t, os.Remove(filepath.Join(dir, databaseName))) }, "holds no chest"},
 		{"open to others", func(t *testing.T, dir string) { must(t, os.Chmod(dir, 0o755)) }, "is open to others"},
-		{"database open to others", func(t *testing.T, dir string) { must(t, os.Chmod(filepath.Join(dir, databaseName), 0o644)) }, "is open to others"},
+		{"database open to others", func(t *testing.T, dir string) { must(t, os.Chmod(filepath.Join(dir, databaseName), 0o644)) },
+			"is open to others"},
 		{"not a database", func(t *testing.T, dir string) {
 			must(t, os.WriteFile(filepath.Join(dir, databaseName), []byte(strings.Repeat("nonsense ", 1000)), 0o600))
 		}, "is not a Tansu database"},
@@ -382,19 +495,27 @@ func TestSecondOpenIsRefusedWhileTheFirstIsOpen(t *testing.T) {
 	}
 }
 
-// A database from before conditions, teams, labels and roles is brought up to date, and the rows in it still verify: a column that came later
+// A database from before conditions, teams, labels and roles is brought up to date, and the rows in it still verify: a column that came
+// later
 // counts in the MAC only when it is not empty.
 func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	s, dir := newStore(t)
 	snapshot, err := s.Bind(root)
 	must(t, err)
-	must(t, s.Submit(&Work{Entry: entry("leave"), Change: func(tx *Tx) error {
-		return errors.Join(Delete(tx, snapshot.Members[0]), Delete(tx, snapshot.Roles[0]), Delete(tx, snapshot.Requests[0]), Delete(tx, snapshot.Aliases[0]), Delete(tx, snapshot.Calendars[0]))
-	}}))
+	leaving := &Change{}
+	for _, row := range []Row{snapshot.Members[0], snapshot.Roles[0], snapshot.Requests[0], snapshot.Aliases[0], snapshot.Calendars[0]} {
+		leaving.Delete(row)
+	}
+	must(t, s.Submit(&Work{Entry: entry("leave"), Change: leaving}))
+	_, l, _, _, err := s.load(root, true) // the tally as it was: all rows together
+	must(t, err)
+	mac := root.RowMAC(l.first.content())
+	edit(t, dir, "UPDATE chest SET tally = ?, tally_revision = 0, tally_mac = ?", l.first.sum[:], mac[:])
 	var bodies []string
 	must(t, s.Bodies(1, func(_ uint64, body string) bool { bodies = append(bodies, body); return true }))
 	must(t, s.Close())
-	for _, table := range []string{"members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes", "checkpoints", "folds", "outlets", "entries"} {
+	for _, table := range []string{"buckets", "members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes",
+		"checkpoints", "folds", "outlets", "entries"} {
 		edit(t, dir, "DROP TABLE "+table)
 	}
 	edit(t, dir, "CREATE TABLE entries (seq INTEGER PRIMARY KEY, body TEXT NOT NULL, receipt TEXT) STRICT")
@@ -402,15 +523,19 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	for i, body := range bodies {
 		edit(t, dir, fmt.Sprintf("INSERT INTO entries (seq, body) VALUES (%d, '%s')", i+1, body))
 	}
-	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE calendars", "INDEX versions_likeness"} {
+	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE calendars", "INDEX versions_likeness", "INDEX items_due"} {
 		edit(t, dir, "DROP "+drop)
 	}
 	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {
 		edit(t, dir, "DROP INDEX items_"+index)
 	}
-	for _, column := range []string{"items.served_until", "items.served_since", "items.rules", "drawers.shredded_at", "drawers.shredded_by", "drawers.shredded_name", "versions.likeness", "items.awake_at", "items.use_only", "drawers.rules", "grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
-		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended", "items.retired_at",
-		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose", "identities.environment", "credentials.detail", "tokens.bound"} {
+	for _, column := range []string{"chest.tally_form", "items.served_until", "items.served_since", "items.rules", "drawers.shredded_at",
+		"drawers.shredded_by", "drawers.shredded_name", "versions.likeness", "items.awake_at", "items.use_only", "drawers.rules",
+		"grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
+		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended",
+		"items.retired_at",
+		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose",
+		"identities.environment", "credentials.detail", "tokens.bound"} {
 		table, name, _ := strings.Cut(column, ".")
 		edit(t, dir, "ALTER TABLE "+table+" DROP COLUMN "+name)
 	}
@@ -437,7 +562,8 @@ func TestOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 	must(t, os.Mkdir(dir, 0o700))
 	must(t, os.WriteFile(filepath.Join(dir, databaseName), nil, 0o600))
 	edit(t, dir, fmt.Sprintf("PRAGMA application_id = %d", applicationID))
-	edit(t, dir, "CREATE TABLE goose_db_version (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL, is_applied INTEGER NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))")
+	edit(t, dir, "CREATE TABLE goose_db_version (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL, is_applied INTEGER "+
+		"NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))")
 	edit(t, dir, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (0, 1)")
 	s, err := Open(dir)
 	must(t, err)
@@ -448,7 +574,8 @@ func TestOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 func TestFilterSelects(t *testing.T) {
 	s, _ := newStore(t)
 	add := func(subject, target, outcome string, at int64) {
-		e := trail.Entry{At: time.Unix(at, 0), Subject: subject, Action: "read_value", Target: target, Outcome: trail.Outcome(outcome), RequestID: fmt.Sprint(at), Receipt: "r" + fmt.Sprint(at)}
+		e := trail.Entry{At: time.Unix(at, 0), Subject: subject, Action: "read_value", Target: target, Outcome: trail.Outcome(outcome),
+			RequestID: fmt.Sprint(at), Receipt: "r" + fmt.Sprint(at)}
 		must(t, s.Submit(&Work{Entry: e}))
 	}
 	add("app:a", "d/i", "allowed", 2001)
@@ -483,43 +610,45 @@ func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 2))
 	words := []string{"gate", "Radio", "ledger", "north_quay", "50%", "ramp-key", "é"}
 	var all []Item
-	must(t, s.Submit(&Work{Entry: entry("fill"), Change: func(tx *Tx) error {
-		for n := range 900 {
-			row := Item{ID: fmt.Sprintf("it_%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("%s-%04d", words[random.IntN(len(words))], n), Kind: "secret",
-				Description: words[random.IntN(len(words))], ServedUntil: int64(random.IntN(50)), ServedSince: int64(random.IntN(50))}
-			switch random.IntN(6) {
-			case 0:
-				row.Labels = "team=" + words[random.IntN(3)]
-			case 1:
-				row.Owner = "person:harbour-master"
-			case 2:
-				row.RetiredAt = 9
-			case 3:
-				row.ShreddedAt, row.ShreddedName = 9, row.Name
-			}
-			stored, err := Insert(tx, row)
-			if err != nil {
-				return err
-			}
-			all = append(all, stored)
+	filling := &Change{}
+	for n := range 900 {
+		row := Item{ID: fmt.Sprintf("it_%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("%s-%04d", words[random.IntN(len(words))], n),
+			Kind:        "secret",
+			Description: words[random.IntN(len(words))], ServedUntil: int64(random.IntN(50)), ServedSince: int64(random.IntN(50))}
+		switch random.IntN(6) {
+		case 0:
+			row.Labels = "team=" + words[random.IntN(3)]
+		case 1:
+			row.Owner = "person:harbour-master"
+		case 2:
+			row.RetiredAt = 9
+		case 3:
+			row.ShreddedAt, row.ShreddedName = 9, row.Name
 		}
-		return nil
-	}}))
+		filling.Insert(row)
+	}
+	must(t, s.Submit(&Work{Entry: entry("fill"), Change: filling}))
+	for _, row := range filling.Rows {
+		all = append(all, row.After.(Item))
+	}
 	has := func(text, word string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(word)) }
 	for name, c := range map[string]struct {
 		filter ItemFilter
 		naive  func(Item) bool
 	}{
-		"all":       {ItemFilter{}, func(Item) bool { return true }},
-		"after":     {ItemFilter{After: "ledger"}, func(r Item) bool { return r.Name > "ledger" }},
-		"labelled":  {ItemFilter{Labelled: true}, func(r Item) bool { return r.Labels != "" }},
-		"owned":     {ItemFilter{Owner: "person:harbour-master"}, func(r Item) bool { return r.Owner != "" }},
-		"retired":   {ItemFilter{Retired: true}, func(r Item) bool { return r.RetiredAt != 0 }},
-		"due":       {ItemFilter{ServedUntil: 7}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 7 || r.ServedSince <= 0) }},
-		"aged":      {ItemFilter{ServedUntil: 3, ServedSince: 9}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 3 || r.ServedSince <= 9) }},
-		"a word":    {ItemFilter{Said: []Said{{[]string{"name", "description"}, "*radio*"}}}, func(r Item) bool { return has(r.Name, "radio") || has(r.Description, "radio") }},
-		"two words": {ItemFilter{Said: []Said{{[]string{"name"}, "*gate*"}, {[]string{"description"}, "*north_quay*"}}}, func(r Item) bool { return has(r.Name, "gate") && has(r.Description, "north_quay") }},
-		"a sign":    {ItemFilter{Said: []Said{{[]string{"description"}, "*0%*"}}}, func(r Item) bool { return has(r.Description, "0%") }},
+		"all":      {ItemFilter{}, func(Item) bool { return true }},
+		"after":    {ItemFilter{After: "ledger"}, func(r Item) bool { return r.Name > "ledger" }},
+		"labelled": {ItemFilter{Labelled: true}, func(r Item) bool { return r.Labels != "" }},
+		"owned":    {ItemFilter{Owner: "person:harbour-master"}, func(r Item) bool { return r.Owner != "" }},
+		"retired":  {ItemFilter{Retired: true}, func(r Item) bool { return r.RetiredAt != 0 }},
+		"due":      {ItemFilter{ServedUntil: 7}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 7 || r.ServedSince <= 0) }},
+		"aged": {ItemFilter{ServedUntil: 3, ServedSince: 9},
+			func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 3 || r.ServedSince <= 9) }},
+		"a word": {ItemFilter{Said: []Said{{[]string{"name", "description"}, "*radio*"}}},
+			func(r Item) bool { return has(r.Name, "radio") || has(r.Description, "radio") }},
+		"two words": {ItemFilter{Said: []Said{{[]string{"name"}, "*gate*"}, {[]string{"description"}, "*north_quay*"}}},
+			func(r Item) bool { return has(r.Name, "gate") && has(r.Description, "north_quay") }},
+		"a sign": {ItemFilter{Said: []Said{{[]string{"description"}, "*0%*"}}}, func(r Item) bool { return has(r.Description, "0%") }},
 	} {
 		c.filter.Drawer = "dr_1"
 		var want, got, rare []string
@@ -551,7 +680,7 @@ func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
 	before := all[slices.IndexFunc(all, func(r Item) bool { return r.ShreddedAt == 0 })]
 	after := before
 	after.Description = "zeppelin"
-	must(t, s.Submit(&Work{Entry: entry("describe"), Change: func(tx *Tx) error { _, err := Update(tx, before, after); return err }}))
+	must(t, s.Submit(&Work{Entry: entry("describe"), Change: updated(before, after)}))
 	if rows, ok, err := s.Rare([]Said{{[]string{"description"}, "zeppel*"}}); err != nil || !ok || len(rows["dr_1"]) != 1 {
 		t.Errorf("a word that was just written: %v, %v, %v", rows, ok, err)
 	}

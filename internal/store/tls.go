@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"tansu/internal/wholefile"
 )
 
 // The files of the chest's TLS identity. The server's key must be readable while the chest is locked, because unlocking
@@ -27,7 +28,7 @@ func (s *Store) WriteTLS(files TLSFiles) error {
 		name    string
 		content []byte
 	}{{authorityCertificate, files.Authority}, {serverKey, files.Key}, {serverCertificate, files.Certificate}} {
-		if err := replaceFile(filepath.Join(s.dir, f.name), f.content); err != nil {
+		if err := wholefile.Replace(filepath.Join(s.dir, f.name), 0o600, wholefile.Content(f.content)); err != nil {
 			return fmt.Errorf("write %s: %w", f.name, err)
 		}
 	}
@@ -49,24 +50,3 @@ func (s *Store) ReadTLS() (files TLSFiles, err error) {
 
 // AuthorityPath is where the authority's certificate stands, for people to copy.
 func (s *Store) AuthorityPath() string { return filepath.Join(s.dir, authorityCertificate) }
-
-// replaceFile writes a file with mode 0600 beside its place, syncs it, and renames it into place.
-func replaceFile(path string, content []byte) error {
-	file, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.Remove(file.Name()) }()
-	if _, err := file.Write(content); err != nil {
-		_ = file.Close()
-		return err
-	}
-	if err := file.Sync(); err != nil {
-		_ = file.Close()
-		return err
-	}
-	if err := file.Close(); err != nil {
-		return err
-	}
-	return os.Rename(file.Name(), path)
-}

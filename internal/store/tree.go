@@ -96,18 +96,13 @@ func (s *Store) Checkpoints(from, to uint64, most int) (list []StoredCheckpoint,
 
 // KeepCheckpoint stores a checkpoint; one of the same size stays as it is.
 func (s *Store) KeepCheckpoint(c StoredCheckpoint) error {
-	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		_, err := tx.tx.Exec("INSERT OR IGNORE INTO checkpoints (size, at, note) VALUES (?, ?, ?)", c.Size, c.At, c.Note)
-		return err
-	}})
+	return s.derive("INSERT OR IGNORE INTO checkpoints (size, at, note) VALUES (?, ?, ?)", c.Size, c.At, c.Note)
 }
 
 // ThinCheckpoints leaves, of the checkpoints made before a time, the last one of each hour.
 func (s *Store) ThinCheckpoints(before int64) error {
-	return s.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		_, err := tx.tx.Exec("DELETE FROM checkpoints WHERE at < ?1 AND size NOT IN (SELECT max(size) FROM checkpoints WHERE at < ?1 GROUP BY at / 3600000000)", before)
-		return err
-	}})
+	return s.derive("DELETE FROM checkpoints WHERE at < ?1 AND size NOT IN (SELECT max(size) FROM checkpoints WHERE at < ?1 GROUP BY at "+
+		"/ 3600000000)", before)
 }
 
 // ChangedEntries lists entries in the file whose bytes are not those that were hashed when they were recorded, at most so

@@ -1,9 +1,7 @@
 package store
 
 import (
-	"cmp"
 	"context"
-	"crypto/subtle"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -31,28 +29,39 @@ var ErrNotRecorded = errors.New("the trail cannot be written")
 // ErrNotBound says that rows cannot be written because the chest is locked.
 var ErrNotBound = errors.New("the chest is locked")
 
+// ErrMoved says that what a work was decided on does not hold any more: it is to be decided again.
+var ErrMoved = errors.New("what this rests on has changed meanwhile")
+
 // Sealer authenticates rows; the root key provides it while the chest is unlocked.
 type Sealer interface {
 	RowMAC(content []byte) [32]byte
 	RowTally(content []byte) [32]byte
 }
 
-// Work is one thing to be made durable: an entry and, if Change is set, the change it tells of.
+// Work is one thing to be made durable: entries, and the change that they tell of. It is a value: nothing in it is called by the
+// writer, so that what the file becomes, what memory becomes, and what another machine could be sent follow from it alone.
 type Work struct {
 	Entry trail.Entry // Seq is given by the writer
-	// Derived says that the change only works out what entries say that are there already, and has no entry of its own.
-	Derived bool
 	// More are further entries of the same work, recorded with it and after it: one for each of many things changed.
-	More []trail.Entry
-	// Change runs inside the transaction, on any submitter's goroutine. An error undoes it alone, leaves the entry out
-	// and is what Submit returns.
-	Change func(*Tx) error
-	// Committed runs after the commit and before Submit returns, on any submitter's goroutine, in the order of commits:
-	// the place to bring memory in line with the file.
-	Committed func()
+	More   []trail.Entry
+	Change *Change // nil for entries alone
+	Basis  Basis   // what it was decided on; the zero Basis for what does not depend on anything
 
-	err  error
-	told chan turn
+	derived []statement // instead of entries and a change: what is worked out from entries that are there
+	err     error
+	told    chan turn
+}
+
+// Memory follows the file: what decides access, as of the last commit. The writer calls it, one call at a time.
+type Memory interface {
+	// Admit reports whether what a work rests on still holds, after the works that were taken since the last commit; if not,
+	// the error is [ErrMoved].
+	Admit(Basis) error
+	// Take notes a change that was written, and Commit makes all that were taken what memory is; Drop forgets them, because
+	// they could not be made durable.
+	Take(*Change)
+	Commit()
+	Drop()
 }
 
 // turn is what a submitted work waits for.
@@ -66,20 +75,24 @@ const (
 // writer changes the file. Who submits a work while nobody writes takes the lead: it commits what is waiting and hands
 // the lead to one of those that came meanwhile. A lone client's work therefore never changes goroutines.
 type writer struct {
-	db      *sqlx.DB
-	queue   queue
-	insert  *sqlx.Stmt         // adds a row of entries
-	changes map[string]changes // by table
-	content *sqlx.Stmt         // inserts one
-	derived struct {           // what the index of the trail takes
-		posting, setPosting *sqlx.Stmt
-		use, fold           *sqlx.NamedStmt
+	db        *sqlx.DB
+	queue     queue
+	insert    *sqlx.Stmt          // adds a row of entries
+	changes   map[string]*changes // by table
+	content   *sqlx.Stmt          // puts one
+	setBucket *sqlx.Stmt
+	derived   struct { // what the index of the trail takes
+		posting, setPosting, setHashes, setBlock *sqlx.Stmt
+		use, fold                                *sqlx.NamedStmt
 	}
-	index index
+	index   index
+	buckets buckets
 
-	mu     sync.Mutex // guards sealer and tally against Bind and Unbind
+	mu     sync.Mutex // guards sealer, tally and memory against Bind and Unbind
 	sealer Sealer
 	tally  tally
+	fresh  map[string]bucket // those that the batch being written has changed
+	memory Memory
 
 	trouble atomic.Pointer[trouble] // since when nothing could be written; nil while it can
 
@@ -120,22 +133,8 @@ func (w *writer) Trouble() (since time.Time, err error) {
 // Probe writes something and takes it back, to find out whether the file can be written. What changes nothing at all SQLite
 // does not write.
 func (w *writer) Probe() error {
-	return w.Submit(&Work{Derived: true, Change: func(tx *Tx) error {
-		_, err := tx.tx.Exec("UPDATE indexed SET goal = goal + 1; UPDATE indexed SET goal = goal - 1")
-		return err
-	}})
+	return w.derive("UPDATE indexed SET goal = goal + 1; UPDATE indexed SET goal = goal - 1")
 }
-
-// tally is the XOR of every row's share: it changes when any row is changed, added, removed or put back.
-type tally struct {
-	sum      [32]byte
-	revision int64
-}
-
-func (t *tally) toggle(share [32]byte) { subtle.XORBytes(t.sum[:], t.sum[:], share[:]) }
-
-// content is what the tally's own MAC covers.
-func (t *tally) content() []byte { return fmt.Appendf(nil, "tally\x00%d\x00%x", t.revision, t.sum) }
 
 // The most works in one transaction; it bounds how long one commit takes.
 const maxBatch = 512
@@ -156,10 +155,16 @@ func (w *writer) start() (err error) {
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert:             "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
-		&w.content:            "INSERT INTO contents (version, ciphertext) VALUES (?, ?)",
+		&w.insert: "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
+		&w.content: "INSERT INTO contents (version, ciphertext) VALUES (?, ?) ON CONFLICT (version) DO UPDATE SET ciphertext = " +
+			"excluded.ciphertext",
+		&w.setBucket:          "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:    "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setPosting: "INSERT OR REPLACE INTO postings (key, block, places) VALUES (?, ?, ?)",
+		&w.derived.setHashes:  "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
+		&w.derived.setBlock: `INSERT INTO blocks (number, earliest, latest, requests) VALUES (?, ?, ?, ?) ON CONFLICT (number) DO UPDATE
+			SET earliest = min(earliest, excluded.earliest), latest = max(latest, excluded.latest),
+				requests = CAST(requests || excluded.requests AS BLOB)`,
 	} {
 		if *statement, err = w.db.Preparex(text); err != nil {
 			return fmt.Errorf("prepare: %w", err)
@@ -174,8 +179,8 @@ func (w *writer) start() (err error) {
 		ON CONFLICT (key) DO UPDATE SET count = count + excluded.count, last = excluded.last`); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
-	w.changes = make(map[string]changes)
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{}, Alias{}, Calendar{}} {
+	w.changes = make(map[string]*changes)
+	for _, row := range everyKind {
 		prepared, err := prepare(w.db, row)
 		if err != nil {
 			return fmt.Errorf("prepare: %w", err)
@@ -201,6 +206,9 @@ var signals = sync.Pool{New: func() any { return make(chan turn, 1) }}
 
 // Submit makes the work durable and returns when it is. On [ErrNotRecorded] nothing has happened.
 func (w *writer) Submit(work *Work) error {
+	if err := w.seal(work.Change); err != nil {
+		return err
+	}
 	work.told = signals.Get().(chan turn)
 	defer func() { signals.Put(work.told) }()
 	leads, err := w.queue.add(work)
@@ -241,11 +249,6 @@ func (w *writer) lead() {
 	}()
 	batch := w.queue.take()
 	w.commit(batch)
-	for _, work := range batch {
-		if work.err == nil && work.Committed != nil {
-			work.Committed()
-		}
-	}
 	w.queue.handOn()
 	for _, work := range batch[1:] { // the first one is the leader's
 		work.told <- done
@@ -309,8 +312,12 @@ func (w *writer) commit(batch []*Work) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	seq, before := w.seq, w.tally
-	w.rows, w.buffer = nil, w.buffer[:0]
+	w.rows, w.buffer, w.fresh = nil, w.buffer[:0], map[string]bucket{}
 	if err := w.write(batch); err == nil {
+		w.buckets.put(w.fresh)
+		if w.memory != nil {
+			w.memory.Commit()
+		}
 		w.index.note(w.rows)
 		if slices.ContainsFunc(batch, func(work *Work) bool { return work.err == nil }) {
 			w.trouble.Store(nil)
@@ -318,6 +325,9 @@ func (w *writer) commit(batch []*Work) {
 	} else {
 		w.trouble.CompareAndSwap(nil, &trouble{time.Now(), err})
 		w.seq, w.tally = seq, before
+		if w.memory != nil {
+			w.memory.Drop()
+		}
 		for _, work := range batch {
 			if work.err == nil {
 				work.err = fmt.Errorf("%w: %w", ErrNotRecorded, err)
@@ -327,20 +337,41 @@ func (w *writer) commit(batch []*Work) {
 }
 
 func (w *writer) write(batch []*Work) error {
-	if slices.ContainsFunc(batch, func(work *Work) bool { return work.Change != nil }) {
+	if slices.ContainsFunc(batch, func(work *Work) bool { return work.Change != nil || work.derived != nil }) {
 		return w.transaction(func(tx *sqlx.Tx) error { return w.writeChanges(tx, batch) })
 	}
 	for _, work := range batch {
-		w.entriesOf(work)
+		if work.err = w.admit(work); work.err == nil {
+			w.entriesOf(work)
+		}
 	}
 	w.closeRow()
-	if len(w.rows) == 1 { // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
+	switch len(w.rows) {
+	case 0:
+		return nil
+	case 1: // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
 		return w.rows[0].insert(w.insert)
 	}
 	return w.transaction(w.writeRows)
 }
 
+// admit reports whether a work may still be taken, as those before it in the batch leave things.
+func (w *writer) admit(work *Work) error {
+	switch {
+	case work.derived != nil || work.Basis.Position == 0:
+		return nil
+	case w.memory == nil:
+		return ErrNotBound // it was decided before the chest was locked
+	}
+	return w.memory.Admit(work.Basis)
+}
+
 func (w *writer) transaction(write func(*sqlx.Tx) error) error {
+	defer func() {
+		for _, c := range w.changes {
+			c.keep(w.db)
+		}
+	}()
 	tx, err := w.db.BeginTxx(context.Background(), nil)
 	if err != nil {
 		return err
@@ -355,17 +386,23 @@ func (w *writer) transaction(write func(*sqlx.Tx) error) error {
 func (w *writer) writeChanges(tx *sqlx.Tx, batch []*Work) (err error) {
 	before := w.tally
 	for _, work := range batch {
-		if work.Change != nil {
-			if work.err, err = w.change(tx, work.Change); err != nil {
+		if work.err = w.admit(work); work.err != nil {
+			continue
+		}
+		if work.Change != nil || work.derived != nil {
+			if work.err, err = w.change(tx, work); err != nil {
 				return err
 			}
 		}
-		if work.err == nil && !work.Derived {
+		if work.err == nil && work.derived == nil {
 			w.entriesOf(work)
+		}
+		if work.err == nil && work.Change != nil && w.memory != nil {
+			w.memory.Take(work.Change)
 		}
 	}
 	w.closeRow()
-	if w.tally != before {
+	if w.tally != before || len(w.fresh) > 0 {
 		if err := w.writeTally(tx); err != nil {
 			return err
 		}
@@ -426,19 +463,18 @@ func (w *writer) closeRow() {
 	w.buffer = w.buffer[:0]
 }
 
-// change runs one change so that it can be undone alone. The first error is the change's own, the second one means
+// change makes one change so that it can be undone alone. The first error is the change's own, the second one means
 // that the whole transaction is lost.
-func (w *writer) change(tx *sqlx.Tx, change func(*Tx) error) (refused, fatal error) {
+func (w *writer) change(tx *sqlx.Tx, work *Work) (refused, fatal error) {
 	if _, err := tx.Exec("SAVEPOINT work"); err != nil {
 		return nil, err
 	}
-	before := w.tally
-	t := &Tx{tx: tx, writer: w}
-	if refused = change(t); refused == nil {
-		refused = t.indexWords()
+	if work.derived != nil {
+		refused = runAll(tx, work.derived)
+	} else {
+		refused = w.make(tx, work.Change)
 	}
 	if refused != nil {
-		w.tally = before
 		if _, err := tx.Exec("ROLLBACK TO work"); err != nil {
 			return nil, err
 		}
@@ -452,13 +488,6 @@ func (w *writer) change(tx *sqlx.Tx, change func(*Tx) error) (refused, fatal err
 	return refused, nil
 }
 
-func (w *writer) writeTally(tx *sqlx.Tx) error {
-	w.tally.revision++
-	mac := w.sealer.RowMAC(w.tally.content())
-	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?", w.tally.sum[:], w.tally.revision, mac[:])
-	return err
-}
-
 // ForgetJournal moves everything from SQLite's journal into the database file and empties the journal, so that what was
 // overwritten there (secure_delete is on) is in neither. Readers that are slow can make it wait for up to five seconds.
 func (w *writer) ForgetJournal() error {
@@ -468,151 +497,6 @@ func (w *writer) ForgetJournal() error {
 	}
 	if busy != 0 {
 		return errors.New("empty the journal: a reader kept it busy")
-	}
-	return nil
-}
-
-// Tx is the transaction a change runs in. It must not be used after the change has returned.
-type Tx struct {
-	tx     *sqlx.Tx
-	writer *writer
-	added  [2]int64 // the first and the last row of items that are new; there are no others between them
-	said   []string // items about which something else is said than before, by their ids
-}
-
-const toWords = ` INTO items_words (rowid, name, description, owner, labels, shape, created_by)
-	SELECT rowid, name, description, owner, labels, shape, created_by FROM items WHERE `
-
-// indexWords makes what is said about items findable. It is done once for all items of a change, because each statement
-// that touches the index by itself costs much more.
-func (tx *Tx) indexWords() error {
-	if tx.added[0] != 0 {
-		if _, err := tx.tx.Exec("INSERT"+toWords+"rowid BETWEEN ? AND ?", tx.added[0], tx.added[1]); err != nil {
-			return err
-		}
-	}
-	for part := range slices.Chunk(tx.said, pageSize) {
-		statement, ids, err := sqlx.In("INSERT OR REPLACE"+toWords+"id IN (?)", part)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.tx.Exec(statement, ids...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// read reads the one value that a statement finds; it stays as it is if there is none.
-func (tx *Tx) read(statement *sqlx.Stmt, into any, arguments ...any) error {
-	if err := tx.tx.Stmtx(statement).Get(into, arguments...); err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	return nil
-}
-
-// Insert stores a new row with revision 1 and returns it as stored. A row with the same id or name is [ErrExists].
-func Insert[R Row](tx *Tx, row R) (R, error) {
-	sealed, content, err := tx.sealed(row, 1)
-	if err != nil {
-		return row, err
-	}
-	result, err := tx.tx.NamedStmt(tx.writer.changes[row.table()].insert).Exec(sealed)
-	if isConstraint(err) {
-		return row, ErrExists
-	}
-	if err != nil {
-		return row, err
-	}
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(content))
-	if _, is := sealed.(Item); is {
-		at, err := result.LastInsertId()
-		if err != nil {
-			return row, err
-		}
-		tx.added = [2]int64{cmp.Or(tx.added[0], at), at}
-	}
-	return sealed.(R), nil
-}
-
-// Update replaces a row and returns it as stored; both have the same id. If the stored row is not before any more, it
-// is [ErrStale].
-func Update[R Row](tx *Tx, before, after R) (R, error) {
-	sealed, content, err := tx.sealed(after, before.seal().Revision+1)
-	if err != nil {
-		return after, err
-	}
-	if err := tx.one(tx.writer.changes[after.table()].update, sealed); err != nil {
-		return after, err
-	}
-	if was, is := any(before).(Item); is && was.said() != any(after).(Item).said() {
-		tx.said = append(tx.said, was.ID)
-	}
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(before)))
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(content))
-	return sealed.(R), nil
-}
-
-// Delete removes a row. If the stored row is not row any more, it is [ErrStale].
-func Delete[R Row](tx *Tx, row R) error {
-	if tx.writer.sealer == nil {
-		return ErrNotBound
-	}
-	if err := tx.one(tx.writer.changes[row.table()].remove, row); err != nil {
-		return err
-	}
-	tx.writer.tally.toggle(tx.writer.sealer.RowTally(authenticated(row)))
-	return nil
-}
-
-// InsertContent stores the ciphertext of a version that was inserted in the same transaction.
-func (tx *Tx) InsertContent(version string, ciphertext []byte) error {
-	_, err := tx.tx.Stmtx(tx.writer.content).Exec(version, ciphertext)
-	return err
-}
-
-// ReplaceContent stores another ciphertext for a version: of the same bytes, for another place.
-func (tx *Tx) ReplaceContent(version string, ciphertext []byte) error {
-	_, err := tx.tx.Exec("UPDATE contents SET ciphertext = ? WHERE version = ?", ciphertext, version)
-	return err
-}
-
-// DeleteContent removes the ciphertext of a version; that it has none is no error.
-func (tx *Tx) DeleteContent(version string) error {
-	_, err := tx.tx.Exec("DELETE FROM contents WHERE version = ?", version)
-	return err
-}
-
-// InsertChest stores what a new chest is.
-func (tx *Tx) InsertChest(c Chest) error {
-	_, err := tx.tx.NamedExec(`INSERT INTO chest (one, id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib,
-		slot_threads, slot_wrapped, authority_certificate, authority_sealed, tally, tally_revision, tally_mac)
-		VALUES (1, :id, :created_at, :slot_method, :slot_salt, :slot_passes, :slot_memory_kib, :slot_threads, :slot_wrapped,
-		:authority_certificate, :authority_sealed, x'', 0, x'')`, c)
-	return err
-}
-
-// sealed gives a row its revision and its MAC, and returns besides what the MAC covers.
-func (tx *Tx) sealed(row Row, revision int64) (sealed Row, content []byte, err error) {
-	if tx.writer.sealer == nil {
-		return nil, nil, ErrNotBound
-	}
-	row = row.withSeal(Seal{Revision: revision})
-	content = authenticated(row)
-	mac := tx.writer.sealer.RowMAC(content)
-	return row.withSeal(Seal{Revision: revision, MAC: mac[:]}), content, nil
-}
-
-func (tx *Tx) one(statement *sqlx.NamedStmt, row Row) error {
-	result, err := tx.tx.NamedStmt(statement).Exec(row)
-	if isConstraint(err) {
-		return ErrExists
-	}
-	if err != nil {
-		return err
-	}
-	if changed, err := result.RowsAffected(); err != nil || changed != 1 {
-		return errors.Join(ErrStale, err)
 	}
 	return nil
 }

@@ -22,13 +22,15 @@ func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
 	b.signIn("ticketing-lead")
 	for _, item := range []string{"db-password", "mail-login"} {
 		b.visit("/drawers/ticketing-prod/"+item, "Versions")
-		b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), press("Ask for it"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Ask", "dialog"), see("is open. You see what comes of it"))
+		b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), press("Ask for it"), chromedp.WaitVisible(`dialog[open]`),
+			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Ask", "dialog"), see("is open. You see what comes of it"))
 	}
 	b.visit("/refusals", "2 open")
 	b.do(press("Sign out"))
 	b.signIn("security-duty")
 	b.visit("/refusals", "why mail-login")
-	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "No")]`), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Say no", "dialog"), see("said no: mail is not yours"))
+	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "No")]`), chromedp.WaitVisible(`dialog[open]`),
+		chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Say no", "dialog"), see("said no: mail is not yours"))
 	b.do(chromedp.Click(`//li[contains(., "why db-password")]//button[contains(., "Allow")]`), see("0 open"))
 	b.do(press("Sign out"))
 	b.signIn("ticketing-lead")
@@ -47,12 +49,16 @@ func TestGrantIsLookedAtBeforeItIsGiven(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/app:ticket-api", "It may do nothing")
-	b.do(press("Give a grant"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"), press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
+	b.do(press("Give a grant"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"),
+		press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
 		press("Back", "dialog"), chromedp.SendKeys(`dialog input[name=scope]`, "x"))
 	eval[bool](b, `(() => { document.querySelector("dialog input[name=scope]").value = ""; return true })()`)
-	b.do(chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prod/**"), press("See what it changes", "dialog"), see("gains"), press("Give it", "dialog"), see("In force now"))
+	b.do(chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prod/**"), press("See what it changes", "dialog"), see("gains"),
+		press("Give it", "dialog"), see("In force now"))
 	b.visit("/access/matrix", "Show the matrix")
-	b.do(press("Show the matrix"), chromedp.WaitVisible(`tbody`), chromedp.Click(`//button[contains(@aria-label, "app:ticket-api in ticketing-prod")]`), chromedp.WaitVisible(`dialog tbody`), see("Grants that reach app:ticket-api"))
+	b.do(press("Show the matrix"), chromedp.WaitVisible(`tbody`),
+		chromedp.Click(`//button[contains(@aria-label, "app:ticket-api in ticketing-prod")]`), chromedp.WaitVisible(`dialog tbody`),
+		see("Grants that reach app:ticket-api"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -100,7 +106,8 @@ func TestTighteningIsDoneOnAYes(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/tighten", "Grants never used")
-	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`), chromedp.WaitVisible(`dialog tbody`), see("loses"), press("Cancel", "dialog"))
+	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`),
+		chromedp.WaitVisible(`dialog tbody`), see("loses"), press("Cancel", "dialog"))
 	in := func() bool {
 		grants, err := b.chest.Client(t, b.chest.Steward).Grants(b.ctx, "app:map-printer")
 		if err != nil || len(grants) != 1 {
@@ -111,7 +118,8 @@ func TestTighteningIsDoneOnAYes(t *testing.T) {
 	if !in() {
 		t.Error("it was done without a yes")
 	}
-	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`), chromedp.WaitVisible(`dialog tbody`), press("Do it", "dialog"), chromedp.WaitNotPresent(`dialog`))
+	b.do(chromedp.Click(`//section[@aria-label="Grants never used"]//tr[contains(., "app:map-printer")]//button`),
+		chromedp.WaitVisible(`dialog tbody`), press("Do it", "dialog"), chromedp.WaitNotPresent(`dialog`))
 	if in() {
 		t.Error("it was not done")
 	}
@@ -122,10 +130,13 @@ func TestStewardIsSetAsideInTheConsole(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"), see("nobody else could run the chest"), press("Cancel", "dialog"))
+	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"),
+		see("nobody else could run the chest"), press("Cancel", "dialog"))
 	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
-	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"), chromedp.WaitVisible(`input[name=person]`))
-	if identity, err := b.chest.Client(t, b.chest.SignIn(t, "security-duty")).Identity(b.ctx, "person:steward"); err != nil || identity.State != "set_aside" {
+	b.do(press("Set the steward aside", "aside"), chromedp.WaitVisible(`dialog[open]`), press("Set aside", "dialog"),
+		chromedp.WaitVisible(`input[name=person]`))
+	if identity, err := b.chest.Client(t, b.chest.SignIn(t, "security-duty")).Identity(b.ctx, "person:steward"); err != nil ||
+		identity.State != "set_aside" {
 		t.Errorf("%+v, %v", identity, err)
 	}
 	b.clean()
@@ -139,7 +150,9 @@ func TestRulesAreShownWhereTheyCount(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := steward.ChangeDrawer(b.ctx, "ticketing-prod", contents.Drawer.Revision, client.Described{Labels: client.Labels{"team": "ticketing"}, Approval: &client.Approval{Items: []string{"db-*"}, Of: "persons"}}); err != nil {
+	if _, err := steward.ChangeDrawer(b.ctx, "ticketing-prod", contents.Drawer.Revision,
+		client.Described{Labels: client.Labels{"team": "ticketing"},
+			Approval: &client.Approval{Items: []string{"db-*"}, Of: "persons"}}); err != nil {
 		t.Fatal(err)
 	}
 	b.visit("/", "Sign in")
@@ -166,23 +179,31 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	b.visit("/access/app:nightly-ledger", "ticketing-prod/db-password")
 	b.do(press("Another way"), chromedp.WaitVisible(`dialog[open] textarea[name=public_key]`),
 		chromedp.SendKeys(`dialog[open] select[name=kind]`, "issuer"),
-		chromedp.WaitVisible(`dialog[open] textarea[name=claims]`), chromedp.SendKeys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
-		chromedp.SendKeys(`dialog[open] input[name=audience]`, "tansu"), chromedp.SendKeys(`dialog[open] textarea[name=claims]`, "sub=job:ledger\nbranch=main"))
+		chromedp.WaitVisible(`dialog[open] textarea[name=claims]`),
+		chromedp.SendKeys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
+		chromedp.SendKeys(`dialog[open] input[name=audience]`, "tansu"),
+		chromedp.SendKeys(`dialog[open] textarea[name=claims]`, "sub=job:ledger\nbranch=main"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(press("Register it", "dialog"), press("Done", "dialog"),
 		chromedp.WaitVisible(`//p[contains(., "the word of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
 	b.do(press("Would it be served now?"), chromedp.WaitVisible(`//td[contains(., "version 1")]`))
-	manifest := "manifest: 1\napp: nightly-ledger\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: DB, reference: db-password }\n"
-	b.do(press("Check a manifest …"), chromedp.WaitVisible(`dialog[open] textarea[name=manifest]`), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, "needs: ["),
-		press("Check it", "dialog"), see("did not find"), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, strings.Repeat("\b", len("needs: ["))), chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, manifest),
-		press("Check it", "dialog"), see("All of it would be served now"), chromedp.SendKeys(`dialog[open] select`, "staging"), see("1 of 1 would not be served"))
+	manifest := "manifest: 1\napp: nightly-ledger\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { " +
+		"variable: DB, reference: db-password }\n"
+	b.do(press("Check a manifest …"), chromedp.WaitVisible(`dialog[open] textarea[name=manifest]`),
+		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, "needs: ["),
+		press("Check it", "dialog"), see("did not find"),
+		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, strings.Repeat("\b", len("needs: ["))),
+		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, manifest),
+		press("Check it", "dialog"), see("All of it would be served now"), chromedp.SendKeys(`dialog[open] select`, "staging"),
+		see("1 of 1 would not be served"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(press("Close", "dialog"))
-	b.do(chromedp.Click(`//li[contains(., "the word of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "the word of")]`))
+	b.do(chromedp.Click(`//li[contains(., "the word of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`),
+		press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "the word of")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

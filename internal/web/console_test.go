@@ -131,7 +131,8 @@ func see(text string) step {
 
 // press clicks a button, of the whole page or inside an element.
 func press(button string, inside ...string) step {
-	return chromedp.Click(fmt.Sprintf(`//%sbutton[contains(normalize-space(.), %q)]`, strings.Join(append(inside, ""), "//"), button))
+	return chromedp.Click(fmt.Sprintf(`//%sbutton[contains(normalize-space(.), %q) and not(@disabled)]`,
+		strings.Join(append(inside, ""), "//"), button))
 }
 
 func (b *browser) signIn(person string) {
@@ -189,7 +190,8 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	secret, token := b.chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
 	_ = secret
 	refused := b.chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/fuel-billing-prod/ledger", Token: token})
-	if _, err := b.chest.Client(t, b.chest.Steward).CreateDrawer(b.ctx, client.NewDrawer{Name: strings.Repeat("long-name-", 6) + "prod", Environment: "production"}); err != nil {
+	if _, err := b.chest.Client(t, b.chest.Steward).CreateDrawer(b.ctx,
+		client.NewDrawer{Name: strings.Repeat("long-name-", 6) + "prod", Environment: "production"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.chest.Client(t, b.chest.Steward).Register(b.ctx, client.NewIdentity{Kind: "team", Name: "harbour-crew"}); err != nil {
@@ -198,8 +200,11 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "ticketing-prod/**"})
 	pages := []struct{ path, ready string }{
 		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
-		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"}, {"/access/app:ticket-api", "How it proves itself"}, {"/access/team:harbour-crew", "Who joins"},
-		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"}, {"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"}, {"/access/policy", "Download"}, {"/nowhere", "no such page"},
+		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"},
+		{"/access/app:ticket-api", "How it proves itself"}, {"/access/team:harbour-crew", "Who joins"},
+		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
+		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
+		{"/access/policy", "Download"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	check := func(what string) {
@@ -233,7 +238,8 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	b.do(chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := chromedp.Evaluate[bool](`document.querySelector("input[name=person]").focus(); true`)(ctx, target)
 		return err
-	}), chromedp.KeyEvent("steward"), chromedp.KeyEvent("\t"), chromedp.KeyEvent(chesttest.Password), chromedp.KeyEvent("\r"), chromedp.WaitVisible(`.chest`))
+	}), chromedp.KeyEvent("steward"), chromedp.KeyEvent("\t"), chromedp.KeyEvent(chesttest.Password), chromedp.KeyEvent("\r"),
+		chromedp.WaitVisible(`.chest`))
 	b.tabTo("ticketing-prod")
 	b.do(chromedp.KeyEvent("\r"), see("db-password"))
 	b.tabTo("db-password")
@@ -284,7 +290,8 @@ func TestRevealedValueHidesByItselfAndIsInTheTrail(t *testing.T) {
 		if strings.Contains(b.html(), canary) {
 			t.Errorf("after %s the value is still in the page", what)
 		}
-		if stored := eval[string](b, `JSON.stringify([localStorage, sessionStorage, document.cookie])`); strings.Contains(stored, canary) || strings.Contains(stored, "tansu_person") {
+		if stored := eval[string](b, `JSON.stringify([localStorage, sessionStorage, document.cookie])`); strings.Contains(stored, canary) ||
+			strings.Contains(stored, "tansu_person") {
 			t.Errorf("the browser keeps %s", stored)
 		}
 	}
@@ -303,7 +310,8 @@ func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("person:ticketing-lead may not read the value of"), see("tansu grant give person:ticketing-lead consumer"))
+	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("person:ticketing-lead may not read the value of"),
+		see("tansu grant give person:ticketing-lead consumer"))
 	b.do(press("Sign out"))
 	b.signIn("security-duty")
 	b.visit("/refusals", "person:ticketing-lead")
@@ -321,14 +329,16 @@ func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 func TestConsoleAsksForTheReasonThatAGrantWants(t *testing.T) {
 	b := open(t)
 	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
-	_, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:ticketing-lead", Role: "consumer", Scope: "**", Conditions: client.Conditions{NeedsReason: true}})
+	_, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx,
+		client.NewGrant{Subject: "person:ticketing-lead", Role: "consumer", Scope: "**", Conditions: client.Conditions{NeedsReason: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Reveal"), chromedp.SendKeys(`input[name=reason]`, "complaint 4711"), press("Reveal with this reason"), chromedp.WaitVisible(`[data-value]`))
+	b.do(press("Reveal"), chromedp.SendKeys(`input[name=reason]`, "complaint 4711"), press("Reveal with this reason"),
+		chromedp.WaitVisible(`[data-value]`))
 	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Action: "read_value", Outcome: "allowed"})
 	if err != nil || len(page.Entries) != 1 || page.Entries[0].Stated != "complaint 4711" {
 		t.Errorf("the trail has %+v, %v", page.Entries, err)
@@ -342,7 +352,8 @@ func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "new-token"), chromedp.SendKeys(`dialog input[name=value]`, typed))
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "new-token"),
+		chromedp.SendKeys(`dialog input[name=value]`, typed))
 	if kind := eval[string](b, `document.querySelector("dialog input[name=value]").type`); kind != "password" {
 		t.Errorf("the value is typed into a field of type %q", kind)
 	}
@@ -350,14 +361,16 @@ func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
 	if strings.Contains(b.html(), typed) {
 		t.Error("the value is in the page")
 	}
-	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
+	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx,
+		client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
 		t.Fatal(err)
 	}
 	if got, _, err := b.chest.Client(t, b.chest.Steward).Read(b.ctx, "ticketing-prod/new-token"); err != nil || string(got) != typed {
 		t.Errorf("stored %q, %v", got, err)
 	}
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "Bad Name"), chromedp.SendKeys(`dialog input[name=value]`, typed),
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "Bad Name"),
+		chromedp.SendKeys(`dialog input[name=value]`, typed),
 		press("Put it in"), chromedp.WaitVisible(`dialog input[name=name]:invalid`)) // the form knows the chest's limits
 	b.clean()
 }
@@ -367,7 +380,8 @@ func TestAppSecretIsShownOnce(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access", "Apps")
-	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"), press("Register", `dialog`), see("shown only now"))
+	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"),
+		press("Register", `dialog`), see("shown only now"))
 	if !strings.Contains(b.html(), "tansu_appsecret_") {
 		t.Error("the secret is not shown")
 	}
@@ -384,11 +398,13 @@ func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access", "Teams")
-	b.do(press("Make a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"), press("Register", `dialog`), see("may do nothing yet"))
+	b.do(press("Make a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
+		press("Register", `dialog`), see("may do nothing yet"))
 	b.visit("/access/team:harbour-crew", "Nobody is in it")
 	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Join"), see("did you mean app:gate-controller?"))
 	eval[bool](b, `document.querySelector("input[name=member]").value = ""; true`)
-	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Join"), chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
+	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Join"),
+		chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
 	b.do(press("Leave"), see("Nobody is in it"))
 	b.clean()
 }
@@ -419,7 +435,8 @@ func TestLockedChestIsUnlockedInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.do(chromedp.SetUploadFiles(`input[type=file]`, []string{wrong}), press("Unlock"), see("does not open this chest"),
-		chromedp.SetUploadFiles(`input[type=file]`, []string{filepath.Join(b.chest.Dir, "unlock.key")}), press("Unlock"), chromedp.WaitVisible(`input[name=person]`))
+		chromedp.SetUploadFiles(`input[type=file]`, []string{filepath.Join(b.chest.Dir, "unlock.key")}), press("Unlock"),
+		chromedp.WaitVisible(`input[name=person]`))
 	b.clean()
 }
 

@@ -31,12 +31,14 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	}
 	b.do(press("Release"), see("of version 2"))
 	restore := chromedp.WaitVisible(`//button[contains(normalize-space(.), "Restore")]`) // then no version has buttons any more
-	b.do(press("Retire"), restore, press("Restore"), press("Retire"), restore, press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
+	b.do(press("Retire"), restore, press("Restore"), press("Retire"), restore, press("Shred"), chromedp.WaitVisible(`dialog[open]`),
+		chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
 		chromedp.SendKeys(`dialog input[name=name]`, "-password"))
 	b.visit("/drawers/ticketing-prod", "Nothing in it")
 	b.do(chromedp.Click(`input[type=checkbox]`), see("retired"))
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db-password"), press("Shred", "dialog"), see("Not found"))
+	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db-password"),
+		press("Shred", "dialog"), see("Not found"))
 	b.clean()
 }
 
@@ -45,12 +47,15 @@ func TestLoginIsMadeUpInTheConsole(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
+	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx,
+		client.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"}); err != nil {
 		t.Fatal(err)
 	}
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "mail-relay"), chromedp.SendKeys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
-		chromedp.SendKeys(`dialog input[name="field:user"]`, "svc-mail"), chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: make it up: a UUID"))
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "mail-relay"),
+		chromedp.SendKeys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
+		chromedp.SendKeys(`dialog input[name="field:user"]`, "svc-mail"),
+		chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: make it up: a UUID"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -66,7 +71,8 @@ func TestSearchFromTheChest(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.do(chromedp.SendKeys(`input[name=q]`, "passw drawer:ticket*"), press("Search"), chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
+	b.do(chromedp.SendKeys(`input[name=q]`, "passw drawer:ticket*"), press("Search"),
+		chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
 	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
 	b.clean()
 }
@@ -77,7 +83,8 @@ func TestAnItemsPageShowsHowToUseIt(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(chromedp.Click(`//summary[contains(., "How to use it")]`), see("variable: DB_PASSWORD"), press("Python", "details"), see("urllib.request"), see("/api/values/ticketing-prod/db-password"))
+	b.do(chromedp.Click(`//summary[contains(., "How to use it")]`), see("variable: DB_PASSWORD"), press("Python", "details"),
+		see("urllib.request"), see("/api/values/ticketing-prod/db-password"))
 	if wide := eval[int](b, `document.documentElement.scrollWidth - window.innerWidth`); wide > 0 {
 		t.Errorf("it is %d pixels wider than the window", wide)
 	}

@@ -22,16 +22,20 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "20"), press("Show what they do", "dialog"), see("is not a length of time"),
-		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Show what they do", "dialog"), see("ticketing-prod/db-password"), see("too old"))
+	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "20"),
+		press("Show what they do", "dialog"), see("is not a length of time"),
+		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Show what they do", "dialog"), see("ticketing-prod/db-password"),
+		see("too old"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(press("Set the rules", "dialog"), see("served for 20d after it is made"), see("in 20 days"))
 	b.do(press("Change its key"), see("It is under key 2"))
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"), press("Set them", "dialog"), see("served for 10d after it is made"))
-	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only", "dialog"), see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
+	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"),
+		press("Set them", "dialog"), see("served for 10d after it is made"))
+	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only", "dialog"),
+		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "In your own calendar")
 	b.do(see("ends"), press("Make an address"), see("It is shown only now"))
 	if found := b.axe(); found != "" {
@@ -51,7 +55,8 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Move a file in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{file}), see("smtp_key"), see("exists"),
+	b.do(press("Move a file in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{file}),
+		see("smtp_key"), see("exists"),
 		chromedp.Click(`dialog input[type=checkbox]`), see("changed"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
@@ -68,7 +73,8 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	b.do(press("Close", "dialog"))
 	b.visit("/drawers/ticketing-prod/smtp_key", "Versions")
 	name := `//dialog//input[@name="name"]`
-	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"), see("Old names that still work"), see("nobody uses it"))
+	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"),
+		see("Old names that still work"), see("nobody uses it"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -103,16 +109,19 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod", "db-password")
 	eval[bool](b, `(() => { const make = URL.createObjectURL; window.saved = ""; URL.createObjectURL = (blob) => { blob.text().then((text) => { window.saved = text; }); return make(blob); }; return true; })()`)
-	b.do(press("Take a copy out"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key")}), see("is not a public key"))
+	b.do(press("Take a copy out"), chromedp.WaitVisible(`dialog[open]`),
+		chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key")}), see("is not a public key"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key.pub")}), chromedp.WaitEnabled(`//dialog//button[contains(., "Write the file")]`), press("Write the file", "dialog"),
+	b.do(chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key.pub")}),
+		chromedp.WaitEnabled(`//dialog//button[contains(., "Write the file")]`), press("Write the file", "dialog"),
 		see("1 values are in ticketing-prod.jwe"))
 	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool](`window.saved !== ""`)); err != nil {
 		t.Fatal(err)
 	}
-	sealed, err := jose.ParseEncryptedCompact(eval[string](b, `window.saved`), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW}, []jose.ContentEncryption{jose.A256GCM})
+	sealed, err := jose.ParseEncryptedCompact(eval[string](b, `window.saved`), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW},
+		[]jose.ContentEncryption{jose.A256GCM})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -62,14 +62,16 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"), chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
+	b.do(chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"),
+		chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
 	b.visit("/trail/reads", "What is read")
 	b.do(see("Nothing stands out"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(chromedp.Click(`//a[contains(., "Got out")]`), see("got out"), chromedp.SendKeys(`input[name=reason]`, "in a build log"), press("Work it out"), see("It is still served"), see("it is what everybody gets now"))
+	b.do(chromedp.Click(`//a[contains(., "Got out")]`), see("got out"), chromedp.SendKeys(`input[name=reason]`, "in a build log"),
+		press("Work it out"), see("It is still served"), see("it is what everybody gets now"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

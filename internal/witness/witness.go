@@ -17,12 +17,12 @@ import (
 
 	"tansu/internal/core/trail"
 	"tansu/internal/outlet"
-	"tansu/internal/service"
+	"tansu/internal/record"
 )
 
 // Open makes a witness of what an operator names: an https address, or http on this machine; a syslog server, as outlets
 // are named; or else a file.
-func Open(name, dir string) (service.Witness, error) {
+func Open(name, dir string) (record.Witness, error) {
 	if strings.HasPrefix(name, "syslog://") || strings.HasPrefix(name, "syslog+tcp://") {
 		return outlet.OpenSyslogWitness(name)
 	}
@@ -35,7 +35,7 @@ func Open(name, dir string) (service.Witness, error) {
 // file is a witness that appends each checkpoint to a file, which should be on another disk, or one that only takes more.
 type file struct{ path string }
 
-func newFile(path, dir string) (service.Witness, error) {
+func newFile(path, dir string) (record.Witness, error) {
 	absolute, err := filepath.Abs(path)
 	if err != nil {
 		return nil, fmt.Errorf("witness %s: %w", path, err)
@@ -45,7 +45,8 @@ func newFile(path, dir string) (service.Witness, error) {
 		return nil, fmt.Errorf("witness %s: %w", path, err)
 	}
 	if relative, err := filepath.Rel(inside, absolute); err == nil && relative != ".." && !strings.HasPrefix(relative, "../") {
-		return nil, fmt.Errorf("witness %s is in the data directory: whoever puts an older copy of that in its place puts this back, too; keep it elsewhere", path)
+		return nil, fmt.Errorf("witness %s is in the data directory: whoever puts an older copy of that in its place puts this back, too; "+
+			"keep it elsewhere", path)
 	}
 	return file{absolute}, nil
 }
@@ -106,7 +107,7 @@ type endpoint struct {
 // mostNote bounds what an endpoint may answer.
 const mostNote = 64 << 10
 
-func newEndpoint(address string) (service.Witness, error) {
+func newEndpoint(address string) (record.Witness, error) {
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.User != nil || parsed.Host == "" {
 		return nil, fmt.Errorf("witness %s is not an address without a password in it", address)
@@ -114,7 +115,8 @@ func newEndpoint(address string) (service.Witness, error) {
 	if host := parsed.Hostname(); parsed.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
 		return nil, fmt.Errorf("witness %s is not on this machine, where alone http is good enough: use https", address)
 	}
-	return endpoint{address, &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+	return endpoint{address, &http.Client{Timeout: 10 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
 }
 
 func (e endpoint) String() string { return "the witness " + e.address }

@@ -32,7 +32,8 @@ func agentFetch(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	if _, err := b.auditor.SetDrawerRules(ctx, "ticketing-prod", contents.Drawer.Revision, client.NewRules{Rules: client.Rules{HostKeeps: "1h"}}); err != nil {
+	if _, err := b.auditor.SetDrawerRules(ctx, "ticketing-prod", contents.Drawer.Revision,
+		client.NewRules{Rules: client.Rules{HostKeeps: "1h"}}); err != nil {
 		return err
 	}
 	private, public, err := client.NewKey()
@@ -45,7 +46,8 @@ func agentFetch(result map[string]any) error {
 	connect := func(string) (*client.Client, error) {
 		return client.New(client.Options{Address: b.service, App: "ticket-api", Key: private})
 	}
-	config, err := agent.ReadConfig(fmt.Appendf(nil, "agent: 1\nsocket: %s\njournal: %s\nserves: [{ user: %q, profile: p, references: ['**'] }]\n",
+	config, err := agent.ReadConfig(fmt.Appendf(nil,
+		"agent: 1\nsocket: %s\njournal: %s\nserves: [{ user: %q, profile: p, references: ['**'] }]\n",
 		filepath.Join(dir, "agent.sock"), filepath.Join(dir, "reads"), fmt.Sprint(os.Getuid())))
 	if err != nil {
 		return err
@@ -99,6 +101,7 @@ func agentFetch(result map[string]any) error {
 		return err
 	}
 	result["agent_fetch_us"], result["chest_fetch_us"] = through.Microseconds(), plain.Microseconds()
-	fmt.Printf("%-28s %10d  (%d from the chest; one sync of the disk takes %s)\n", "agent_fetch_us", through.Microseconds(), plain.Microseconds(), sync)
+	fmt.Printf("%-28s %10d  (%d from the chest; one sync of the disk takes %s)\n", "agent_fetch_us", through.Microseconds(),
+		plain.Microseconds(), sync)
 	return nil
 }

@@ -22,7 +22,8 @@ func apps(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	for name, key := range map[string]string{"Mask20": "mask_mb_s", "Find1000": "leak_check_mb_s", "Fingerprints1000": "fingerprint_check_mb_s", "Grep1000": "grep_fixed_mb_s"} {
+	for name, key := range map[string]string{"Mask20": "mask_mb_s", "Find1000": "leak_check_mb_s",
+		"Fingerprints1000": "fingerprint_check_mb_s", "Grep1000": "grep_fixed_mb_s"} {
 		if ns[name] == 0 {
 			return fmt.Errorf("the benchmarks say nothing of %s", name)
 		}

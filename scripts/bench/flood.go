@@ -88,8 +88,10 @@ func flood(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	result["flood_refusals"], result["flood_entries"], result["flood_counted"], result["flood_growth_mib"] = refused, single, counted, round(float64(grown)/(1<<20))
-	fmt.Printf("%-28s %d refusals in %s: %d entries, %d counted; the directory grew by %.1f MiB, with the entries of another app's %d reads in the last %d s (p99 %s)\n",
+	result["flood_refusals"], result["flood_entries"], result["flood_counted"], result["flood_growth_mib"] = refused, single, counted,
+		round(float64(grown)/(1<<20))
+	fmt.Printf("%-28s %d refusals in %s: %d entries, %d counted; the directory grew by %.1f MiB, with the entries of another app's %d "+
+		"reads in the last %d s (p99 %s)\n",
 		"flood", refused, took.Round(time.Second), single, counted, float64(grown)/(1<<20), reader.requests, *seconds, reader.p99)
 	if single+counted < refused || single+counted > refused+runs*connections { // those that were on their way when wrk stopped
 		return errors.New("the trail does not tell of as many refusals as there were")

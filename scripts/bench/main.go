@@ -79,7 +79,8 @@ func run() error {
 	for _, part := range []struct {
 		name    string
 		measure func(map[string]any) error
-	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", shelf}, {"trail", trailFigures}, {"apps", apps}, {"push", push}, {"agent", agentFetch}, {"mixed", mixed}, {"flood", flood}} {
+	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", manyItems}, {"trail", trailFigures}, {"apps", apps},
+		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"flood", flood}} {
 		if *only != "" && *only != part.name || *only == "" && part.name == "flood" { // minutes that say nothing of speed
 			continue
 		}
@@ -106,7 +107,8 @@ func reads(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-12s %14s %14s %8s %14s %14s %8s %8s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99", "CPU us", "bare")
+	fmt.Printf("%-12s %14s %14s %8s %14s %14s %8s %8s\n", "connections", "audited req/s", "bare req/s", "ratio", "audited p99", "bare p99",
+		"CPU us", "bare")
 	total := 0
 	for _, c := range connections {
 		var audited, plain []measurement
@@ -142,7 +144,8 @@ func reads(result map[string]any) error {
 				return err
 			}
 		}
-		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s %8.1f %8.1f\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99, micros(a.cpu), micros(p.cpu))
+		fmt.Printf("%-12d %14.0f %14.0f %8.3f %14s %14s %8.1f %8.1f\n", c, a.rate, p.rate, a.rate/p.rate, a.p99, p.p99, micros(a.cpu),
+			micros(p.cpu))
 	}
 	after, err := b.entries()
 	if err != nil {
@@ -162,7 +165,8 @@ func (b *bench) lone(result map[string]any, audited, bare measurement) error {
 		return err
 	}
 	result["fsync_us"], result["lone_wait_us"] = sync.Microseconds(), (audited.p50 - bare.p50).Microseconds()
-	fmt.Printf("             a lone client waits %s longer than for the bare handler; one sync of the disk takes %s\n", audited.p50-bare.p50, sync)
+	fmt.Printf("             a lone client waits %s longer than for the bare handler; one sync of the disk takes %s\n", audited.p50-bare.p50,
+		sync)
 	return nil
 }
 
@@ -204,7 +208,8 @@ func (b *bench) batches(result map[string]any, total int, bare measurement) (int
 	m := median(list)
 	result["batch20_values_over_bare"], result["batch20_values_per_second"] = round(m.rate*inBatch/bare.rate), round(m.rate*inBatch)
 	result["batch20_cpu_us_per_value"] = round(micros(m.cpu) / inBatch)
-	fmt.Printf("%-12s %14.0f values/s in calls for %d each: %.2f times the bare handler's requests; %.1f us of CPU for each\n", "64", m.rate*inBatch, inBatch, m.rate*inBatch/bare.rate, micros(m.cpu)/inBatch)
+	fmt.Printf("%-12s %14.0f values/s in calls for %d each: %.2f times the bare handler's requests; %.1f us of CPU for each\n", "64",
+		m.rate*inBatch, inBatch, m.rate*inBatch/bare.rate, micros(m.cpu)/inBatch)
 	return total, nil
 }
 
@@ -218,7 +223,8 @@ func decisions(result map[string]any) error {
 	for name, figure := range map[string]struct {
 		key  string
 		unit float64 // nanoseconds
-	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6}, "PolicyDiff10k": {"policy_diff_ms_10k", 1e6}} {
+	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6},
+		"PolicyDiff10k": {"policy_diff_ms_10k", 1e6}} {
 		nanoseconds, found := ns[name]
 		if !found {
 			return fmt.Errorf("the benchmarks say nothing of %s", name)
@@ -456,7 +462,8 @@ func (b *bench) wrkWith(script string, side int, path string, connections int) (
 	if err != nil {
 		return m, err
 	}
-	out, err := exec.Command("wrk", "-t", strconv.Itoa(min(2, connections)), "-c", strconv.Itoa(connections), "-d", fmt.Sprintf("%ds", *seconds),
+	out, err := exec.Command("wrk", "-t", strconv.Itoa(min(2, connections)), "-c", strconv.Itoa(connections), "-d",
+		fmt.Sprintf("%ds", *seconds),
 		"--latency", "-s", filepath.Join(b.dir, script), url+path).CombinedOutput()
 	if err != nil || badLine.Match(out) {
 		return m, fmt.Errorf("wrk on %s: %w: %s", url, err, out)

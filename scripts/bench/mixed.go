@@ -70,8 +70,10 @@ func mixed(result map[string]any) error {
 		return err
 	}
 	late := residentOf(b.processes[0].Process.Pid)
-	result["mixed_per_second"], result["mixed_p99_us"], result["mixed_resident_mib_early"], result["mixed_resident_mib_late"] = round(m.rate), m.p99.Microseconds(), early, late
-	fmt.Printf("%-28s %10.0f requests/s, p99 %s, no error; %d entries were watched; memory %.0f MiB after 10 s and %.0f MiB after 130 s\n", "mixed load", m.rate, m.p99, watched.Load(), early, late)
+	result["mixed_per_second"], result["mixed_p99_us"], result["mixed_resident_mib_early"], result["mixed_resident_mib_late"] = round(m.rate),
+		m.p99.Microseconds(), early, late
+	fmt.Printf("%-28s %10.0f requests/s, p99 %s, no error; %d entries were watched; memory %.0f MiB after 10 s and %.0f MiB after 130 s\n",
+		"mixed load", m.rate, m.p99, watched.Load(), early, late)
 	return nil
 }
 

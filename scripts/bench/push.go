@@ -32,7 +32,8 @@ func push(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	app, err := client.New(client.Options{Address: b.service, App: "ticket-api", Secret: func() (string, error) { return registered.Secret, nil }})
+	app, err := client.New(client.Options{Address: b.service, App: "ticket-api",
+		Secret: func() (string, error) { return registered.Secret, nil }})
 	if err != nil {
 		return err
 	}
@@ -64,7 +65,8 @@ func push(result map[string]any) error {
 		version++
 		told.Add(waiters)
 		started := time.Now()
-		if _, err := b.auditor.AddVersion(ctx, "ticketing-prod", "db-password", 0, client.Content(fmt.Appendf(nil, "another value, number %d", version))); err != nil {
+		if _, err := b.auditor.AddVersion(ctx, "ticketing-prod", "db-password", 0,
+			client.Content(fmt.Appendf(nil, "another value, number %d", version))); err != nil {
 			return err
 		}
 		if err := waitFor(&told, failed); err != nil {
@@ -74,7 +76,8 @@ func push(result map[string]any) error {
 	}
 	slices.Sort(times)
 	result["push_5000_ms"], result["push_waiter_kib"] = round(float64(times[2].Microseconds())/1000), round((after-before)*1024/waiters)
-	fmt.Printf("%-28s %10.1f  (%d waiters, %.1f KiB of memory each)\n", "push_5000_ms", result["push_5000_ms"], waiters, result["push_waiter_kib"])
+	fmt.Printf("%-28s %10.1f  (%d waiters, %.1f KiB of memory each)\n", "push_5000_ms", result["push_5000_ms"], waiters,
+		result["push_waiter_kib"])
 	return nil
 }
 

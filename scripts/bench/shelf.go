@@ -12,16 +12,21 @@ import (
 	"time"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/importfile"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/opening"
+	"tansu/internal/people"
+	"tansu/internal/rights"
 	"tansu/internal/service"
+	"tansu/internal/shelf"
 	"tansu/internal/store"
 )
 
-// shelf measures what many items cost: reads of the same thousand items of a chest with few and of one with many, and
+// manyItems measures what many items cost: reads of the same thousand items of a chest with few and of one with many, and
 // the memory of the service before and after them. The reads of both go by turns.
-func shelf(result map[string]any) error {
+func manyItems(result map[string]any) error {
 	dir, err := os.MkdirTemp("", "tansu-bench-")
 	if err != nil {
 		return err
@@ -63,7 +68,8 @@ func shelf(result map[string]any) error {
 	for _, name := range []string{"1k", "1m"} {
 		result["resident_mib_"+name] = sides[name].resident()
 	}
-	for _, key := range []string{"unlock_seconds_1k", "unlock_seconds_1m", "resident_mib_1k_unlocked", "resident_mib_1m_unlocked", "resident_mib_1k", "resident_mib_1m", "audited_read_1m_over_1k", "cold_read_over_warm_1m"} {
+	for _, key := range []string{"unlock_seconds_1k", "unlock_seconds_1m", "resident_mib_1k_unlocked", "resident_mib_1m_unlocked",
+		"resident_mib_1k", "resident_mib_1m", "audited_read_1m_over_1k", "cold_read_over_warm_1m"} {
 		fmt.Printf("%-28s %10.3f\n", key, result[key])
 	}
 	return nil
@@ -109,17 +115,17 @@ func (s *side) start() error {
 }
 
 // found makes the chest without a server, and returns the secret of an app that may read everything.
-func (s *side) found(chest, keyFile string) (string, error) {
+func (s *side) found(dir, keyFile string) (string, error) {
 	material := envelope.NewKeyFile()
 	if err := os.WriteFile(keyFile, material.Reveal(), 0o600); err != nil {
 		return "", err
 	}
-	records, err := store.Create(chest)
+	records, err := store.Create(dir)
 	if err != nil {
 		return "", err
 	}
 	defer func() { _ = records.Close() }()
-	founded, err := service.Found(records, service.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"127.0.0.1"}})
+	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"127.0.0.1"}})
 	if err != nil {
 		return "", err
 	}
@@ -128,11 +134,11 @@ func (s *side) found(chest, keyFile string) (string, error) {
 		return "", err
 	}
 	defer vault.Stop()
-	origin := service.Origin{Addr: "127.0.0.1"}
+	origin := chest.Origin{Addr: "127.0.0.1"}
 	if err := vault.Unlock(origin, material); err != nil {
 		return "", err
 	}
-	session, err := vault.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password of the bench"), service.ViaCLI)
+	session, err := vault.Enrol(origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password of the bench"), people.ViaCLI)
 	if err != nil {
 		return "", err
 	}
@@ -140,11 +146,11 @@ func (s *side) found(chest, keyFile string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	registered, err := vault.Register(steward, service.NewIdentity{Kind: "app", Name: "gate-controller"})
+	registered, err := vault.Register(steward, people.NewIdentity{Kind: "app", Name: "gate-controller"})
 	if err != nil {
 		return "", err
 	}
-	if _, _, err := vault.Give(steward, service.NewGrant{Subject: "app:gate-controller", Role: "consumer", Scope: "harbour-*/**"}); err != nil {
+	if _, _, err := vault.Give(steward, rights.NewGrant{Subject: "app:gate-controller", Role: "consumer", Scope: "harbour-*/**"}); err != nil {
 		return "", err
 	}
 	for d := range drawers {
@@ -155,8 +161,8 @@ func (s *side) found(chest, keyFile string) (string, error) {
 	return string(registered.Credential.Secret.Reveal()), nil
 }
 
-func fillDrawer(vault *service.Service, steward service.Caller, drawer string, count int) error {
-	if _, err := vault.CreateDrawer(steward, service.NewDrawer{Name: drawer, Environment: "production"}); err != nil {
+func fillDrawer(vault *service.Service, steward chest.Caller, drawer string, count int) error {
+	if _, err := vault.CreateDrawer(steward, shelf.NewDrawer{Name: drawer, Environment: "production"}); err != nil {
 		return err
 	}
 	for at := 0; at < count; at += 10_000 {
@@ -164,7 +170,7 @@ func fillDrawer(vault *service.Service, steward service.Caller, drawer string, c
 		for n := at; n < min(count, at+10_000); n++ {
 			fmt.Fprintf(&text, "GATE_%07d_KEY=value of thirty-two bytes %07d\n", n, n)
 		}
-		report, err := vault.Import(steward, drawer, service.NewImport{Format: importfile.Dotenv, Content: secretvalue.New(text.Bytes())})
+		report, err := vault.Import(steward, drawer, shelf.NewImport{Format: importfile.Dotenv, Content: secretvalue.New(text.Bytes())})
 		if err != nil || !report.Done {
 			return fmt.Errorf("import: done %v, %w", report.Done, err)
 		}
@@ -202,7 +208,8 @@ func (s *side) resident() float64 { return residentOf(s.b.processes[0].Process.P
 
 // benchmarks runs Go benchmarks and returns their nanoseconds by name.
 func benchmarks(pattern string, packages ...string) (map[string]float64, error) {
-	out, err := exec.Command("go", append([]string{"test", "-run", "xxx", "-timeout", "20m", "-bench", pattern}, packages...)...).CombinedOutput()
+	out, err := exec.Command("go", append([]string{"test", "-run", "xxx", "-timeout", "20m", "-bench", pattern},
+		packages...)...).CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("benchmark: %w: %s", err, out)
 	}

@@ -135,8 +135,10 @@ func verifyFigures(records *store.Store, dir string, result map[string]any) erro
 	slices.Sort(hashed)
 	slices.Sort(verified)
 	result["verify_over_sha256"] = round(hashed[1].Seconds() / verified[1].Seconds())
-	result["verify_seconds_1m"], result["export_seconds_1m"], result["verify_heap_mib"] = round(verified[1].Seconds()), round(exported.Seconds()), peak>>20
-	fmt.Printf("%-28s %10.2f (verified in %.2f s, hashed in %.2f s, exported in %.1f s, heap %d MiB)\n", "verify_over_sha256", hashed[1].Seconds()/verified[1].Seconds(), verified[1].Seconds(), hashed[1].Seconds(), exported.Seconds(), peak>>20)
+	result["verify_seconds_1m"], result["export_seconds_1m"], result["verify_heap_mib"] = round(verified[1].Seconds()),
+		round(exported.Seconds()), peak>>20
+	fmt.Printf("%-28s %10.2f (verified in %.2f s, hashed in %.2f s, exported in %.1f s, heap %d MiB)\n", "verify_over_sha256",
+		hashed[1].Seconds()/verified[1].Seconds(), verified[1].Seconds(), hashed[1].Seconds(), exported.Seconds(), peak>>20)
 	return nil
 }
 
@@ -167,7 +169,8 @@ func openTrail(dir string) (*store.Store, error) {
 func fillTrail(records *store.Store) error {
 	started, list := time.Now(), make([]trail.Entry, 0, 1000)
 	for n := 1; n <= *entries; n++ {
-		e := trail.Entry{At: begun.Add(time.Duration(n) * time.Millisecond), Subject: fmt.Sprintf("app:a%d", n%9), Via: "app_token", Action: "read_value",
+		e := trail.Entry{At: begun.Add(time.Duration(n) * time.Millisecond), Subject: fmt.Sprintf("app:a%d", n%9), Via: "app_token",
+			Action: "read_value",
 			Target: fmt.Sprintf("d%d/i%d", n%10, (n/10)%200), Version: 1, Outcome: trail.Allowed, Grant: fmt.Sprintf("gr_ht3edmpvr34df%d", n%9),
 			RequestID: fmt.Sprint("q", n), Addr: fmt.Sprintf("192.0.2.%d", n%100)}
 		switch {

@@ -56,7 +56,8 @@ func run(dir string) error {
 	}
 	clock := &demo.Clock{}
 	clock.Set(90 * 24 * time.Hour)
-	chest, err := demo.Start(demo.Options{Dir: made, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, Console: console, Version: "0.1.0"}, clock)
+	chest, err := demo.Start(demo.Options{Dir: made, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, Console: console, Version: "0.1.0"},
+		clock)
 	if err != nil {
 		return err
 	}
@@ -74,44 +75,68 @@ func run(dir string) error {
 		{name: "chest", ready: `.chest`, steps: signIn("security-duty", string(password.Reveal()))},
 		{name: "drawer", path: "/drawers/harbour-gates-prod", ready: `tbody`},
 		{name: "item", path: "/drawers/ticketing-prod/db-password", ready: `tbody`},
-		{name: "use", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`), chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
+		{name: "use", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`),
+				chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
 		{name: "due", path: "/due", ready: `tbody`},
 		{name: "ruled", extra: true, path: "/drawers/ticketing-prod", ready: `tbody`},
-		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,
-			chromedp.Click(`//button[contains(., "Show what they do")]`), chromedp.WaitVisible(`dialog tbody`)}},
-		{name: "stricter", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Stricter")]`), chromedp.WaitVisible(`dialog[open]`)}},
-		{name: "compare", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Compare two")]`), chromedp.WaitVisible(`dialog[open]`)}},
-		{name: "leaving", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Take a copy out")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,
+				chromedp.Click(`//button[contains(., "Show what they do")]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "stricter", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Stricter")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "compare", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Compare two")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "leaving", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Take a copy out")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "moved", extra: true, path: "/drawers/fleet-telemetry-prod/chart-server-key", ready: `tbody`},
-		{name: "put", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
-		{name: "put-login", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Put a secret in")]`), chromedp.WaitVisible(`dialog[open]`),
-			chromedp.SendKeys(`dialog select`, "login"), chromedp.WaitVisible(`//label[contains(., "User")]`)}},
+		{name: "put", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Add a version")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "put-login", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Put a secret in")]`), chromedp.WaitVisible(`dialog[open]`),
+				chromedp.SendKeys(`dialog select`, "login"), chromedp.WaitVisible(`//label[contains(., "User")]`)}},
 		{name: "login", extra: true, path: "/drawers/ticketing-prod/mail-relay-login", ready: `tbody`},
-		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
+		{name: "refused", stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[role=alert]`)}},
 		{name: "search", extra: true, path: "/search?q=owner:person:ticketing-lead+password", ready: `tbody`},
 		{name: "empty", extra: true, path: "/drawers/timetable-dev", ready: `.panel`},
 		{name: "access", path: "/access", ready: `tbody`},
-		{name: "give", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Give a grant")]`),
-			chromedp.SendKeys(`input[name=scope]`, "ticketing-prod/*"), chromedp.Click(`dialog button[type=submit]`), chromedp.WaitVisible(`dialog tbody`)}},
-		{name: "matrix", stepsAfter: true, path: "/access/matrix", ready: `.panel`, steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`)}},
-		{name: "cell", extra: true, stepsAfter: true, path: "/access/matrix", ready: `.panel`, steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`), chromedp.Click(`//button[contains(@aria-label, "platform-oncall in fuel")]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "give", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Give a grant")]`),
+				chromedp.SendKeys(`input[name=scope]`, "ticketing-prod/*"), chromedp.Click(`dialog button[type=submit]`),
+				chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "matrix", stepsAfter: true, path: "/access/matrix", ready: `.panel`,
+			steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`)}},
+		{name: "cell", extra: true, stepsAfter: true, path: "/access/matrix", ready: `.panel`,
+			steps: []step{chromedp.Click(`.panel button`), chromedp.WaitVisible(`tbody`),
+				chromedp.Click(`//button[contains(@aria-label, "platform-oncall in fuel")]`), chromedp.WaitVisible(`dialog tbody`)}},
 		{name: "tighten", path: "/access/tighten", ready: `tbody`},
-		{name: "finding", extra: true, stepsAfter: true, path: "/access/tighten", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Narrow")][1]`), chromedp.WaitVisible(`dialog tbody`)}},
-		{name: "policy", stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{edited, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`.panel tbody`)}},
-		{name: "policy-problem", extra: true, stepsAfter: true, path: "/access/policy", ready: `textarea`, steps: []step{misspelt, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`[role=alert]`)}},
+		{name: "finding", extra: true, stepsAfter: true, path: "/access/tighten", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Narrow")][1]`), chromedp.WaitVisible(`dialog tbody`)}},
+		{name: "policy", stepsAfter: true, path: "/access/policy", ready: `textarea`,
+			steps: []step{edited, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`.panel tbody`)}},
+		{name: "policy-problem", extra: true, stepsAfter: true, path: "/access/policy", ready: `textarea`,
+			steps: []step{misspelt, chromedp.Click(`//button[contains(., "Compare")]`), chromedp.WaitVisible(`[role=alert]`)}},
 		{name: "identity", extra: true, path: "/access/app:nightly-ledger", ready: `tbody`},
-		{name: "manifest", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Check a manifest")]`), chromedp.WaitVisible(`dialog textarea`),
-			chromedp.SendKeys(`dialog textarea`, ledgerManifest), chromedp.Click(`//dialog//button[contains(., "Check it")]`), chromedp.WaitVisible(`dialog tbody`), chromedp.ScrollIntoView(`dialog tbody`)}},
+		{name: "manifest", extra: true, stepsAfter: true, path: "/access/app:nightly-ledger", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Check a manifest")]`), chromedp.WaitVisible(`dialog textarea`),
+				chromedp.SendKeys(`dialog textarea`, ledgerManifest), chromedp.Click(`//dialog//button[contains(., "Check it")]`),
+				chromedp.WaitVisible(`dialog tbody`), chromedp.ScrollIntoView(`dialog tbody`)}},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "entry", extra: true, path: "/trail/100", ready: `section ol`},
-		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `pre`, steps: []step{chromedp.Click(`//button[contains(., "Verify now")]`), chromedp.WaitVisible(`//p[@role="status"]`)}},
+		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `pre`,
+			steps: []step{chromedp.Click(`//button[contains(., "Verify now")]`), chromedp.WaitVisible(`//p[@role="status"]`)}},
 		{name: "upkeep", extra: true, path: "/trail/upkeep", ready: `#archives`},
 		{name: "reads", path: "/trail/reads", ready: `#by-day ~ div table`},
-		{name: "exposure", stepsAfter: true, path: "/drawers/ticketing-prod/db-password@2/exposure", ready: `form`, steps: []step{chromedp.Click(`//button[contains(., "Work it out")]`), chromedp.WaitVisible(`#replace`)}},
-		{name: "live", extra: true, stepsAfter: true, path: "/trail", ready: `tbody`, steps: []step{chromedp.Click(`//button[contains(., "Live view")]`), chromedp.WaitVisible(`section[aria-label="Live view"] table`)}},
+		{name: "exposure", stepsAfter: true, path: "/drawers/ticketing-prod/db-password@2/exposure", ready: `form`,
+			steps: []step{chromedp.Click(`//button[contains(., "Work it out")]`), chromedp.WaitVisible(`#replace`)}},
+		{name: "live", extra: true, stepsAfter: true, path: "/trail", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Live view")]`), chromedp.WaitVisible(`section[aria-label="Live view"] table`)}},
 		{name: "refusals", path: "/refusals", ready: `tbody`},
 		{name: "receipt", path: "/receipts/" + receipt, ready: `section dl`},
-		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`, steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"), chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
+		{name: "reveal", path: "/drawers/ticketing-staging/db-password", ready: `input[name=person], tbody`,
+			steps: append(as("ticketing-lead", string(password.Reveal()), chest.URL()+"/drawers/ticketing-staging/db-password"),
+				chromedp.Click(`//button[contains(., "Reveal")]`), chromedp.WaitVisible(`[data-value]`))},
 		{name: "own-access", extra: true, path: "/access", ready: `[role=alert]`},
 		{name: "missing", extra: true, path: "/drawers/ticketing-prodd", ready: `[role=alert]`},
 	}
@@ -124,7 +149,9 @@ var (
 	misspelt = typed(`.replace("role: consumer", "role: consumr").replace("scope: fuel", "scop: fuel")`)
 )
 
-const ledgerManifest = "manifest: 1\napp: nightly-ledger\ndrawers: { production: fuel-billing-prod, staging: ticketing-staging }\nneeds:\n  - { variable: PGPASSWORD, reference: ledger-db-password }\n  - { variable: SALES_PASSWORD, reference: ticketing-prod/db-password }\n  - { file: gates.key, variable: GATES_KEY, reference: harbour-gates-prod/radio-key }\n"
+const ledgerManifest = "manifest: 1\napp: nightly-ledger\ndrawers: { production: fuel-billing-prod, staging: ticketing-staging " +
+	"}\nneeds:\n  - { variable: PGPASSWORD, reference: ledger-db-password }\n  - { variable: SALES_PASSWORD, reference: " +
+	"ticketing-prod/db-password }\n  - { file: gates.key, variable: GATES_KEY, reference: harbour-gates-prod/radio-key }\n"
 
 // agedSixty fills in a rule that touches most of what is there.
 var agedSixty = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
@@ -177,7 +204,8 @@ func newestReceipt(address, password string) (string, error) {
 
 func take(address, dir string, shots []page) error {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
 	defer stop()
 	ctx, cancel := chromedp.NewContext(allocator)

@@ -4,7 +4,7 @@ import { api, data, type Schemas } from "./client";
 // Server state lives in these queries and nowhere else. Values are never in them: see pages/item/Reveal.tsx.
 
 export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => data(api.GET("/api/status")), refetchInterval: 15_000 });
-export const useUpkeep = () => useQuery({ queryKey: ["upkeep"], queryFn: () => data(api.GET("/api/trail/upkeep")), refetchInterval: 10_000 });
+export const useUpkeep = () => useQuery({ queryKey: ["upkeep"], queryFn: () => data(api.GET("/api/trail/upkeep")) });
 export const useArchives = () => useQuery({ queryKey: ["archives"], queryFn: () => data(api.GET("/api/trail/archives")) });
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => data(api.GET("/api/me")), retry: false });
 export const useDrawers = () => useQuery({ queryKey: ["drawers"], queryFn: () => data(api.GET("/api/drawers")) });
@@ -86,7 +86,7 @@ export const useMatrix = (enabled: boolean) => useQuery({ enabled, queryKey: ["m
 export const usePreview = (proposal: Schemas["Proposal"] | undefined) =>
   useQuery({ enabled: proposal !== undefined, queryKey: ["preview", proposal], queryFn: () => data(api.POST("/api/ask/difference", { body: proposal ?? {} })), retry: false });
 export const useRequests = () => useQuery({ queryKey: ["requests"], queryFn: () => data(api.GET("/api/requests")) });
-export const usePolicy = () => useQuery({ queryKey: ["policy"], queryFn: () => data(api.GET("/api/policy")), refetchOnWindowFocus: false });
+export const usePolicy = () => useQuery({ queryKey: ["policy"], queryFn: () => data(api.GET("/api/policy")) });
 export const useTighten = (days: number) =>
   useQuery({
     queryKey: ["tighten", days],

@@ -2298,6 +2298,25 @@ export interface components {
             version?: number;
             /** @description How many more refusals like it the entry stands for. */
             count?: number;
+            /** @description The id of the subject, which stays when it is suspended or described anew. */
+            subject_id?: string;
+            drawer_id?: string;
+            /** @description The id of the item, whatever it was called then. */
+            item_id?: string;
+            /** @description The credential that a token was given for, or that was issued or ended. */
+            credential?: string;
+            /** @description The grant that was given or ended. */
+            given?: string;
+            /** @description The version was asked for by its number. */
+            pinned?: boolean;
+            /** @description It was served after its end, as a rule allows. */
+            grace?: boolean;
+            /** @description It was asked for by a name that it had before. */
+            old_name?: boolean;
+            /** @description The one field that was asked for. */
+            field?: string;
+            /** @description The host whose agent served it from what it keeps. */
+            host?: string;
         };
         TrailPage: {
             entries: components["schemas"]["Entry"][];
@@ -2477,6 +2496,8 @@ export interface components {
         Matrix: {
             drawers: string[];
             rows: components["schemas"]["MatrixRow"][];
+            /** @description Empty at the end. */
+            next_cursor: string;
         };
         MatrixRow: {
             subject: string;
@@ -2535,6 +2556,8 @@ export interface components {
         until: string;
         cursor: string;
         limit: number;
+        /** @description How many elements a page has; all of them when it is left out. */
+        pageLimit: number;
     };
     requestBodies: never;
     headers: {
@@ -2944,7 +2967,11 @@ export interface operations {
     };
     listDrawers: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2959,6 +2986,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         drawers: components["schemas"]["Drawer"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -3723,7 +3752,12 @@ export interface operations {
     };
     listIdentities: {
         parameters: {
-            query?: never;
+            query?: {
+                kind?: "person" | "app" | "team";
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3738,6 +3772,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         identities: components["schemas"]["Identity"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4022,6 +4058,9 @@ export interface operations {
         parameters: {
             query?: {
                 subject?: components["parameters"]["subjectFilter"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -4037,6 +4076,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         grants: components["schemas"]["Grant"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4334,7 +4375,11 @@ export interface operations {
     };
     askMatrix: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -14,6 +14,8 @@ import (
 	"cmp"
 	"slices"
 	"time"
+
+	"github.com/tidwall/btree"
 )
 
 // Effect is what a grant does.
@@ -61,21 +63,70 @@ func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
 
 func (g *Grant) ended(now time.Time) bool { return !g.End.IsZero() && !now.Before(g.End) }
 
-// Policy holds grants by subject. It is not safe for concurrent use while it is being changed.
-type Policy map[string][]Grant
+// Policy holds grants by subject, as an immutable value: a change makes another one, which shares with it what stays as it is, and
+// costs what it changes. The zero Policy has no grants. It is safe for concurrent use.
+type Policy struct{ bySubject *btree.Map[string, []Grant] }
+
+// PolicyOf makes a policy of many grants at once. The slices are the policy's from then on.
+func PolicyOf(grants map[string][]Grant) Policy {
+	p := Policy{new(btree.Map[string, []Grant])}
+	for subject, list := range grants {
+		p.bySubject.Set(subject, list)
+	}
+	return p
+}
+
+// Of lists a subject's grants, which the caller must not change.
+func (p Policy) Of(subject string) []Grant {
+	if p.bySubject == nil {
+		return nil
+	}
+	grants, _ := p.bySubject.Get(subject)
+	return grants
+}
+
+// Subjects calls visit with each subject and its grants, in the order of subjects, until it returns false.
+func (p Policy) Subjects(visit func(subject string, grants []Grant) bool) {
+	if p.bySubject != nil {
+		p.bySubject.Scan(visit)
+	}
+}
+
+// Draft is a policy that is being changed. It must not be used by several goroutines at once.
+type Draft struct{ Policy }
+
+// Draft begins a change. The policy must not be drafted by several goroutines at once; it may be read meanwhile.
+func (p Policy) Draft() *Draft {
+	if p.bySubject == nil {
+		return &Draft{PolicyOf(nil)}
+	}
+	return &Draft{Policy{p.bySubject.Copy()}}
+}
 
 // Add puts a grant in.
-func (p Policy) Add(g Grant) { p[g.Subject] = append(p[g.Subject], g) }
+func (d *Draft) Add(g Grant) {
+	d.bySubject.Set(g.Subject, append(slices.Clip(d.Of(g.Subject)), g)) // clipped, so that those of before stay as they are
+}
 
 // Remove takes the grant of that id and subject out.
-func (p Policy) Remove(subject, id string) {
-	kept := make([]Grant, 0, len(p[subject]))
-	for _, g := range p[subject] {
+func (d *Draft) Remove(subject, id string) {
+	had := d.Of(subject)
+	kept := make([]Grant, 0, len(had))
+	for _, g := range had {
 		if g.ID != id {
 			kept = append(kept, g)
 		}
 	}
-	p[subject] = kept
+	d.Replace(subject, kept)
+}
+
+// Replace gives a subject other grants than it had; the slice is the draft's from then on.
+func (d *Draft) Replace(subject string, grants []Grant) {
+	if len(grants) == 0 {
+		d.bySubject.Delete(subject)
+		return
+	}
+	d.bySubject.Set(subject, grants)
 }
 
 // Request is the question.
@@ -132,6 +183,17 @@ type Considered struct {
 // Decide answers a request. It allocates nothing.
 func (p Policy) Decide(r Request) Decision { return p.decide(&r, nil) }
 
+// Why says in a sentence what keeps a grant of the request's subject from fitting the request; empty when it fits, or is not there.
+func (p Policy) Why(r Request, grant string) string {
+	grants := p.Of(r.Subject)
+	for i := range grants {
+		if g := &grants[i]; g.ID == grant {
+			return g.why(g.miss(r.Action, &r.Context, g.Scope.matches(&r.Target)), &r)
+		}
+	}
+	return ""
+}
+
 // Explain answers a request and returns the subject's grants, those that came nearest first.
 func (p Policy) Explain(r Request) (Decision, []Considered) {
 	considered := []Considered{}
@@ -150,8 +212,9 @@ var distance = map[Miss]int{"": 0, Miss(Stated): 1, Miss(Proof): 2, Miss(Time): 
 func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	decision := Decision{Reason: NoGrant}
 	var allowed, denied string
-	for i := range p[r.Subject] {
-		g := &p[r.Subject][i]
+	grants := p.Of(r.Subject)
+	for i := range grants {
+		g := &grants[i]
 		miss := MissRole
 		if g.Role.Actions&r.Action != 0 { // most grants end here, without a look at their scope
 			miss = g.miss(r.Action, &r.Context, g.Scope.matches(&r.Target))
@@ -226,8 +289,9 @@ func (p Policy) Reaches(subject string, action Action, drawer Target, ctx Contex
 	if decision.Allowed || p.deniedWhole(subject, action, drawer, &ctx) {
 		return decision
 	}
-	for i := range p[subject] {
-		if g := &p[subject][i]; g.Effect == Allow && g.miss(action, &ctx, g.Scope.touches(drawer)) == "" {
+	grants := p.Of(subject)
+	for i := range grants {
+		if g := &grants[i]; g.Effect == Allow && g.miss(action, &ctx, g.Scope.touches(drawer)) == "" {
 			return Decision{Allowed: true, Grant: g.ID}
 		}
 	}
@@ -236,8 +300,9 @@ func (p Policy) Reaches(subject string, action Action, drawer Target, ctx Contex
 
 // deniedWhole reports whether a deny grant covers a whole drawer.
 func (p Policy) deniedWhole(subject string, action Action, drawer Target, ctx *Context) bool {
-	for i := range p[subject] {
-		if g := &p[subject][i]; g.Effect == Deny && g.miss(action, ctx, g.Scope.wholeDrawer(drawer)) == "" {
+	grants := p.Of(subject)
+	for i := range grants {
+		if g := &grants[i]; g.Effect == Deny && g.miss(action, ctx, g.Scope.wholeDrawer(drawer)) == "" {
 			return true
 		}
 	}
@@ -248,8 +313,9 @@ func (p Policy) deniedWhole(subject string, action Action, drawer Target, ctx *C
 // it, and no deny grant may reach into it. It is the question behind giving a grant to somebody else.
 func (p Policy) DecideScope(subject string, action Action, scope Scope, ctx Context) Decision {
 	decision := Decision{Reason: NoGrant}
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		if g.Effect == Deny {
 			if g.miss(action, &ctx, g.Scope.Intersects(scope)) == "" {
 				return Decision{Grant: g.ID, Reason: Denied}
@@ -270,8 +336,9 @@ func (p Policy) DecideScope(subject string, action Action, scope Scope, ctx Cont
 // Anywhere reports whether the subject has a grant with one of the actions on anything at all.
 func (p Policy) Anywhere(subject string, actions Action, ctx Context) Decision {
 	decision := Decision{Reason: NoGrant}
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		if g.Effect != Allow {
 			continue
 		}
@@ -286,8 +353,9 @@ func (p Policy) Anywhere(subject string, actions Action, ctx Context) Decision {
 
 // Holds reports whether a grant of a role is in force for the subject, on anything, its conditions included.
 func (p Policy) Holds(subject, role string, ctx Context) bool {
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		if g.Effect == Allow && g.Role.Name == role && g.miss(g.Role.Actions, &ctx, true) == "" {
 			return true
 		}
@@ -306,7 +374,7 @@ type Holder struct {
 // subject that a grant without conditions denies is left out.
 func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 	var holders []Holder
-	for subject, grants := range p {
+	p.Subjects(func(subject string, grants []Grant) bool {
 		holder := Holder{Subject: subject}
 		denied := false
 		for i := range grants {
@@ -327,16 +395,17 @@ func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 			slices.Sort(holder.Grants)
 			holders = append(holders, holder)
 		}
-	}
-	slices.SortFunc(holders, func(a, b Holder) int { return cmp.Compare(a.Subject, b.Subject) })
+		return true
+	})
 	return holders
 }
 
 // Firm returns those of a subject's actions on a target that it has without any condition.
 func (p Policy) Firm(subject string, target Target, now time.Time) Action {
 	var allowed, denied Action
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		switch {
 		case !g.Scope.matches(&target) || g.ended(now):
 		case g.Effect == Deny:
@@ -351,8 +420,9 @@ func (p Policy) Firm(subject string, target Target, now time.Time) Action {
 // Actions returns the actions that a subject has on a target at a moment, whatever the conditions.
 func (p Policy) Actions(subject string, target Target, now time.Time) Action {
 	var allowed, denied Action
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		if !g.Scope.matches(&target) || g.ended(now) {
 			continue
 		}

@@ -34,19 +34,29 @@ func TestDecide(t *testing.T) {
 		want    Decision
 	}{
 		{"without a grant the answer is no", nil, read("d", "i"), Decision{Reason: NoGrant}},
-		{"a grant on the scope allows", []Grant{grant(t, "g", Allow, "consumer", "d/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
-		{"a grant on another scope does not", []Grant{grant(t, "g", Allow, "consumer", "e/**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
+		{"a grant on the scope allows", []Grant{grant(t, "g", Allow, "consumer", "d/**", later)}, read("d", "i"),
+			Decision{Allowed: true, Grant: "g"}},
+		{"a grant on another scope does not", []Grant{grant(t, "g", Allow, "consumer", "e/**", later)}, read("d", "i"),
+			Decision{Reason: NoGrant}},
 		{"a role without the action does not", []Grant{grant(t, "g", Allow, "keeper", "**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
-		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
-		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"), Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
-		{"a grant without end allows", []Grant{grant(t, "g", Allow, "consumer", "**", time.Time{})}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
-		{"a denial wins", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "d/i", later)}, read("d", "i"), Decision{Grant: "n", Reason: Denied}},
-		{"a denial elsewhere does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "e/**", later)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
-		{"an ended denial does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "**", earlier)}, read("d", "i"), Decision{Allowed: true, Grant: "g"}},
-		{"a grant of somebody else does not", []Grant{grant(t, "g", Allow, "consumer", "**", later)}, Request{Subject: "you", Action: ReadValue, Target: target("d", "i"), Context: at(now)}, Decision{Reason: NoGrant}},
-		{"a drawer's grant is not one on the chest", []Grant{grant(t, "g", Allow, "operator", "d/**", later)}, Request{Subject: "me", Action: Operate, Context: at(now)}, Decision{Reason: NoGrant}},
+		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"),
+			Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
+		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"),
+			Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
+		{"a grant without end allows", []Grant{grant(t, "g", Allow, "consumer", "**", time.Time{})}, read("d", "i"),
+			Decision{Allowed: true, Grant: "g"}},
+		{"a denial wins", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "d/i", later)}, read("d", "i"),
+			Decision{Grant: "n", Reason: Denied}},
+		{"a denial elsewhere does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "e/**", later)},
+			read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"an ended denial does not", []Grant{grant(t, "g", Allow, "consumer", "**", later), grant(t, "n", Deny, "consumer", "**", earlier)},
+			read("d", "i"), Decision{Allowed: true, Grant: "g"}},
+		{"a grant of somebody else does not", []Grant{grant(t, "g", Allow, "consumer", "**", later)},
+			Request{Subject: "you", Action: ReadValue, Target: target("d", "i"), Context: at(now)}, Decision{Reason: NoGrant}},
+		{"a drawer's grant is not one on the chest", []Grant{grant(t, "g", Allow, "operator", "d/**", later)},
+			Request{Subject: "me", Action: Operate, Context: at(now)}, Decision{Reason: NoGrant}},
 	} {
-		policy := Policy{}
+		policy := Policy{}.Draft()
 		for _, g := range c.grants {
 			policy.Add(g)
 		}
@@ -68,10 +78,10 @@ func TestOrderOfGrantsDoesNotMatter(t *testing.T) {
 			grants = append(grants, grant(t, "g", effects[random.IntN(3)], roles[random.IntN(3)], scopes[random.IntN(5)], ends[random.IntN(3)]))
 		}
 		request := Request{Subject: "me", Action: []Action{List, ReadValue}[random.IntN(2)], Target: target("d", "i"), Context: at(now)}
-		first := Policy{"me": grants}.Decide(request)
+		first := PolicyOf(map[string][]Grant{"me": grants}).Decide(request)
 		for range 4 {
 			random.Shuffle(len(grants), func(i, j int) { grants[i], grants[j] = grants[j], grants[i] })
-			if got := (Policy{"me": grants}).Decide(request); got.Allowed != first.Allowed || got.Reason != first.Reason {
+			if got := PolicyOf(map[string][]Grant{"me": grants}).Decide(request); got.Allowed != first.Allowed || got.Reason != first.Reason {
 				t.Fatalf("%+v in another order: got %+v, first %+v", grants, got, first)
 			}
 		}
@@ -88,7 +98,7 @@ func TestManagingNeverImpliesReading(t *testing.T) {
 }
 
 func TestRemoveTakesOneGrantAway(t *testing.T) {
-	policy := Policy{}
+	policy := Policy{}.Draft()
 	policy.Add(grant(t, "a", Allow, "consumer", "d/**", time.Time{}))
 	policy.Add(grant(t, "b", Allow, "consumer", "e/**", time.Time{}))
 	policy.Remove("me", "a")
@@ -119,14 +129,14 @@ func TestDelegationStaysInsideOnesOwnScope(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := (Policy{"me": c.grants}).DecideScope("me", GrantAccess, p, at(now)); got != c.want {
+		if got := PolicyOf(map[string][]Grant{"me": c.grants}).DecideScope("me", GrantAccess, p, at(now)); got != c.want {
 			t.Errorf("%s: got %+v, want %+v", c.scope, got, c.want)
 		}
 	}
 }
 
 func TestADrawerIsSeenThroughOneItem(t *testing.T) {
-	policy := Policy{"me": {grant(t, "g", Allow, "viewer", "crew-rota-prod/rota-*", now.Add(time.Hour))}}
+	policy := PolicyOf(map[string][]Grant{"me": {grant(t, "g", Allow, "viewer", "crew-rota-prod/rota-*", now.Add(time.Hour))}}).Draft()
 	if !policy.Reaches("me", List, target("crew-rota-prod"), at(now)).Allowed {
 		t.Error("the drawer of a listed item is not seen")
 	}
@@ -140,7 +150,8 @@ func TestADrawerIsSeenThroughOneItem(t *testing.T) {
 }
 
 func TestSmallestRoleIsTheNarrowest(t *testing.T) {
-	for action, want := range map[Action]string{ReadValue: "consumer", List: "viewer", WriteVersion: "depositor", ReadTrail: "auditor", Operate: "operator", GrantAccess: "gatekeeper", Shred: "keeper"} {
+	for action, want := range map[Action]string{ReadValue: "consumer", List: "viewer", WriteVersion: "depositor", ReadTrail: "auditor",
+		Operate: "operator", GrantAccess: "gatekeeper", Shred: "keeper"} {
 		if got := SmallestRole(Roles, action).Name; got != want {
 			t.Errorf("%s: got %s, want %s", action, got, want)
 		}
@@ -152,7 +163,7 @@ func TestSmallestRoleIsTheNarrowest(t *testing.T) {
 
 // The cost of a decision must not grow with other subjects' grants: a look-up by subject is all that they add.
 func TestDecideAllocatesNothing(t *testing.T) {
-	policy := Policy{"me": {grant(t, "g", Allow, "consumer", "d/**", time.Time{})}}
+	policy := PolicyOf(map[string][]Grant{"me": {grant(t, "g", Allow, "consumer", "d/**", time.Time{})}})
 	place := target("d", "i")
 	if n := testing.AllocsPerRun(100, func() {
 		policy.Decide(Request{Subject: "me", Action: ReadValue, Target: place, Context: at(now)})
@@ -179,7 +190,7 @@ func TestARoleIsHeldOnlyWhileItsGrantIsInForce(t *testing.T) {
 		{"its condition does not hold", conditional, at(now), false},
 		{"its condition holds", conditional, Context{Now: now, Reason: "handing over"}, true},
 	} {
-		if got := (Policy{"me": {c.grant}}).Holds("me", Steward, c.ctx); got != c.want {
+		if got := (PolicyOf(map[string][]Grant{"me": {c.grant}})).Holds("me", Steward, c.ctx); got != c.want {
 			t.Errorf("%s: got %v", c.name, got)
 		}
 	}

@@ -2,7 +2,6 @@ package access
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -35,17 +34,19 @@ func Compare(before, after Policy, was, becomes []Place, now time.Time) []Change
 			moved = append(moved, i)
 		}
 	}
-	subjects := maps.Clone(before)
-	maps.Copy(subjects, after)
 	var changes []Change
-	for _, subject := range slices.Sorted(maps.Keys(subjects)) {
-		differing := difference(before[subject], after[subject])
+	for _, subject := range subjectsOf(before, after) {
+		had, has := before.Of(subject), after.Of(subject)
+		if len(moved) == 0 && same(had, has) {
+			continue
+		}
+		differing := difference(had, has)
 		if len(differing) == 0 && len(moved) == 0 {
 			continue
 		}
 		for _, i := range affected(differing, moved, was, becomes) {
 			change := Change{Subject: subject, Target: becomes[i].Target}
-			change.compare(standingOf(before[subject], was[i], now), standingOf(after[subject], becomes[i], now))
+			change.compare(standingOf(had, was[i], now), standingOf(has, becomes[i], now))
 			if change.Gained|change.Lost|change.Altered != 0 {
 				changes = append(changes, change)
 			}
@@ -53,6 +54,44 @@ func Compare(before, after Policy, was, becomes []Place, now time.Time) []Change
 	}
 	return changes
 }
+
+// DifferingScopes lists the scopes of the grants that are in one of two policies only, each once. When there are very many it is the
+// scope of everything.
+func DifferingScopes(before, after Policy) (scopes []Scope) {
+	seen := map[string]bool{}
+	for _, subject := range subjectsOf(before, after) {
+		had, has := before.Of(subject), after.Of(subject)
+		if same(had, has) {
+			continue
+		}
+		for _, g := range difference(had, has) {
+			if text := g.Scope.pattern.String(); !seen[text] {
+				seen[text] = true
+				scopes = append(scopes, g.Scope)
+			}
+		}
+		if len(scopes) > mostScopes {
+			everything, _ := ParseScope("**")
+			return []Scope{everything}
+		}
+	}
+	return scopes
+}
+
+// mostScopes is how many scopes are held against each drawer, before looking at all drawers is sooner done.
+const mostScopes = 200
+
+// subjectsOf lists all subjects of two policies, in order.
+func subjectsOf(a, b Policy) (list []string) {
+	add := func(subject string, _ []Grant) bool { list = append(list, subject); return true }
+	a.Subjects(add)
+	b.Subjects(add)
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// same reports whether two lists are one and the same, as those of policies are of which one was made from the other.
+func same(a, b []Grant) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // difference lists the grants that are on one side only.
 func difference(before, after []Grant) (differing []*Grant) {
@@ -210,7 +249,8 @@ func Summarise(changes []Change, places []Place) []Summary {
 	}
 	summaries := make([]Summary, 0, len(order))
 	for _, k := range order {
-		summaries = append(summaries, Summary{Subject: k.subject, Gained: k.gained, Lost: k.lost, Altered: k.altered, Targets: collapse(targets[k], inside)})
+		summaries = append(summaries, Summary{Subject: k.subject, Gained: k.gained, Lost: k.lost, Altered: k.altered,
+			Targets: collapse(targets[k], inside)})
 	}
 	slices.SortStableFunc(summaries, func(a, b Summary) int { return cmp.Compare(a.Subject, b.Subject) })
 	return summaries

@@ -46,13 +46,16 @@ func TestCompareSaysWhoGainsAndLosesWhat(t *testing.T) {
 		{"a grant less", []Grant{consumer}, nil, here, here, "loses read_value,use_key on d/**"},
 		{"part of a drawer", nil, []Grant{grant(t, "1", Allow, "consumer", "*/a", later)}, here, here, "gains read_value,use_key on d/a e/a"},
 		{"another condition", []Grant{consumer}, []Grant{reasoned}, here, here, "altered read_value,use_key on d/**"},
-		{"a superfluous condition", []Grant{consumer, grant(t, "3", Allow, "consumer", "**", time.Time{})}, []Grant{reasoned, grant(t, "3", Allow, "consumer", "**", time.Time{})}, here, here, ""},
-		{"a denial", []Grant{consumer}, []Grant{consumer, grant(t, "2", Deny, "consumer", "d/b", later)}, here, here, "loses read_value,use_key on d/b"},
+		{"a superfluous condition", []Grant{consumer, grant(t, "3", Allow, "consumer", "**", time.Time{})},
+			[]Grant{reasoned, grant(t, "3", Allow, "consumer", "**", time.Time{})}, here, here, ""},
+		{"a denial", []Grant{consumer}, []Grant{consumer, grant(t, "2", Deny, "consumer", "d/b", later)}, here, here,
+			"loses read_value,use_key on d/b"},
 		{"an ended grant counts for nothing", nil, []Grant{grant(t, "1", Allow, "consumer", "d/**", now)}, here, here, ""},
-		{"a label that a scope asks for", []Grant{labelled}, []Grant{labelled}, here, places(t, "", "d", "d/a[tier=database]", "d/b", "e", "e/a"), "gains read_value,use_key on d/a"},
+		{"a label that a scope asks for", []Grant{labelled}, []Grant{labelled}, here,
+			places(t, "", "d", "d/a[tier=database]", "d/b", "e", "e/a"), "gains read_value,use_key on d/a"},
 		{"a label that nothing asks for", []Grant{consumer}, []Grant{consumer}, here, places(t, "", "d", "d/a[team=x]", "d/b", "e", "e/a"), ""},
 	} {
-		changes := Compare(Policy{"me": c.before}, Policy{"me": c.after}, c.was, c.becomes, now)
+		changes := Compare(PolicyOf(map[string][]Grant{"me": c.before}), PolicyOf(map[string][]Grant{"me": c.after}), c.was, c.becomes, now)
 		var got []string
 		for _, s := range Summarise(changes, c.becomes) {
 			for word, actions := range map[string]Action{"gains": s.Gained, "loses": s.Lost, "altered": s.Altered} {
@@ -68,7 +71,7 @@ func TestCompareSaysWhoGainsAndLosesWhat(t *testing.T) {
 }
 
 func TestCompareSeesApprovalsComeAndGo(t *testing.T) {
-	policy := Policy{"me": {grant(t, "1", Allow, "consumer", "d/**", time.Time{})}}
+	policy := PolicyOf(map[string][]Grant{"me": {grant(t, "1", Allow, "consumer", "d/**", time.Time{})}})
 	was, becomes := places(t, "d/a", "d/b"), places(t, "d/a", "d/b")
 	becomes[0].Approval = "everyone"
 	changes := Compare(policy, policy, was, becomes, now)
@@ -86,16 +89,18 @@ func TestCompareAgreesWithAskingEverything(t *testing.T) {
 		var sides [2]Policy
 		var targets [2][]Place
 		for side := range sides {
-			sides[side] = Policy{}
+			draft := Policy{}.Draft()
 			for n := range random.IntN(8) {
 				effect := Allow
 				if random.IntN(4) == 0 {
 					effect = Deny
 				}
-				g := grant(t, fmt.Sprint(n), effect, pick("viewer", "consumer", "gatekeeper"), pick("**", "d/**", "*/a", "d/a", "e*/**", "**[tier=x]", "d/**[tier=y]"), now.Add(time.Hour))
+				g := grant(t, fmt.Sprint(n), effect, pick("viewer", "consumer", "gatekeeper"),
+					pick("**", "d/**", "*/a", "d/a", "e*/**", "**[tier=x]", "d/**[tier=y]"), now.Add(time.Hour))
 				g.Subject = subjects[random.IntN(3)]
-				sides[side].Add(g)
+				draft.Add(g)
 			}
+			sides[side] = draft.Policy
 			tier := func() string { return pick("", "[tier=x]", "[tier=y]") }
 			targets[side] = places(t, "", "d"+tier(), "d/a"+tier(), "d/b"+tier(), "e"+tier(), "e/a"+tier())
 		}
@@ -136,7 +141,8 @@ func TestScopesReadBackAndSayWhatTheyCover(t *testing.T) {
 			t.Errorf("%s and %s: covers %v, intersects %v", c.a, c.b, a.Covers(b), a.Intersects(b))
 		}
 	}
-	for _, text := range []string{"", "[tier=x]", "d/**[", "d/**[]", "d/**[tier]", "d/**[tier=]", "d/**[tier=x,tier=y]", "d/**[tier=x]y", "d/**[tier=x][team=y]", "d/**[Tier=x]"} {
+	for _, text := range []string{"", "[tier=x]", "d/**[", "d/**[]", "d/**[tier]", "d/**[tier=]", "d/**[tier=x,tier=y]", "d/**[tier=x]y",
+		"d/**[tier=x][team=y]", "d/**[Tier=x]"} {
 		if scope, err := ParseScope(text); err == nil {
 			t.Errorf("%q is taken for %s", text, scope)
 		}

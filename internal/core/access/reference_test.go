@@ -185,7 +185,8 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 		var grants []plain
 		var policy []Grant
 		for n := range random.IntN(6) {
-			g := plain{deny: random.IntN(5) == 0, needsReason: random.IntN(8) == 0, scope: pick("**", "a/**", "a/*", "*/b", "a*/b*", "ab/b", "**/b", "*"),
+			g := plain{deny: random.IntN(5) == 0, needsReason: random.IntN(8) == 0,
+				scope:  pick("**", "a/**", "a/*", "*/b", "a*/b*", "ab/b", "**/b", "*"),
 				endsIn: []int{0, 1, 5, -1}[random.IntN(4)], networks: some("10.1.", "192.0.2.7"), via: some("app_token", "console_session"),
 				label:   pick("", "", "", "team=ticketing", "tier=database"),
 				actions: map[string]bool{pick("list", "read_value"): true, pick("list", "read_value", "grant"): true}}
@@ -200,7 +201,8 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 		}
 		for range 10 {
 			q := question{action: pick("list", "read_value", "grant"), target: pick("a", "a/b", "ab/b", "ab/ba", "b/b", "a/c"),
-				addr: pick("10.1.2.3", "10.2.3.4", "192.0.2.7", "192.0.2.8"), via: pick("app_token", "person_token", "console_session"), reason: pick("", "why"), now: now,
+				addr: pick("10.1.2.3", "10.2.3.4", "192.0.2.7", "192.0.2.8"), via: pick("app_token", "person_token", "console_session"),
+				reason: pick("", "why"), now: now,
 				labels: pick("", "team=ticketing", "team=rota,tier=database", "team=ticketing,tier=database"), unapproved: random.IntN(5) == 0}
 			labels, err := reference.ParseLabels(q.labels)
 			if err != nil {
@@ -212,7 +214,7 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 			if q.unapproved {
 				request.Approval = Missing
 			}
-			got := Policy{"me": policy}.Decide(request)
+			got := PolicyOf(map[string][]Grant{"me": policy}).Decide(request)
 			allowed, denied := naive(grants, q)
 			if got.Allowed != allowed || (got.Reason == Denied) != denied {
 				t.Fatalf("%+v\n%+v\nthe engine says %+v, the naive reading says allowed %v, denied %v", grants, q, got, allowed, denied)
@@ -220,8 +222,9 @@ func TestEngineAgreesWithTheNaiveReading(t *testing.T) {
 			counts[fmt.Sprint(got.Allowed, got.Reason)]++
 			if done%10 == 0 {
 				random.Shuffle(len(policy), func(i, j int) { policy[i], policy[j] = policy[j], policy[i] })
-				again, considered := Policy{"me": policy}.Explain(request)
-				if again != got || len(considered) != len(policy) || len(considered) > 0 && (got.Allowed || denied || got.Reason == ApprovalNeeded) != (considered[0].Miss == "") {
+				again, considered := PolicyOf(map[string][]Grant{"me": policy}).Explain(request)
+				if again != got || len(considered) != len(policy) || len(considered) > 0 &&
+					(got.Allowed || denied || got.Reason == ApprovalNeeded) != (considered[0].Miss == "") {
 					t.Fatalf("in another order, explained: %+v with %+v, first %+v", again, considered, got)
 				}
 			}
@@ -252,10 +255,13 @@ func TestConditionsSayWhatFailed(t *testing.T) {
 		want string
 	}{
 		{"all hold", func(*Context) {}, ""},
-		{"another network", func(c *Context) { c.Addr = netip.MustParseAddr("10.2.3.4") }, "network 10.1.0.0/16, 2001:db8::1/128 does not contain 10.2.3.4"},
+		{"another network", func(c *Context) { c.Addr = netip.MustParseAddr("10.2.3.4") },
+			"network 10.1.0.0/16, 2001:db8::1/128 does not contain 10.2.3.4"},
 		{"no address", func(c *Context) { c.Addr = netip.Addr{} }, "network 10.1.0.0/16, 2001:db8::1/128 does not contain invalid IP"},
-		{"in the evening", func(c *Context) { c.Now = monday.Add(9 * time.Hour) }, "hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Mon 18:00"},
-		{"on Sunday", func(c *Context) { c.Now = monday.Add(-24 * time.Hour) }, "hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Sun 09:00"},
+		{"in the evening", func(c *Context) { c.Now = monday.Add(9 * time.Hour) },
+			"hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Mon 18:00"},
+		{"on Sunday", func(c *Context) { c.Now = monday.Add(-24 * time.Hour) },
+			"hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Sun 09:00"},
 		{"another proof", func(c *Context) { c.Via = "person_token" }, "it is for who proved itself by app_token, not by person_token"},
 		{"no reason", func(c *Context) { c.Reason = "" }, "it needs a stated reason"},
 	} {
@@ -263,7 +269,8 @@ func TestConditionsSayWhatFailed(t *testing.T) {
 		c.edit(&ctx)
 		g := grant(t, "g", Allow, "consumer", "d/**", time.Time{})
 		g.Conditions = Conditions{Networks: networks, Hours: hours, Via: []string{"app_token"}, NeedsReason: true}
-		decision, considered := Policy{"me": {g}}.Explain(Request{Subject: "me", Action: ReadValue, Target: target("d", "i"), Context: ctx})
+		decision, considered := PolicyOf(map[string][]Grant{"me": {g}}).Explain(Request{Subject: "me", Action: ReadValue,
+			Target: target("d", "i"), Context: ctx})
 		if considered[0].Reason != c.want || decision.Allowed != (c.want == "") {
 			t.Errorf("%s: got %q, %+v", c.name, considered[0].Reason, decision)
 		}
@@ -302,8 +309,10 @@ func TestHoursFollowTheClockOfTheirZone(t *testing.T) {
 }
 
 func TestConditionsThatMeanNothingAreRefused(t *testing.T) {
-	for _, text := range []string{"mon", "mon 08:00-18:00", "mon 08:00-18:00 Atlantis/Port", "day 08:00-18:00 UTC", "mon 8:00-18:00 UTC", "mon 08:00-08:00 UTC",
-		"mon 25:00-26:00 UTC", "mon 08:60-18:00 UTC", "mon 24:00-02:00 UTC", "mon- 08:00-18:00 UTC", "mon 08:00-18:00 Local", "mon  08:00-18:00 UTC"} {
+	for _, text := range []string{"mon", "mon 08:00-18:00", "mon 08:00-18:00 Atlantis/Port", "day 08:00-18:00 UTC", "mon 8:00-18:00 UTC",
+		"mon 08:00-08:00 UTC",
+		"mon 25:00-26:00 UTC", "mon 08:60-18:00 UTC", "mon 24:00-02:00 UTC", "mon- 08:00-18:00 UTC", "mon 08:00-18:00 Local",
+		"mon  08:00-18:00 UTC"} {
 		if hours, err := ParseHours(text, time.LoadLocation); err == nil {
 			t.Errorf("%q is taken for %s", text, hours)
 		}
@@ -336,14 +345,14 @@ func TestHoldersAndActionsLookPastConditionsOnly(t *testing.T) {
 	conditional.Conditions.NeedsReason = true
 	unless := grant(t, "u", Deny, "consumer", "d/i", now.Add(time.Hour))
 	unless.Conditions.NeedsReason = true
-	policy := Policy{
+	policy := PolicyOf(map[string][]Grant{
 		"with-condition": {conditional},
 		"unless":         {grant(t, "g", Allow, "consumer", "**", time.Time{}), unless},
 		"denied":         {grant(t, "g", Allow, "consumer", "**", time.Time{}), grant(t, "n", Deny, "consumer", "d/**", time.Time{})},
 		"ended":          {grant(t, "g", Allow, "consumer", "**", now)},
 		"elsewhere":      {grant(t, "g", Allow, "consumer", "e/**", time.Time{})},
 		"manager":        {grant(t, "g", Allow, "keeper", "**", time.Time{})},
-	}
+	})
 	var names []string
 	for _, h := range policy.Holders(ReadValue, target("d", "i"), now) {
 		names = append(names, fmt.Sprint(h.Subject, len(h.Grants), len(h.Unless)))
@@ -361,7 +370,7 @@ func TestHoldersAndActionsLookPastConditionsOnly(t *testing.T) {
 // The benchmarks behind the figures decision_ns_g10, decision_ns_g100k and who_can_ms_100k of make bench.
 
 func benchPolicy(b *testing.B, others int) (Policy, Request) {
-	policy := Policy{}
+	policy := Policy{}.Draft()
 	scopes := []string{"ticketing-prod/**", "harbour-*/radio-*", "crew-rota-prod/rota-db-password", "fuel-*/**"}
 	add := func(subject, id string, n int) {
 		scope, err := ParseScope(scopes[n%len(scopes)])
@@ -377,7 +386,7 @@ func benchPolicy(b *testing.B, others int) (Policy, Request) {
 	for n := range others {
 		add(fmt.Sprintf("other%d", n/10), fmt.Sprintf("g%d", n), n)
 	}
-	return policy, Request{Subject: "me", Action: ReadValue, Target: target("fuel-billing-prod", "ledger"), Context: at(now)}
+	return policy.Policy, Request{Subject: "me", Action: ReadValue, Target: target("fuel-billing-prod", "ledger"), Context: at(now)}
 }
 
 func BenchmarkDecisionG10(b *testing.B)   { benchDecision(b, 0) }

@@ -36,7 +36,8 @@ func ParseScope(text string) (Scope, error) {
 	}
 	inside, closed := strings.CutSuffix(rest, "]")
 	if !closed || inside == "" {
-		return Scope{}, &reference.InvalidError{What: "scope", Text: text, Problem: "has brackets without labels in them at its end", Form: "a pattern, then labels such as [team=ticketing,tier=database]"}
+		return Scope{}, &reference.InvalidError{What: "scope", Text: text, Problem: "has brackets without labels in them at its end",
+			Form: "a pattern, then labels such as [team=ticketing,tier=database]"}
 	}
 	labels, err := reference.ParseLabels(inside)
 	return Scope{pattern: pattern, labels: labels}, err
@@ -58,7 +59,7 @@ func (s Scope) Matches(t Target) bool { return s.matches(&t) }
 
 // matches is Matches for where it counts: the hot path copies neither.
 func (s *Scope) matches(t *Target) bool {
-	return (len(s.labels) == 0 || t.Labels.Has(s.labels)) && s.pattern.Matches(t.Names...)
+	return (len(s.labels) == 0 || t.Labels.Has(s.labels)) && s.pattern.Selects(t.Names)
 }
 
 // Covers reports whether every target that other selects is selected by s too. It is sound and errs towards false.
@@ -69,6 +70,17 @@ func (s Scope) Covers(other Scope) bool {
 // Intersects reports whether some target could be selected by both.
 func (s Scope) Intersects(other Scope) bool {
 	return s.pattern.Intersects(other.pattern) && !s.labels.Excludes(other.labels)
+}
+
+// Touches reports whether the scope could select a drawer of some name, or anything in it, whatever the labels.
+func (s Scope) Touches(drawer string) bool { return s.pattern.Touches(drawer) }
+
+// Drawer is the one drawer in which everything is that the scope selects; empty when there may be several.
+func (s Scope) Drawer() string { return s.pattern.Drawer() }
+
+// Whole reports whether the scope selects a drawer of some name and everything in it, whatever the labels.
+func (s Scope) Whole(drawer string) bool {
+	return len(s.labels) == 0 && s.pattern.Whole(drawer)
 }
 
 // touches reports whether the scope could select the drawer or anything in it. With labels it looks at the drawer's

@@ -10,14 +10,15 @@ import (
 // Could returns a grant by which the subject may do the action on something that the scope selects, under some
 // circumstances, or "" when there is none. It errs towards naming one.
 func (p Policy) Could(subject string, action Action, scope Scope, now time.Time) (grant string) {
-	grants := p[subject]
+	grants := p.Of(subject)
 	for i := range grants {
 		g := &grants[i]
 		if g.Effect != Allow || g.Role.Actions&action == 0 || g.ended(now) || !g.Scope.Intersects(scope) {
 			continue
 		}
 		denied := slices.ContainsFunc(grants, func(d Grant) bool {
-			return d.Effect == Deny && d.Role.Actions&action != 0 && d.Conditions.none() && lasts(d.End, g.End) && (d.Scope.Covers(scope) || d.Scope.Covers(g.Scope))
+			return d.Effect == Deny && d.Role.Actions&action != 0 && d.Conditions.none() && lasts(d.End, g.End) &&
+				(d.Scope.Covers(scope) || d.Scope.Covers(g.Scope))
 		})
 		if !denied {
 			grant = first(grant, g.ID)
@@ -30,8 +31,9 @@ func (p Policy) Could(subject string, action Action, scope Scope, now time.Time)
 // conditions, and no deny grant reaches into it.
 func (p Policy) Surely(subject string, action Action, scope Scope, now time.Time) bool {
 	surely := false
-	for i := range p[subject] {
-		g := &p[subject][i]
+	grants := p.Of(subject)
+	for i := range grants {
+		g := &grants[i]
 		switch {
 		case g.Role.Actions&action == 0 || g.ended(now):
 		case g.Effect == Deny && g.Scope.Intersects(scope):
@@ -64,7 +66,8 @@ func coveredBy(g *Grant, others []Grant) *Grant {
 	for i := range others {
 		o := &others[i]
 		sameTerms := o.Conditions.none() || o.Conditions.String() == g.Conditions.String()
-		if o.Effect == g.Effect && o.Role.Actions&g.Role.Actions == g.Role.Actions && o.Scope.Covers(g.Scope) && sameTerms && lasts(o.End, g.End) {
+		if o.Effect == g.Effect && o.Role.Actions&g.Role.Actions == g.Role.Actions && o.Scope.Covers(g.Scope) && sameTerms &&
+			lasts(o.End, g.End) {
 			return o
 		}
 	}
@@ -73,7 +76,7 @@ func coveredBy(g *Grant, others []Grant) *Grant {
 
 // CoveredBy returns the id of one of the subject's grants that already does all that g would, or "".
 func (p Policy) CoveredBy(g Grant) string {
-	if o := coveredBy(&g, p[g.Subject]); o != nil {
+	if o := coveredBy(&g, p.Of(g.Subject)); o != nil {
 		return o.ID
 	}
 	return ""

@@ -68,7 +68,8 @@ type Claims struct {
 
 // Read reads a token without believing it.
 func Read(text string) (t Token, err error) {
-	malformed := &Problem{"assertion_malformed", "the assertion is no signed JSON Web Token of a kind that is taken here (EdDSA, ES256, ES384, RS256, PS256)"}
+	malformed := &Problem{"assertion_malformed",
+		"the assertion is no signed JSON Web Token of a kind that is taken here (EdDSA, ES256, ES384, RS256, PS256)"}
 	if len(text) > MaxSize {
 		return t, &Problem{"assertion_malformed", fmt.Sprintf("an assertion has at most %d bytes", MaxSize)}
 	}
@@ -110,13 +111,15 @@ func (t *Token) For(audiences ...string) error {
 			return nil
 		}
 	}
-	return &Problem{"wrong_audience", fmt.Sprintf("the assertion is for %.200q, and not for this chest", strings.Join(t.Claims.Audience, ", "))}
+	return &Problem{"wrong_audience", fmt.Sprintf("the assertion is for %.200q, and not for this chest",
+		strings.Join(t.Claims.Audience, ", "))}
 }
 
 // Identified checks that the token has an id of its own, by which its second use is noticed.
 func (t *Token) Identified() error {
 	if t.Claims.ID == "" || len(t.Claims.ID) > maxID {
-		return &Problem{"assertion_malformed", fmt.Sprintf("the assertion has no id (jti) of at most %d bytes, by which its second use is noticed", maxID)}
+		return &Problem{"assertion_malformed",
+			fmt.Sprintf("the assertion has no id (jti) of at most %d bytes, by which its second use is noticed", maxID)}
 	}
 	return nil
 }
@@ -164,7 +167,8 @@ func fits(key jose.JSONWebKey, algorithm string) bool {
 	case ed25519.PublicKey:
 		return algorithm == string(jose.EdDSA)
 	case *ecdsa.PublicKey:
-		return public.Curve == elliptic.P256() && algorithm == string(jose.ES256) || public.Curve == elliptic.P384() && algorithm == string(jose.ES384)
+		return public.Curve == elliptic.P256() && algorithm == string(jose.ES256) || public.Curve == elliptic.P384() &&
+			algorithm == string(jose.ES384)
 	case *rsa.PublicKey:
 		return public.N.BitLen() >= minRSA && (algorithm == string(jose.RS256) || algorithm == string(jose.PS256))
 	}

@@ -36,7 +36,8 @@ func TestServerCertificateIsGoodForItsHostsAlone(t *testing.T) {
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(ca.Certificate)
-	for host, good := range map[string]bool{"chest.ferries.example": true, "127.0.0.1": true, "other.ferries.example": false, "127.0.0.2": false} {
+	for host, good := range map[string]bool{"chest.ferries.example": true, "127.0.0.1": true, "other.ferries.example": false,
+		"127.0.0.2": false} {
 		_, err := leaf.Verify(x509.VerifyOptions{Roots: pool, DNSName: host, CurrentTime: now})
 		if (err == nil) != good {
 			t.Errorf("%s: got %v", host, err)

@@ -20,6 +20,7 @@
 package envelope
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/ed25519"
@@ -30,6 +31,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"sync"
 )
 
 // KeySize is the size of every symmetric key, in bytes.
@@ -74,11 +76,16 @@ func (p Place) associatedData() []byte {
 	return binary.BigEndian.AppendUint64(data, uint64(p.Number))
 }
 
-// Key is a 256-bit AES-GCM key bound to one job. It prints as nothing useful and is safe for concurrent use.
+// Key is a 256-bit AES-GCM key bound to one job. It prints as nothing useful and is safe for concurrent use, also with Erase: what has
+// begun with it ends with it, and afterwards it opens nothing.
 type Key struct {
-	aead  cipher.AEAD
+	mu    sync.RWMutex // held for reading while the key is used, for writing while it is erased
+	aead  cipher.AEAD  // nil once it is erased
 	bytes [KeySize]byte
 }
+
+// ErrErased says that a key was erased, because the chest was locked or what it was for was destroyed.
+var ErrErased = errors.New("the key was erased")
 
 // NewKey makes a random key from the operating system's generator.
 func NewKey() *Key {
@@ -117,13 +124,24 @@ func (k *Key) Format(f fmt.State, _ rune) { _, _ = f.Write([]byte("[key]")) }
 
 // Seal encrypts plaintext for a place. The result is Overhead bytes longer.
 func (k *Key) Seal(place Place, plaintext []byte) []byte {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	aead := k.aead
+	if aead == nil {
+		aead = NewKey().aead // nobody has the key of what is sealed now, and it is not stored: the chest is locked
+	}
 	out := make([]byte, 1, Overhead+len(plaintext))
 	out[0] = format
-	return k.aead.Seal(out, nil, plaintext, place.associatedData())
+	return aead.Seal(out, nil, plaintext, place.associatedData())
 }
 
 // Open decrypts bytes that Seal made for the same place with the same key; anything else is [ErrNotAuthentic].
 func (k *Key) Open(place Place, sealed []byte) ([]byte, error) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if k.aead == nil {
+		return nil, ErrErased
+	}
 	return open(k.aead, place.associatedData(), sealed)
 }
 
@@ -150,11 +168,21 @@ func (k *Key) Unwrap(place Place, wrapped []byte) (*Key, error) {
 	return keyOf(opened)
 }
 
-// Erase overwrites the key's bytes; the cipher's expanded key stays until it is collected.
-func (k *Key) Erase() { clear(k.bytes[:]) }
+// Erase overwrites the key's bytes, once nobody is using them, and lets go of the cipher's expanded key, which stays until it is
+// collected.
+func (k *Key) Erase() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	clear(k.bytes[:])
+	k.aead = nil
+}
 
 // Root is the key that everything in a chest hangs on, together with the keys derived from it.
+//
+// It is safe for concurrent use, also with Erase: afterwards it authenticates, signs and opens nothing.
 type Root struct {
+	mu       sync.RWMutex // held for reading while a key is used, for writing while they are erased
+	erased   bool
 	chest    string
 	root     *Key
 	wrapping *Key
@@ -201,6 +229,9 @@ func (r *Root) Chest() string { return r.chest }
 
 // Erase overwrites the keys, when the chest is locked.
 func (r *Root) Erase() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.erased = true
 	r.root.Erase()
 	r.wrapping.Erase()
 	clear(r.rows[:])
@@ -233,30 +264,56 @@ func (r *Root) OpenAuthority(sealed []byte) ([]byte, error) {
 }
 
 // RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).
-func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return mac(r.rows[:], content) }
+func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return r.mac(&r.rows, content) }
 
 // RowTally is a row's share in the tally of all rows, under a key of its own so that the stored MACs do not give it away.
-func (r *Root) RowTally(content []byte) [sha256.Size]byte { return mac(r.tally[:], content) }
+func (r *Root) RowTally(content []byte) [sha256.Size]byte { return r.mac(&r.tally, content) }
 
 // HostKey is the key under which a host that signs in with a credential may keep values on its disk. It is the same each time for
 // that credential, and never for another one.
 func (r *Root) HostKey(credential string) [KeySize]byte {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	if r.erased {
+		return NewKey().bytes
+	}
 	return derive(r.hosts[:], r.chest, "host key "+credential)
 }
 
 // DeviceMark authenticates the mark of a device from which a person has signed in before.
-func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return mac(r.marks[:], content) }
+func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return r.mac(&r.marks, content) }
 
-// TrailKey signs checkpoints of the trail (Ed25519, RFC 8032). Its public half may be kept by anyone.
-func (r *Root) TrailKey() ed25519.PrivateKey { return r.trail }
+// TrailKey signs checkpoints of the trail (Ed25519, RFC 8032). Its public half may be kept by anyone. It is a copy, for its caller to
+// clear; after Erase it is another key, which signs nothing that verifies.
+func (r *Root) TrailKey() ed25519.PrivateKey { return r.signing(r.trail) }
 
-// DeliveryKey signs what is passed on to others (Ed25519).
-func (r *Root) DeliveryKey() ed25519.PrivateKey { return r.deliver }
+// DeliveryKey signs what is passed on to others (Ed25519), as TrailKey does.
+func (r *Root) DeliveryKey() ed25519.PrivateKey { return r.signing(r.deliver) }
+
+func (r *Root) signing(key ed25519.PrivateKey) ed25519.PrivateKey {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	if r.erased {
+		return signingKey(NewKey().bytes)
+	}
+	return bytes.Clone(key)
+}
+
+// mac authenticates content under one of the keys; after Erase, under one that nobody has, so that nothing verifies.
+func (r *Root) mac(key *[KeySize]byte, content []byte) [sha256.Size]byte {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	if r.erased {
+		other := NewKey().bytes
+		return mac(other[:], content)
+	}
+	return mac(key[:], content)
+}
 
 // Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
 // others have it, too, so that who holds the database file learns neither the value nor that two are equal.
 func (r *Root) Likeness(content []byte) int {
-	sum := mac(r.likes[:], content)
+	sum := r.mac(&r.likes, content)
 	return 1 + int(sum[0])<<2 + int(sum[1])>>6
 }
 

@@ -25,10 +25,12 @@ func unhex(t *testing.T, text string) []byte {
 func TestKeyOpensTheStandardGCMVector(t *testing.T) {
 	key := newKey([KeySize]byte(unhex(t, "feffe9928665731c6d6a8f9467308308feffe9928665731c6d6a8f9467308308")))
 	nonce := unhex(t, "cafebabefacedbaddecaf888")
-	sealed := unhex(t, "522dc1f099567d07f47f37a32a84427d643a8cdcbfe5c0c97598a2bd2555d1aa8cb08e48590dbb3da7b08b1056828838c5f61e6393ba7a0abcc9f662"+
+	sealed := unhex(t, "522dc1f099567d07f47f37a32a84427d643a8cdcbfe5c0c97598a2bd2555d1aa"+
+		"8cb08e48590dbb3da7b08b1056828838c5f61e6393ba7a0abcc9f662"+
 		"76fc6ece0f4e1768cddf8853bb2d551b")
 	aad := unhex(t, "feedfacedeadbeeffeedfacedeadbeefabaddad2")
-	want := unhex(t, "d9313225f88406e5a55909c5aff5269a86a7a9531534f7da2e4c303d8a318a721c3c0c95956809532fcf0e2449a6b525b16aedf5aa0de657ba637b39")
+	want := unhex(t, "d9313225f88406e5a55909c5aff5269a86a7a9531534f7da2e4c303d8a318a72"+
+		"1c3c0c95956809532fcf0e2449a6b525b16aedf5aa0de657ba637b39")
 	got, err := key.aead.Open(nil, nil, append(nonce, sealed...), aad)
 	if err != nil || !bytes.Equal(got, want) {
 		t.Fatalf("got %x, %v; want %x", got, err, want)
@@ -163,7 +165,8 @@ func TestUnlockMaterialOpensOnlyItsChest(t *testing.T) {
 }
 
 func TestStoredCostsOutOfBoundsAreRefused(t *testing.T) {
-	for _, costs := range []Stretch{{}, {Passes: 1, Memory: 5 << 20, Threads: 1}, {Passes: 100000, Memory: 64, Threads: 1}, {Passes: 1, Memory: 1, Threads: 1}} {
+	for _, costs := range []Stretch{{}, {Passes: 1, Memory: 5 << 20, Threads: 1}, {Passes: 100000, Memory: 64, Threads: 1},
+		{Passes: 1, Memory: 1, Threads: 1}} {
 		slot := Slot{Method: MethodPassphrase, Costs: costs}
 		if _, err := slot.Open("ch_1", secretvalue.FromString("a passphrase")); err == nil || errors.Is(err, ErrWrongMaterial) {
 			t.Errorf("%+v: got %v, want an error about costs", costs, err)

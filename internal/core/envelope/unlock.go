@@ -52,7 +52,8 @@ const (
 
 // Check refuses costs outside the bounds.
 func (s Stretch) Check() error {
-	if s.Passes < 1 || s.Passes > maxPasses || s.Memory < 8*uint32(s.Threads) || s.Memory > maxMemory || s.Threads < 1 || s.Threads > maxThreads {
+	if s.Passes < 1 || s.Passes > maxPasses || s.Memory < 8*uint32(s.Threads) || s.Memory > maxMemory || s.Threads < 1 ||
+		s.Threads > maxThreads {
 		return fmt.Errorf("the stored passphrase costs are out of bounds: %d passes, %d KiB, %d threads", s.Passes, s.Memory, s.Threads)
 	}
 	return nil

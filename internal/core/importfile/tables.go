@@ -98,7 +98,8 @@ func (r *reader) yaml() {
 		case value.Tag == "!!null":
 			r.problem(value.Line, "%s: there is no value", name.Value)
 		case value.Tag != "!!str" && !plainScalar.MatchString(value.Value):
-			r.problem(value.Line, "%s: what reads as a number, a date or a truth by one program and as a text by another is written in quotes", name.Value)
+			r.problem(value.Line, "%s: what reads as a number, a date or a truth by one program and as a text by another is written in quotes",
+				name.Value)
 		default:
 			r.add(name.Line, name.Value, value.Value)
 		}

@@ -237,7 +237,8 @@ func (f *Fingerprints) Find(text []byte, before int, visit func(Finding)) {
 func (f *Fingerprints) confirm(text []byte, at, from, before int, traces []trace) (found Finding, is bool) {
 	for _, t := range traces {
 		form, begin := f.values[t.value].Forms[t.form], at-t.offset
-		if begin < from || begin >= before || begin+form.Size > len(text) || is && (begin > found.At || begin == found.At && form.Size <= found.Length) {
+		if begin < from || begin >= before || begin+form.Size > len(text) || is &&
+			(begin > found.At || begin == found.At && form.Size <= found.Length) {
 			continue
 		}
 		if subtle.ConstantTimeCompare(f.check(text[begin:begin+form.Size]), form.Check) == 1 {

@@ -64,7 +64,8 @@ func TestOnlyWhatNobodyCanGuessHasFingerprints(t *testing.T) {
 
 func TestFingerprintsFindValuesTheyDoNotHold(t *testing.T) {
 	f, _ := fingerprintsOf(t, strong, strings.ToUpper(strong)+"x9")
-	for kind, text := range map[string]string{"plain": strong, "hex": hex.EncodeToString([]byte(strong)), "base64": base64.StdEncoding.EncodeToString([]byte("user:" + strong))} {
+	for kind, text := range map[string]string{"plain": strong, "hex": hex.EncodeToString([]byte(strong)),
+		"base64": base64.StdEncoding.EncodeToString([]byte("user:" + strong))} {
 		var found []Finding
 		whole := "before " + text + " after " + text[8:]
 		f.Find([]byte(whole), len(whole), func(x Finding) { found = append(found, x) })
@@ -141,7 +142,9 @@ func TestWhatIsMadeUpIsStrong(t *testing.T) {
 	for i := range every {
 		every[i] = byte(i)
 	}
-	for alphabet, size := range map[string]int{string(every): 32, "abcdefghijklmnopqrstuvwxyz234567": 24, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789": 24, "0123456789abcdef": 48, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/": 32} {
+	for alphabet, size := range map[string]int{string(every): 32, "abcdefghijklmnopqrstuvwxyz234567": 24,
+		"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789": 24, "0123456789abcdef": 48,
+		"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/": 32} {
 		weak := 0
 		for range 1000 {
 			value := make([]byte, size)

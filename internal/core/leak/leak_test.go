@@ -45,7 +45,8 @@ func TestEachFormOfAValueIsMasked(t *testing.T) {
 	}
 	forms := map[string]string{
 		"plain": awkward, "hex": hex.EncodeToString([]byte(awkward)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(awkward))),
-		"query": url.QueryEscape(awkward), "path": url.PathEscape(awkward), "json": string(asJSON), "single": strings.ReplaceAll(awkward, "'", `'\''`),
+		"query": url.QueryEscape(awkward), "path": url.PathEscape(awkward), "json": string(asJSON),
+		"single": strings.ReplaceAll(awkward, "'", `'\''`),
 	}
 	for before := range 4 {
 		for after := range 4 {
@@ -151,7 +152,8 @@ func TestBase64InLinesIsMasked(t *testing.T) {
 			}
 			got := mask(m, lines)
 			for line := range strings.Lines(got) {
-				if rest := strings.TrimRight(strings.ReplaceAll(strings.TrimSpace(line), "[masked: d/0]", ""), "="); len(rest) > 11 { // what is left of the last line may be short
+				// what is left of the last line may be short
+				if rest := strings.TrimRight(strings.ReplaceAll(strings.TrimSpace(line), "[masked: d/0]", ""), "="); len(rest) > 11 {
 					t.Errorf("%d bytes in lines of %d: %q", size, width, line)
 				}
 			}
@@ -211,7 +213,8 @@ func corpus(values int) ([]Secret, []byte) {
 	}
 	var text []byte
 	for len(text) < 8<<20 {
-		text = fmt.Appendf(text, "2026-11-23T08:%02d:%02d INFO ticket-api request=%s status=%d took=%dms\n", random.IntN(60), random.IntN(60), word(20), 200+random.IntN(5), random.IntN(900))
+		text = fmt.Appendf(text, "2026-11-23T08:%02d:%02d INFO ticket-api request=%s status=%d took=%dms\n", random.IntN(60), random.IntN(60),
+			word(20), 200+random.IntN(5), random.IntN(900))
 	}
 	return list, text
 }

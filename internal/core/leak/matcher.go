@@ -164,7 +164,8 @@ func (m *Matcher) unfinished(text []byte) int {
 	}
 	for ; i < len(text); i++ {
 		rest := text[i:]
-		for p := sort.Search(len(m.patterns), func(p int) bool { return bytes.Compare(m.patterns[p].bytes, rest) >= 0 }); p < len(m.patterns); p++ {
+		for p := sort.Search(len(m.patterns),
+			func(p int) bool { return bytes.Compare(m.patterns[p].bytes, rest) >= 0 }); p < len(m.patterns); p++ {
 			if !bytes.HasPrefix(m.patterns[p].bytes, rest) {
 				break
 			}

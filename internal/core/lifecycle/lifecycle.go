@@ -185,7 +185,8 @@ func (it Item) VersionAt(number int, now time.Time) State {
 	v := it.Versions[number-1]
 	v.NotAfter = it.Ends(number, now)
 	state := v.At(now)
-	if grace := it.Rules.At(now).Grace; state == Ended && grace != 0 && !v.Staged && !now.Before(v.NotBefore) && now.Before(v.NotAfter.Add(time.Duration(grace))) {
+	if grace := it.Rules.At(now).Grace; state == Ended && grace != 0 && !v.Staged && !now.Before(v.NotBefore) &&
+		now.Before(v.NotAfter.Add(time.Duration(grace))) {
 		return Grace
 	}
 	return state

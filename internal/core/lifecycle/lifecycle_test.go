@@ -41,7 +41,8 @@ func TestWindowIncludesItsBeginAndNotItsEnd(t *testing.T) {
 		{"staged until its end", Version{Staged: true, Window: Window{NotAfter: before}}, Ended},
 		{"suspended", Version{Suspended: true, Staged: true}, Suspended},
 		{"shredded", Version{Suspended: true, Shredded: true}, Shredded},
-		{"in the last year that is written with four digits", Version{Window: Window{NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)}}, Usable},
+		{"in the last year that is written with four digits",
+			Version{Window: Window{NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)}}, Usable},
 		{"in another zone", Version{Window: Window{NotBefore: noon.In(time.FixedZone("", 5*3600))}}, Usable},
 	} {
 		if got := c.version.At(noon); got != c.want {
@@ -75,8 +76,10 @@ func TestCurrentIsTheNewestUsableVersionOrTheHeldOne(t *testing.T) {
 		{"an ended one is passed over", windows(Window{}, Window{NotAfter: before}), 1, nil},
 		{"a staged one is passed over", staged, 1, nil},
 		{"a held one stays current", held, 2, nil},
-		{"a held one that has ended is not replaced behind one's back", heldEnded, 1, &NotServable{Version: 1, State: Ended, When: before, Next: 2}},
-		{"none is left", windows(Window{NotAfter: before}, Window{NotBefore: after}), 0, &NotServable{Version: 2, State: Waiting, When: after, From: after}},
+		{"a held one that has ended is not replaced behind one's back", heldEnded, 1,
+			&NotServable{Version: 1, State: Ended, When: before, Next: 2}},
+		{"none is left", windows(Window{NotAfter: before}, Window{NotBefore: after}), 0,
+			&NotServable{Version: 2, State: Waiting, When: after, From: after}},
 		{"there is none", Item{}, 0, &NotServable{State: Usable}},
 		{"a suspended item", suspended, 0, &NotServable{State: Suspended}},
 		{"a retired item", retired, 0, &NotServable{State: Retired, When: before}},
@@ -193,7 +196,8 @@ func check(t *testing.T, was, it Item, now time.Time) {
 		if slices.Contains(it.Surplus(now), current) {
 			t.Fatalf("the current version %d is surplus in %+v", current, it)
 		}
-		if !inside || v.Staged || v.Suspended || v.Shredded || it.Suspended || it.Shredded || !it.RetiredAt.IsZero() || it.Held != 0 && it.Held != current {
+		if !inside || v.Staged || v.Suspended || v.Shredded || it.Suspended || it.Shredded || !it.RetiredAt.IsZero() || it.Held != 0 &&
+			it.Held != current {
 			t.Fatalf("version %d is current at %s in %+v", current, now, it)
 		}
 		for later := current; later < len(it.Versions) && it.Held == 0; later++ {

@@ -11,17 +11,18 @@ import (
 
 // Rules are what a drawer demands of its items, or stricter an item of itself. The zero Rules demand nothing.
 type Rules struct {
-	MaxAge     Span   `json:"max_age,omitzero"`       // a version is served this long after it was made
-	NeedsEnd   bool   `json:"needs_end,omitempty"`    // a new version must have a not_after
-	Warn       Span   `json:"warn,omitzero"`          // it is due this long before its end; 0 for DefaultWarn
-	Grace      Span   `json:"grace,omitzero"`         // it is served this long after its end, and each read is marked
-	Idle       Span   `json:"idle,omitzero"`          // an item that nobody read for so long is not served until it is resumed
-	Keep       int    `json:"keep,omitempty"`         // the versions that are kept; older ones are shredded when one is added
-	Owner      string `json:"owner,omitempty"`        // who must own an item: one of Owners, or empty for nobody
-	Recipe     string `json:"recipe,omitempty"`       // values are made up by it
-	RetireFor  Span   `json:"retire_for,omitzero"`    // an item is retired this long before it can be shredded
-	HostKeeps  Span   `json:"host_keeps,omitzero"`    // an agent on a host may keep a value, and serve it by itself for so long while the chest is away
-	TwoToShred bool   `json:"two_to_shred,omitempty"` // a second person must agree to shredding
+	MaxAge    Span   `json:"max_age,omitzero"`    // a version is served this long after it was made
+	NeedsEnd  bool   `json:"needs_end,omitempty"` // a new version must have a not_after
+	Warn      Span   `json:"warn,omitzero"`       // it is due this long before its end; 0 for DefaultWarn
+	Grace     Span   `json:"grace,omitzero"`      // it is served this long after its end, and each read is marked
+	Idle      Span   `json:"idle,omitzero"`       // an item that nobody read for so long is not served until it is resumed
+	Keep      int    `json:"keep,omitempty"`      // the versions that are kept; older ones are shredded when one is added
+	Owner     string `json:"owner,omitempty"`     // who must own an item: one of Owners, or empty for nobody
+	Recipe    string `json:"recipe,omitempty"`    // values are made up by it
+	RetireFor Span   `json:"retire_for,omitzero"` // an item is retired this long before it can be shredded
+	// an agent on a host may keep a value, and serve it by itself for so long while the chest is away
+	HostKeeps  Span `json:"host_keeps,omitzero"`
+	TwoToShred bool `json:"two_to_shred,omitempty"` // a second person must agree to shredding
 }
 
 // DefaultWarn is how long before its end a version is due when no rule says otherwise.
@@ -48,7 +49,8 @@ func (r Rules) Check() (field, problem string) {
 	for _, span := range []struct {
 		field string
 		span  Span
-	}{{"max_age", r.MaxAge}, {"warn", r.Warn}, {"grace", r.Grace}, {"idle", r.Idle}, {"retire_for", r.RetireFor}, {"host_keeps", r.HostKeeps}} {
+	}{{"max_age", r.MaxAge}, {"warn", r.Warn}, {"grace", r.Grace}, {"idle", r.Idle}, {"retire_for", r.RetireFor},
+		{"host_keeps", r.HostKeeps}} {
 		if span.span < 0 || span.span > MostSpan {
 			return span.field, fmt.Sprintf("%s is not between 0 and %s", span.field, MostSpan)
 		}
@@ -57,7 +59,8 @@ func (r Rules) Check() (field, problem string) {
 	case r.Grace > MostGrace:
 		return "grace", fmt.Sprintf("grace is at most %s: whoever needs longer needs a later end", MostGrace)
 	case r.HostKeeps > MostHostKeeps:
-		return "host_keeps", fmt.Sprintf("host_keeps is at most %s: for so long, what is revoked may still be served on a host that hears of nothing", MostHostKeeps)
+		return "host_keeps", fmt.Sprintf("host_keeps is at most %s: for so long, what is revoked may still be served on a host that hears "+
+			"of nothing", MostHostKeeps)
 	case r.MaxAge != 0 && r.Warn >= r.MaxAge:
 		return "warn", "warn is not shorter than max_age, so that everything would always be due"
 	case r.Keep < 0 || r.Keep > 1000:

@@ -109,7 +109,8 @@ func TestTheEffectOfRulesIsToldBefore(t *testing.T) {
 	it := made(100*day, 50*day, 20*day)
 	s := Schedule{Now: Rules{MaxAge: Span(30 * day), NeedsEnd: true, Keep: 2}}
 	want := Effect{Stops: noon.Add(10 * day), Because: Ended, Due: true, Surplus: []int{1}, NoEnd: true}
-	if got := it.Under(s, noon); got.Stops != want.Stops || got.Because != want.Because || got.Due != want.Due || !slices.Equal(got.Surplus, want.Surplus) || got.NoEnd != want.NoEnd {
+	if got := it.Under(s, noon); got.Stops != want.Stops || got.Because != want.Because || got.Due != want.Due ||
+		!slices.Equal(got.Surplus, want.Surplus) || got.NoEnd != want.NoEnd {
 		t.Errorf("got %+v, want %+v", got, want)
 	}
 	later := Schedule{From: noon.Add(40 * day), Next: s.Now}
@@ -149,12 +150,14 @@ func TestHorizonIsNeverTooLate(t *testing.T) {
 }
 
 func TestSpans(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90d": 90 * day, "12h": 12 * time.Hour, "1d12h": 36 * time.Hour, "30m": 30 * time.Minute, "45s": 45 * time.Second, "0s": 0, "36500d": 36500 * day} {
+	for text, want := range map[string]time.Duration{"90d": 90 * day, "12h": 12 * time.Hour, "1d12h": 36 * time.Hour, "30m": 30 * time.Minute,
+		"45s": 45 * time.Second, "0s": 0, "36500d": 36500 * day} {
 		if got, err := ParseSpan(text); err != nil || time.Duration(got) != want {
 			t.Errorf("%s: got %s, %v", text, got, err)
 		}
 	}
-	for _, text := range []string{"", "90", "d", "-1d", "1.5h", "1h1d", "1d1d", "36501d", "99999999999d", "9999999s9999999999s", "1 d", "1w", "٣d", "+1d"} {
+	for _, text := range []string{"", "90", "d", "-1d", "1.5h", "1h1d", "1d1d", "36501d", "99999999999d", "9999999s9999999999s", "1 d", "1w",
+		"٣d", "+1d"} {
 		if got, err := ParseSpan(text); err == nil {
 			t.Errorf("%q is read as %s", text, got)
 		}

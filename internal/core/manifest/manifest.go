@@ -121,7 +121,8 @@ var (
 )
 
 // loaders are variables that make a program run something else: whoever can change an item must not choose that.
-var loaders = []string{"LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "PATH", "IFS", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHONSTARTUP", "PERL5OPT", "NODE_OPTIONS", "GIT_SSH_COMMAND"}
+var loaders = []string{"LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "PATH", "IFS", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHONSTARTUP",
+	"PERL5OPT", "NODE_OPTIONS", "GIT_SSH_COMMAND"}
 
 func (m *Manifest) problems() (list []error) {
 	add := func(line int, format string, arguments ...any) {

@@ -31,7 +31,8 @@ func TestTheEnvironmentChoosesTheDrawer(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := needs[0].Reference.String() + " " + needs[1].Reference.String() + " " + needs[2].Reference.String(); got != want+"/db-password "+want+"/tls#private_key harbour-gates-prod/pin@3" {
+		if got := needs[0].Reference.String() + " " + needs[1].Reference.String() + " " +
+			needs[2].Reference.String(); got != want+"/db-password "+want+"/tls#private_key harbour-gates-prod/pin@3" {
 			t.Errorf("%s: %s", environment, got)
 		}
 	}
@@ -57,7 +58,8 @@ func TestWhatIsWrongIsSaidWithItsLine(t *testing.T) {
 		"":                           "empty",
 		"needs: []":                  "manifest: 1",
 		need("  - { reference: a }"): "line 4: a: say how",
-		need("  - { variable: A, reference: a }\n  - { variable: A, reference: b }"):         "line 5: the variable A is there already, on line 4",
+		need("  - { variable: A, reference: a }\n  - { variable: A, reference: b }"): "line 5: the variable A is there already, on " +
+			"line 4",
 		need("  - { file: x, reference: a }\n  - { file: x, reference: b }"):                 "the file x is there already",
 		need("  - { stdin: true, reference: a }\n  - { stdin: true, reference: b }"):         "standard input is there already",
 		need("  - { stdin: true, variable: A, reference: a }"):                               "no variable or file besides",

@@ -24,8 +24,8 @@ import (
 // Version is the version of the format.
 const Version = 1
 
-// MaxSize is the largest file, in bytes: more than 10 000 grants with a reason each.
-const MaxSize = 4 << 20
+// MaxSize is the largest file, in bytes: some 200 000 grants with a reason each.
+const MaxSize = 64 << 20
 
 // Document is a policy file.
 type Document struct {
@@ -212,7 +212,7 @@ func (d *Document) Members(team string) (members []string) {
 
 // Policy returns the document's grants by subject, those of a team with the team and with each of its members.
 func (d *Document) Policy(zones Zones) access.Policy {
-	policy := access.Policy{}
+	policy := map[string][]access.Grant{}
 	for i, g := range d.Grants {
 		made, err := g.parse(d, zones)
 		if err != nil {
@@ -223,10 +223,10 @@ func (d *Document) Policy(zones Zones) access.Policy {
 		}
 		for _, subject := range append(d.Members(g.Subject), g.Subject) {
 			made.Subject = subject
-			policy.Add(made)
+			policy[subject] = append(policy[subject], made)
 		}
 	}
-	return policy
+	return access.PolicyOf(policy)
 }
 
 // parse makes the grant that decisions are made with. Without an end it ends never: the file does not say when it

@@ -84,14 +84,16 @@ func forget(d *Document) {
 
 func TestProblemsNameLineAndColumn(t *testing.T) {
 	for _, c := range []struct{ name, from, to, want string }{
-		{"a misspelt field", "needs_reason: true", "needs_raeson: true", `line 12, column 145: there is no field "needs_raeson" here; did you mean needs_reason?`},
+		{"a misspelt field", "needs_reason: true", "needs_raeson: true",
+			`line 12, column 145: there is no field "needs_raeson" here; did you mean needs_reason?`},
 		{"a role that is not there", "role: rotator,", "role: rotater,", `line 12, column 5: there is no role "rotater"; did you mean rotator?`},
 		{"a scope that cannot be read", `"harbour-gates-prod/**", from`, `"harbour-gates-prod//", from`, "line 11, column 57: pattern"},
 		{"a network with bits outside", "10.1.0.0/16", "10.1.0.1/16", `line 11, column 89: "10.1.0.1/16" is not a network`},
 		{"an end that is no time", "until: never, reason", "until: soon, reason", `line 12, column 172: "soon" is neither`},
 		{"an unknown action", "[see_metadata, write_version]", "[see_metadata, writes]", `line 9, column 82: "writes" is not an action`},
 		{"a team that is not there", "team:radio]", "team:rado]", "line 4, column 5: there is no team:rado in this file; did you mean radio?"},
-		{"teams in teams in teams", "{name: radio, members: [app:gate-controller]}", "{name: radio, members: [team:harbour-crew]}", "teams nest once"},
+		{"teams in teams in teams", "{name: radio, members: [app:gate-controller]}", "{name: radio, members: [team:harbour-crew]}",
+			"teams nest once"},
 		{"a team in itself", "{name: radio, members: [app:gate-controller]}", "{name: radio, members: [team:radio]}", "teams nest once"},
 		{"the same team twice", "name: radio,", "name: harbour-crew,", "line 7, column 5: team harbour-crew is on line 4 already"},
 		{"a built-in role", "name: rotator,", "name: keeper,", "line 9, column 5: keeper is a built-in role"},
@@ -100,7 +102,8 @@ func TestProblemsNameLineAndColumn(t *testing.T) {
 		{"a tag", "true, until", "!!str true, until", "tags are not allowed"},
 		{"a text for a flag", "needs_reason: true", "needs_reason: yes please", "here belongs true or false"},
 		{"another version", "tansu_policy: 1", "tansu_policy: 2", `line 1, column 15: tansu_policy is "2"`},
-		{"a field that is missing", "role: consumer, scope: \"harbour-gates-prod/**\", ", "role: consumer, ", "line 11, column 5: the field scope is missing"},
+		{"a field that is missing", "role: consumer, scope: \"harbour-gates-prod/**\", ", "role: consumer, ",
+			"line 11, column 5: the field scope is missing"},
 		{"broken YAML", "grants:\n", "grants: [\n", "this is not YAML"},
 		{"two documents", "teams:\n", "---\nteams:\n", "there is a second one"},
 		{"an approval over paths", "[ramp-*]", "[a/b]", "line 17, column 24: \"a/b\" is not a pattern over item names"},
@@ -115,7 +118,8 @@ func TestProblemsNameLineAndColumn(t *testing.T) {
 			t.Errorf("%s: got %v, want %q", c.name, err, c.want)
 		}
 	}
-	if _, err := Parse([]byte("tansu_policy: 1\nteams: []\nroles: []\ngrants: [{}]\ndrawers: [{}]\n"), time.LoadLocation); strings.Count(err.Error(), "\n") != 3 {
+	if _, err := Parse([]byte("tansu_policy: 1\nteams: []\nroles: []\ngrants: [{}]\ndrawers: [{}]\n"),
+		time.LoadLocation); strings.Count(err.Error(), "\n") != 3 {
 		t.Errorf("not every problem is told: %v", err)
 	}
 }
@@ -123,7 +127,8 @@ func TestProblemsNameLineAndColumn(t *testing.T) {
 func TestExpectations(t *testing.T) {
 	for _, c := range []struct{ expect, want string }{
 		{`{subject: app:gate-controller, cannot: read_value, scope: "ticketing-*/**"}`, ""},
-		{`{subject: app:gate-controller, cannot: read_value, scope: "harbour-*/**"}`, "app:gate-controller could, by consumer of team:harbour-crew on harbour-gates-prod/** (line 11)"},
+		{`{subject: app:gate-controller, cannot: read_value, scope: "harbour-*/**"}`,
+			"app:gate-controller could, by consumer of team:harbour-crew on harbour-gates-prod/** (line 11)"},
 		{`{subject: app:gate-controller, cannot: read_value, scope: "harbour-gates-prod/ramp-*"}`, ""}, // denied
 		{`{subject: app:gate-controller, can: read_value, scope: "harbour-gates-prod/radio-*"}`, ""},
 		{`{subject: app:gate-controller, can: read_value, scope: "harbour-gates-prod/**"}`, "a denial reaches into it"},
@@ -142,12 +147,15 @@ func TestExpectations(t *testing.T) {
 			t.Errorf("%s: got %+v, want %q", c.expect, failures, c.want)
 		}
 	}
-	for _, bad := range []string{`{subject: app:x, scope: "**"}`, `{can: list, scope: "**"}`, `{subject: app:x, can: list, cannot: list, scope: "**"}`, `{exactly: [app:x], cannot: list, scope: "**"}`, `{subject: app:x, exactly: [], can: list, scope: "**"}`} {
+	for _, bad := range []string{`{subject: app:x, scope: "**"}`, `{can: list, scope: "**"}`,
+		`{subject: app:x, can: list, cannot: list, scope: "**"}`, `{exactly: [app:x], cannot: list, scope: "**"}`,
+		`{subject: app:x, exactly: [], can: list, scope: "**"}`} {
 		if _, err := Parse([]byte(whole+"expectations:\n  - "+bad+"\n"), time.LoadLocation); err == nil {
 			t.Errorf("%s is taken", bad)
 		}
 	}
-	ended := parse(t, strings.Replace(whole, "2027-02-21", "2026-02-21", 1)+"expectations:\n  - {exactly: [], can: read_value, scope: \"harbour-gates-prod/**\"}\n")
+	ended := parse(t, strings.Replace(whole, "2027-02-21", "2026-02-21",
+		1)+"expectations:\n  - {exactly: [], can: read_value, scope: \"harbour-gates-prod/**\"}\n")
 	if failures := ended.Check(time.LoadLocation, now); len(failures) != 0 {
 		t.Errorf("an ended grant counts: %+v", failures)
 	}

@@ -298,7 +298,8 @@ func (r *reader) drawer(n *yaml.Node) Drawer {
 		"labels": r.labels(&d.Labels),
 		"approval": func(n *yaml.Node) {
 			d.Approval = &Approval{}
-			r.mapping(n, fields{"items": r.texts(&d.Approval.Items, itemPatternCheck), "of": r.checked(&d.Approval.Of, oneOf(OfEveryone, OfPersons))}, "items")
+			r.mapping(n, fields{"items": r.texts(&d.Approval.Items, itemPatternCheck),
+				"of": r.checked(&d.Approval.Of, oneOf(OfEveryone, OfPersons))}, "items")
 		},
 		"items": r.list(func(n *yaml.Node) {
 			it := Item{At: at(n)}
@@ -369,7 +370,8 @@ func (r *reader) checkMembers(d *Document, t Team, teams map[string]At) {
 		}
 		for _, other := range d.Teams {
 			if other.Name == inner && slices.ContainsFunc(other.Members, func(m string) bool { return strings.HasPrefix(m, reference.Team+":") }) {
-				r.problems = append(r.problems, Problem{t.At, fmt.Sprintf("team %s has %s in it, which has teams in it itself: teams nest once", t.Name, member)})
+				r.problems = append(r.problems, Problem{t.At,
+					fmt.Sprintf("team %s has %s in it, which has teams in it itself: teams nest once", t.Name, member)})
 			}
 		}
 	}

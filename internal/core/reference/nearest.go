@@ -7,21 +7,39 @@ import "strings"
 func Nearest(name string, candidates []string) string {
 	best, distance := "", 3
 	for _, candidate := range candidates {
-		if d := edits(name, candidate); d > 0 && d < distance {
+		if d := Edits(name, candidate); d > 0 && d < distance {
 			best, distance = candidate, d
 		}
 	}
 	return best
 }
 
-// edits is the Levenshtein distance in bytes; names are ASCII.
-func edits(a, b string) int {
-	row := make([]int, len(b)+1)
+// Near returns the candidates within two edits of name, among which Nearest chooses.
+func Near(name string, candidates []string) (near []string) {
+	for _, candidate := range candidates {
+		if Edits(name, candidate) < 3 {
+			near = append(near, candidate)
+		}
+	}
+	return near
+}
+
+// Edits is the Levenshtein distance in bytes, as far as it is less than 3; names are ASCII.
+func Edits(a, b string) int {
+	if len(a)-len(b) > 2 || len(b)-len(a) > 2 {
+		return 3
+	}
+	var small [MaxName + 1]int
+	row := small[:]
+	if len(b) >= len(small) {
+		row = make([]int, len(b)+1)
+	}
+	row = row[:len(b)+1]
 	for j := range row {
 		row[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
+		diagonal, least := row[0], i
 		row[0] = i
 		for j := 1; j <= len(b); j++ {
 			cost := diagonal
@@ -30,26 +48,36 @@ func edits(a, b string) int {
 			}
 			diagonal = row[j]
 			row[j] = min(cost, row[j]+1, row[j-1]+1)
+			least = min(least, row[j])
+		}
+		if least > 2 {
+			return 3
 		}
 	}
 	return row[len(b)]
 }
 
-// Alike returns the candidates that can be taken for name on a screen or in a hurry: one edit apart, or the same once
-// letters that look alike, case and separators are put aside. The name itself is not among them.
-func Alike(name string, candidates []string) (alike []string) {
-	skeleton := skeletonOf(name)
-	for _, candidate := range candidates {
-		if candidate != name && (skeletonOf(candidate) == skeleton || len(name) > 3 && edits(name, candidate) == 1) {
-			alike = append(alike, candidate)
-		}
+// OneEdit reports whether one byte more, less or other makes one name of the other.
+func OneEdit(a, b string) bool {
+	if len(a) < len(b) {
+		a, b = b, a
 	}
-	return alike
+	if len(a)-len(b) > 1 || a == b {
+		return false
+	}
+	i := 0
+	for i < len(b) && a[i] == b[i] {
+		i++
+	}
+	if len(a) == len(b) {
+		return a[i+1:] == b[i+1:]
+	}
+	return a[i+1:] == b[i:]
 }
 
-// skeletonOf maps what looks alike to one form; names are ASCII, so that a short table is all it takes.
-func skeletonOf(name string) string {
-	return lookAlikes.Replace(strings.ToLower(name))
-}
+// Skeleton maps what looks alike on a screen or in a hurry to one form: letters that look alike, case and separators are put aside.
+// Names are ASCII, so that a short table is all it takes.
+func Skeleton(name string) string { return lookAlikes.Replace(strings.ToLower(name)) }
 
-var lookAlikes = strings.NewReplacer("rn", "m", "vv", "w", "cl", "d", "0", "o", "1", "l", "i", "l", "5", "s", "2", "z", "8", "b", "-", "", "_", "", ".", "")
+var lookAlikes = strings.NewReplacer("rn", "m", "vv", "w", "cl", "d", "0", "o", "1", "l", "i", "l", "5", "s", "2", "z", "8", "b", "-", "",
+	"_", "", ".", "")

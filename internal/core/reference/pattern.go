@@ -10,6 +10,7 @@ import "strings"
 type Pattern struct {
 	text     string
 	segments []string
+	plain    [2]bool // which segments have no wildcard, and are compared as they are
 }
 
 const patternForm = `names with "*" inside a segment and "**" for whole segments, such as ticketing-prod/db-*, ticketing-*/** or **`
@@ -50,14 +51,38 @@ func ParsePattern(text string) (Pattern, error) {
 			}
 		}
 	}
-	return Pattern{text: strings.Join(segments, "/"), segments: segments}, nil
+	p := Pattern{text: strings.Join(segments, "/"), segments: segments}
+	for i, segment := range segments {
+		p.plain[i] = !strings.Contains(segment, "*")
+	}
+	return p, nil
 }
 
 func (p Pattern) String() string { return p.text }
 
 // Matches reports whether the pattern selects the target; it allocates nothing.
-func (p Pattern) Matches(target ...string) bool {
-	return p.segments != nil && matchSegments(p.segments, target)
+func (p Pattern) Matches(target ...string) bool { return p.Selects(target) }
+
+// Selects is Matches for where it counts: nothing is copied.
+func (p *Pattern) Selects(target []string) bool {
+	switch len(p.segments) {
+	case 0:
+		return false
+	case 1:
+		return p.segments[0] == across || len(target) == 1 && p.like(0, target[0])
+	}
+	if p.segments[0] == across || p.segments[1] != across && len(target) != 2 {
+		return matchSegments(p.segments, target)
+	}
+	return len(target) > 0 && p.like(0, target[0]) && (p.segments[1] == across || p.like(1, target[1]))
+}
+
+// like matches one segment.
+func (p *Pattern) like(i int, name string) bool {
+	if p.plain[i] {
+		return p.segments[i] == name
+	}
+	return Like(p.segments[i], name)
 }
 
 // Covers reports whether every target that other selects is selected by p too. It is sound and errs towards false:
@@ -69,6 +94,25 @@ func (p Pattern) Covers(other Pattern) bool {
 // Touches reports whether the pattern could select the drawer or anything in it.
 func (p Pattern) Touches(drawer string) bool {
 	return p.segments != nil && (p.segments[0] == across || Like(p.segments[0], drawer))
+}
+
+// Drawer is the one drawer in which everything is that the pattern selects; empty when there may be several.
+func (p Pattern) Drawer() string {
+	if len(p.segments) == 0 || !p.plain[0] {
+		return ""
+	}
+	return p.segments[0]
+}
+
+// Whole reports whether the pattern selects the drawer and everything in it.
+func (p Pattern) Whole(drawer string) bool {
+	switch len(p.segments) {
+	case 1:
+		return p.segments[0] == across
+	case 2:
+		return p.segments[1] == across && (p.segments[0] == across || p.like(0, drawer))
+	}
+	return false
 }
 
 func matchSegments(pattern, target []string) bool {

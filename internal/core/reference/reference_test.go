@@ -61,7 +61,8 @@ func TestParseReadsWhatStringWrites(t *testing.T) {
 			t.Errorf("Parse(%q) = %+v, %v; want %+v", got.String(), again, err, got)
 		}
 	}
-	for _, text := range []string{"", "ticketing-prod", "a/b/c", "a/", "/b", "a/b@", "a/b@0", "a/b@-1", "a/b@01", "a/b@1.5", "a/b@9999999999", "a/b@1@2", "tansu:tansu:a/b", "../b"} {
+	for _, text := range []string{"", "ticketing-prod", "a/b/c", "a/", "/b", "a/b@", "a/b@0", "a/b@-1", "a/b@01", "a/b@1.5", "a/b@9999999999",
+		"a/b@1@2", "tansu:tansu:a/b", "../b"} {
 		if got, err := Parse(text); err == nil {
 			t.Errorf("Parse(%q) = %+v, want an error", text, got)
 		}
@@ -189,7 +190,8 @@ func TestCoversAndIntersectsAgreeWithMatches(t *testing.T) {
 
 func TestNearestFindsATypo(t *testing.T) {
 	names := []string{"ticketing-prod", "ticketing-staging", "fuel-billing-prod"}
-	for name, want := range map[string]string{"ticketing-prodd": "ticketing-prod", "tiketing-prod": "ticketing-prod", "ticketing-prod": "", "harbour": ""} {
+	for name, want := range map[string]string{"ticketing-prodd": "ticketing-prod", "tiketing-prod": "ticketing-prod", "ticketing-prod": "",
+		"harbour": ""} {
 		if got := Nearest(name, names); got != want {
 			t.Errorf("Nearest(%q) = %q, want %q", name, got, want)
 		}

@@ -45,7 +45,8 @@ type piece struct {
 // Lookup finds a value that [Text.Needs] lists. The text does not keep it.
 type Lookup func(reference.Reference) []byte
 
-var placeholder = regexp.MustCompile(`\btansu:(?:\.|` + reference.NamePattern + `)/` + reference.NamePattern + `(?:@[0-9]+)?(?:#` + reference.NamePattern + `)?`)
+var placeholder = regexp.MustCompile(`\btansu:(?:\.|` + reference.NamePattern + `)/` + reference.NamePattern + `(?:@[0-9]+)?(?:#` +
+	reference.NamePattern + `)?`)
 
 // Placeholders reads a text in which references with their scheme stand where values shall be. Everything else stays as it is.
 // The drawer is the environment's own, or empty if there is none.

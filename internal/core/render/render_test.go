@@ -9,7 +9,8 @@ import (
 
 // values are what a lookup finds, by reference.
 var values = map[string]string{
-	"ticketing-prod/db-password": `it's "$HOME" & more`, "ticketing-prod/tls#private_key": "-----BEGIN\nabc\n-----END", "gates/pin@3": "tansu:gates/other",
+	"ticketing-prod/db-password": `it's "$HOME" & more`, "ticketing-prod/tls#private_key": "-----BEGIN\nabc\n-----END",
+	"gates/pin@3": "tansu:gates/other",
 }
 
 func lookup(ref reference.Reference) []byte { return []byte(values[ref.String()]) }
@@ -19,8 +20,10 @@ func TestTextsAreFilled(t *testing.T) {
 		name, text, want string
 		read             func([]byte, string) (*Text, error)
 	}{
-		{"placeholders", "a=tansu:ticketing-prod/db-password.\nb=<tansu:./tls#private_key>, tansu:gates/pin@3;", "a=it's \"$HOME\" & more.\nb=<-----BEGIN\nabc\n-----END>, tansu:gates/other;", Placeholders},
-		{"what only looks like one", "tansu: x, xtansu:a/b, tansu:A/b tansu:./db-password", "tansu: x, xtansu:a/b, tansu:A/b it's \"$HOME\" & more", Placeholders},
+		{"placeholders", "a=tansu:ticketing-prod/db-password.\nb=<tansu:./tls#private_key>, tansu:gates/pin@3;",
+			"a=it's \"$HOME\" & more.\nb=<-----BEGIN\nabc\n-----END>, tansu:gates/other;", Placeholders},
+		{"what only looks like one", "tansu: x, xtansu:a/b, tansu:A/b tansu:./db-password",
+			"tansu: x, xtansu:a/b, tansu:A/b it's \"$HOME\" & more", Placeholders},
 		{"template", `{{value "db-password" | json}} {{value "ticketing-prod/db-password" | shell}} {{value "db-password" | url}} {{value "gates/pin@3" | base64}}`,
 			`"it's \"$HOME\" & more" 'it'\''s "$HOME" & more' it%27s+%22%24HOME%22+%26+more dGFuc3U6Z2F0ZXMvb3RoZXI=`, Template},
 		{"lines", "key: |\n  {{value \"tls#private_key\" | indent 2}}\n", "key: |\n  -----BEGIN\n  abc\n  -----END\n", Template},
@@ -62,7 +65,8 @@ func TestTextsThatAskForNothingOrTheWrongThingAreRefused(t *testing.T) {
 // A template that works with values in a way that fails must not repeat them.
 func TestNoErrorRepeatsAValue(t *testing.T) {
 	values["d/secret"] = "CANARY"
-	for _, text := range []string{`{{$x := value "d/secret"}}{{if $x}}{{value $x}}{{end}}`, `{{$x := value "d/secret"}}{{if $x}}{{index $x 99}}{{end}}`, `{{$x := value "d/secret"}}{{if $x}}{{value (print "d/" $x)}}{{end}}`} {
+	for _, text := range []string{`{{$x := value "d/secret"}}{{if $x}}{{value $x}}{{end}}`,
+		`{{$x := value "d/secret"}}{{if $x}}{{index $x 99}}{{end}}`, `{{$x := value "d/secret"}}{{if $x}}{{value (print "d/" $x)}}{{end}}`} {
 		parsed, err := Template([]byte(text), "d")
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)

@@ -25,7 +25,8 @@ type Sample struct {
 }
 
 var languages = []Sample{
-	{Language: "shell", Title: "Shell", File: "read.sh"}, {Language: "curl", Title: "curl", File: "read-curl.sh"}, {Language: "go", Title: "Go", File: "main.go"},
+	{Language: "shell", Title: "Shell", File: "read.sh"}, {Language: "curl", Title: "curl", File: "read-curl.sh"},
+	{Language: "go", Title: "Go", File: "main.go"},
 	{Language: "python", Title: "Python", File: "read.py"}, {Language: "javascript", Title: "JavaScript", File: "read.mjs"},
 	{Language: "java", Title: "Java", File: "Read.java"}, {Language: "csharp", Title: "C#", File: "Program.cs"},
 }

@@ -47,7 +47,8 @@ func Parse(text string, keys []string) (Query, error) {
 			term.Value = strings.ToLower(part.text)
 		} else {
 			if !slices.Contains(keys, key) {
-				return nil, fmt.Errorf("%.40q is not something that can be looked for; the keys are %s, and a word with \":\" in it stands in double quotes", key, strings.Join(keys, ", "))
+				return nil, fmt.Errorf("%.40q is not something that can be looked for; the keys are %s, and a word with \":\" in it stands in "+
+					"double quotes", key, strings.Join(keys, ", "))
 			}
 			term.Key, term.Value = key, strings.ToLower(value)
 		}

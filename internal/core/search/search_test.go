@@ -13,7 +13,8 @@ func (t thing) Has(key, value string) bool { return Any(value, strings.Fields(t[
 var keys = []string{"name", "owner", "state", "label"}
 
 func TestQueriesMatch(t *testing.T) {
-	db := thing{"name": "db-password", "description": "Password of the ticket database", "owner": "person:ticketing-lead", "state": "usable", "label": "tier=database team=ticketing"}
+	db := thing{"name": "db-password", "description": "Password of the ticket database", "owner": "person:ticketing-lead", "state": "usable",
+		"label": "tier=database team=ticketing"}
 	for query, want := range map[string]bool{
 		"": true, "ticket": true, "TICKET": true, "ticket password": true, "ticket ferry": false, "-ferry": true, "-ticket": false,
 		`"ticket database"`: true, `"database ticket"`: false, `-"ticket database"`: false,

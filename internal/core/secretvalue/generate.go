@@ -125,7 +125,8 @@ func words(n int) Value {
 	const consonants, vowels = "bdfghjklmnprstv", "aeiou"
 	made := make([]string, n)
 	for i := range made {
-		made[i] = string(pick(consonants, 1)) + string(pick(vowels, 1)) + string(pick(consonants, 1)) + string(pick(vowels, 1)) + string(pick(consonants, 1))
+		made[i] = string(pick(consonants, 1)) + string(pick(vowels, 1)) + string(pick(consonants, 1)) + string(pick(vowels, 1)) +
+			string(pick(consonants, 1))
 	}
 	return FromString(strings.Join(made, "-"))
 }

@@ -42,7 +42,8 @@ func Hints(v Value) (hints []string) {
 	case wellKnown[lower] || base != "" && wellKnown[base] || digitsInOrder(text):
 		hints = append(hints, "it is one of the values that are guessed first")
 	case utf8.Valid(content) && !strings.ContainsAny(text, "\n") && guessable(text):
-		hints = append(hints, fmt.Sprintf("it is easy to guess: %d characters with little variety; a value can be made up (--generate)", utf8.RuneCountInString(text)))
+		hints = append(hints, fmt.Sprintf("it is easy to guess: %d characters with little variety; a value can be made up (--generate)",
+			utf8.RuneCountInString(text)))
 	}
 	switch {
 	case len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[0] == text[len(text)-1]:
@@ -115,7 +116,8 @@ func LooksLikeValue(text string) bool {
 
 // mixed reports whether a token changes between kinds of characters more often than words and names do.
 func mixed(token string) bool {
-	if _, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(token, "=")); err == nil && strings.ContainsAny(token, "+/=") && len(token) >= 20 {
+	if _, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(token, "=")); err == nil && strings.ContainsAny(token, "+/=") &&
+		len(token) >= 20 {
 		return true
 	}
 	changes, digits, letters := 0, 0, 0

@@ -243,7 +243,8 @@ func sshKey(fields Fields) (Fields, []string, error) {
 	if f, there := fields.Find("fingerprint"); there && string(f.Value.Reveal()) != fingerprint {
 		return nil, nil, &ShapeError{"fingerprint", "is not that of the key"}
 	}
-	return Fields{private, {Name: "public", Value: given.Value, Plain: true}, {Name: "fingerprint", Value: FromString(fingerprint), Plain: true}}, notes, nil
+	return Fields{private, {Name: "public", Value: given.Value, Plain: true},
+		{Name: "fingerprint", Value: FromString(fingerprint), Plain: true}}, notes, nil
 }
 
 func publicOf(private Value) (ssh.PublicKey, error) {

@@ -55,7 +55,8 @@ func TestShapesCheckTheirFields(t *testing.T) {
 
 // As a whole a connection is a URL that any library reads back to the same fields, whatever is in them.
 func TestConnectionIsAURL(t *testing.T) {
-	fields, _, err := Shaped(Connection, fieldsOf("engine", "postgresql", "host", "2001:db8::7", "port", "5432", "database", "tickets/old ones", "user", "svc@ferry", "password", "p@ss/w:rd? #", "options", "sslmode=verify-full"))
+	fields, _, err := Shaped(Connection, fieldsOf("engine", "postgresql", "host", "2001:db8::7", "port", "5432", "database",
+		"tickets/old ones", "user", "svc@ferry", "password", "p@ss/w:rd? #", "options", "sslmode=verify-full"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +65,8 @@ func TestConnectionIsAURL(t *testing.T) {
 		t.Fatal(err)
 	}
 	password, _ := u.User.Password()
-	if u.Scheme != "postgresql" || u.Hostname() != "2001:db8::7" || u.Port() != "5432" || u.Path != "/tickets/old ones" || u.User.Username() != "svc@ferry" || password != "p@ss/w:rd? #" || u.Query().Get("sslmode") != "verify-full" {
+	if u.Scheme != "postgresql" || u.Hostname() != "2001:db8::7" || u.Port() != "5432" || u.Path != "/tickets/old ones" ||
+		u.User.Username() != "svc@ferry" || password != "p@ss/w:rd? #" || u.Query().Get("sslmode") != "verify-full" {
 		t.Errorf("read back as another connection")
 	}
 }
@@ -157,7 +159,8 @@ func TestRecipes(t *testing.T) {
 			}
 		}
 	}
-	for _, bad := range []Recipe{"", "bytes", "bytes:0", "bytes:7", "bytes:2000", "characters:8", "characters:20:lower+lower", "characters:20:runes", "words:3", "words:5:x", "uuid:4", "prayer:9"} {
+	for _, bad := range []Recipe{"", "bytes", "bytes:0", "bytes:7", "bytes:2000", "characters:8", "characters:20:lower+lower",
+		"characters:20:runes", "words:3", "words:5:x", "uuid:4", "prayer:9"} {
 		if _, err := bad.Make(); err == nil {
 			t.Errorf("%q is a recipe", bad)
 		}

@@ -16,6 +16,7 @@ const (
 	ByGrant   = "grant"
 	ByAddr    = "addr"
 	ByReceipt = "receipt"
+	ByItem    = "item"      // by its id, whatever it was called
 	Receipted = "receipted" // with the value "yes": those that have a receipt, or stand for several that had
 )
 
@@ -24,7 +25,7 @@ func KeyOf(what, value string) Key { return Key(what + " " + value) }
 
 // Keys are all that an entry is found by.
 func (e *Entry) Keys() []Key {
-	keys := make([]Key, 0, 10)
+	keys := make([]Key, 0, 11)
 	add := func(what, value string) {
 		if value != "" {
 			keys = append(keys, KeyOf(what, value))
@@ -43,6 +44,7 @@ func (e *Entry) Keys() []Key {
 	add(ByReason, e.Reason)
 	add(ByGrant, e.Grant)
 	add(ByAddr, e.Addr)
+	add(ByItem, e.ItemID)
 	if e.Receipt != "" {
 		add(ByReceipt, e.Receipt)
 	}

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 	"unicode/utf8"
 )
@@ -44,6 +45,54 @@ type Entry struct {
 	Receipt   string // the receipt of a refusal
 	Addr      string // the address the request came from, without port
 	Count     int64  // how many more refusals like it this entry stands for; 0 for an entry of one
+
+	// What it was, whatever it was called: ids, which no rename changes. Empty where there is none, and in entries of the first form.
+	SubjectID  string
+	DrawerID   string
+	ItemID     string
+	Credential string // that a token was given for, or that was issued or ended
+	Given      string // the grant that was given or ended
+	// How a value was asked for.
+	Pinned  bool   // by the number of its version, so that it keeps being read after a change
+	Grace   bool   // after its end, as a rule allows
+	OldName bool   // by a name that the item had before
+	Field   string // one field of it
+	Host    string // by an agent on that host, from what it keeps; the entry was written afterwards
+}
+
+// Form is that of an entry's encoding. Entries of both forms are read, found and verified; new ones have the newest.
+type Form int
+
+// The forms.
+const (
+	FormNames Form = 1 // names alone, and what was special about a read in the detail
+	FormIDs   Form = 2 // ids beside the names, and facts as members of their own; it says "v":2
+)
+
+// Form tells which form an entry has: one that says anything of the second form has that.
+func (e *Entry) Form() Form {
+	if e.SubjectID != "" || e.DrawerID != "" || e.ItemID != "" || e.Credential != "" || e.Given != "" || e.Pinned || e.Grace || e.OldName ||
+		e.Field != "" || e.Host != "" {
+		return FormIDs
+	}
+	return FormNames
+}
+
+// InWords is the detail for people: what the entry's own members say of how a value was asked for, and then its detail.
+func (e *Entry) InWords() string {
+	var parts []string
+	add := func(is bool, text string) {
+		if is {
+			parts = append(parts, text)
+		}
+	}
+	add(e.Pinned, "asked for by its number")
+	add(e.Field != "", "field "+e.Field)
+	add(e.Grace, "in grace")
+	add(e.OldName, "by an old name")
+	add(e.Credential != "" && e.Detail == "", "with "+e.Credential)
+	add(e.Detail != "", e.Detail)
+	return strings.Join(parts, ", ")
 }
 
 // timeLayout is RFC 3339 in UTC with microseconds, always the same length so that text order is time order.
@@ -75,10 +124,19 @@ func (n *Encoder) Append(b []byte, e *Entry) []byte {
 		b = append(b, `,"count":`...)
 		b = strconv.AppendInt(b, e.Count, 10)
 	}
+	b = appendMember(b, "credential", e.Credential)
 	b = appendMember(b, "detail", e.Detail)
+	b = appendMember(b, "drawer_id", e.DrawerID)
+	b = appendMember(b, "field", e.Field)
+	b = appendMember(b, "given", e.Given)
+	b = appendFlag(b, "grace", e.Grace)
 	b = appendMember(b, "grant", e.Grant)
+	b = appendMember(b, "host", e.Host)
+	b = appendMember(b, "item_id", e.ItemID)
+	b = appendFlag(b, "old_name", e.OldName)
 	b = append(b, `,"outcome":`...)
 	b = appendString(b, string(e.Outcome))
+	b = appendFlag(b, "pinned", e.Pinned)
 	b = appendMember(b, "reason", e.Reason)
 	b = appendMember(b, "receipt", e.Receipt)
 	b = appendMember(b, "request_id", e.RequestID)
@@ -87,7 +145,11 @@ func (n *Encoder) Append(b []byte, e *Entry) []byte {
 	b = appendMember(b, "stated", e.Stated)
 	b = append(b, `,"subject":`...)
 	b = appendString(b, e.Subject)
+	b = appendMember(b, "subject_id", e.SubjectID)
 	b = appendMember(b, "target", e.Target)
+	if e.Form() == FormIDs {
+		b = append(b, `,"v":2`...)
+	}
 	if e.Version != 0 {
 		b = append(b, `,"version":`...)
 		b = strconv.AppendInt(b, int64(e.Version), 10)
@@ -108,6 +170,13 @@ func (n *Encoder) appendTime(b []byte, t time.Time) []byte {
 		b = append(b, '0'+byte(micros/unit%10))
 	}
 	return append(b, 'Z')
+}
+
+func appendFlag(b []byte, name string, set bool) []byte {
+	if !set {
+		return b
+	}
+	return append(append(append(b, ',', '"'), name...), `":true`...)
 }
 
 func appendMember(b []byte, name, text string) []byte {
@@ -188,9 +257,24 @@ func Decode(encoded []byte) (Entry, error) {
 		Target    string  `json:"target"`
 		Version   int     `json:"version"`
 		Via       string  `json:"via"`
+
+		V          Form   `json:"v"`
+		SubjectID  string `json:"subject_id"`
+		DrawerID   string `json:"drawer_id"`
+		ItemID     string `json:"item_id"`
+		Credential string `json:"credential"`
+		Given      string `json:"given"`
+		Pinned     bool   `json:"pinned"`
+		Grace      bool   `json:"grace"`
+		OldName    bool   `json:"old_name"`
+		Field      string `json:"field"`
+		Host       string `json:"host"`
 	}
 	if err := json.Unmarshal(encoded, &raw); err != nil {
 		return Entry{}, fmt.Errorf("decode trail entry: %w", err)
+	}
+	if raw.V > FormIDs {
+		return Entry{}, fmt.Errorf("decode trail entry %d: it has form %d, which a newer program wrote", raw.Seq, raw.V)
 	}
 	at, err := time.Parse(timeLayout, raw.At)
 	if err != nil {
@@ -198,5 +282,8 @@ func Decode(encoded []byte) (Entry, error) {
 	}
 	return Entry{Seq: raw.Seq, At: at, Subject: raw.Subject, Via: raw.Via, Action: raw.Action, Target: raw.Target,
 		Version: raw.Version, Outcome: raw.Outcome, Reason: raw.Reason, Grant: raw.Grant, Detail: raw.Detail,
-		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated, Count: raw.Count}, nil
+		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated, Count: raw.Count,
+		SubjectID: raw.SubjectID, DrawerID: raw.DrawerID, ItemID: raw.ItemID, Credential: raw.Credential, Given: raw.Given, Pinned: raw.Pinned,
+		Grace:   raw.Grace,
+		OldName: raw.OldName, Field: raw.Field, Host: raw.Host}, nil
 }

@@ -9,8 +9,10 @@ import (
 )
 
 func full() Entry {
-	return Entry{Seq: 7, At: time.Date(2026, 11, 23, 8, 0, 0, 123456000, time.UTC), Subject: "app:ticket-api", Via: "app_token", Action: "read_value",
-		Target: "ticketing-prod/db-password", Version: 3, Outcome: Allowed, Reason: "r", Grant: "gr_1", Detail: "d", RequestID: "q", Receipt: "c", Addr: "192.0.2.1", Count: 12}
+	return Entry{Seq: 7, At: time.Date(2026, 11, 23, 8, 0, 0, 123456000, time.UTC), Subject: "app:ticket-api", Via: "app_token",
+		Action: "read_value",
+		Target: "ticketing-prod/db-password", Version: 3, Outcome: Allowed, Reason: "r", Grant: "gr_1", Detail: "d", RequestID: "q",
+		Receipt: "c", Addr: "192.0.2.1", Count: 12}
 }
 
 // These bytes are what hashes will be over: they may never change.
@@ -75,7 +77,8 @@ func TestDecodeReadsEveryField(t *testing.T) {
 }
 
 func TestTimesAreWrittenAsTheLayoutSays(t *testing.T) {
-	for _, at := range []time.Time{{}, time.Unix(0, 999), time.Unix(0, 1000), time.Unix(1795459200, 999_999_999), time.Unix(1795459200, 45_000_000).In(time.FixedZone("", 3600))} {
+	for _, at := range []time.Time{{}, time.Unix(0, 999), time.Unix(0, 1000), time.Unix(1795459200, 999_999_999),
+		time.Unix(1795459200, 45_000_000).In(time.FixedZone("", 3600))} {
 		if got, want := FormatTime(at), at.UTC().Format(timeLayout); got != want {
 			t.Errorf("got %s, want %s", got, want)
 		}

@@ -102,7 +102,8 @@ func cut(lines io.Reader, checkpoints []Checkpoint, emit func(*chunk)) error {
 			start = end
 		}
 		next += uint64(len(c.lines))
-		c.split = len(c.lines) < chunkLines || slices.ContainsFunc(checkpoints, func(p Checkpoint) bool { return p.Size >= c.first && p.Size < next-1 })
+		c.split = len(c.lines) < chunkLines ||
+			slices.ContainsFunc(checkpoints, func(p Checkpoint) bool { return p.Size >= c.first && p.Size < next-1 })
 		if len(c.lines) > 0 {
 			emit(c)
 		}
@@ -185,7 +186,8 @@ func (v *verification) match() {
 			v.Matched++
 		case !v.broken:
 			v.broken = true
-			v.Problems = append(v.Problems, fmt.Sprintf("something among entries %d to %d is not what it was at %s: their hash does not match the checkpoint of %d entries",
+			v.Problems = append(v.Problems, fmt.Sprintf("something among entries %d to %d is not what it was at %s: their hash does not match "+
+				"the checkpoint of %d entries",
 				v.Covered.Size+1, c.Size, c.At.UTC().Format(time.RFC3339), c.Size))
 		}
 	}
@@ -196,7 +198,8 @@ func (v *verification) end() {
 	v.Size, v.Root = v.edge.Size, v.edge.Root()
 	if len(v.left) > 0 {
 		c := v.left[len(v.left)-1]
-		v.Problems = append(v.Problems, fmt.Sprintf("the trail ends at entry %d, and at %s it had %d: its end was cut off, or an older copy was put in its place",
+		v.Problems = append(v.Problems, fmt.Sprintf("the trail ends at entry %d, and at %s it had %d: its end was cut off, or an older copy "+
+			"was put in its place",
 			v.Size, c.At.UTC().Format(time.RFC3339), c.Size))
 	}
 }

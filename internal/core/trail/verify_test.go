@@ -32,7 +32,8 @@ func verifierKey(t testing.TB) string {
 // lines are a trail of n entries.
 func lines(n int) (list []string) {
 	for i := range n {
-		e := Entry{Seq: uint64(i) + 1, At: testAt.Add(time.Duration(i) * time.Second), Subject: "app:ticket-api", Action: "read_value", Target: "d/i",
+		e := Entry{Seq: uint64(i) + 1, At: testAt.Add(time.Duration(i) * time.Second), Subject: "app:ticket-api", Action: "read_value",
+			Target:  "d/i",
 			Outcome: Allowed, Detail: fmt.Sprintf(`"seq":%d`, i)}
 		list = append(list, string(e.AppendCanonical(nil)))
 	}
@@ -88,11 +89,13 @@ func TestVerifyAcceptsWhatWasSigned(t *testing.T) {
 		points := []Checkpoint{pointOf(list, size), pointOf(list, size/2+1), pointOf(list, 0)}
 		var seen uint64
 		r, err := Verify(strings.NewReader(strings.Join(list, "\n")+"\n"), points, func(n uint64) { seen = n })
-		if err != nil || len(r.Problems) > 0 || r.Matched != 3 || r.Covered.Size != uint64(size) || r.Size != uint64(len(list)) || seen != r.Size {
+		if err != nil || len(r.Problems) > 0 || r.Matched != 3 || r.Covered.Size != uint64(size) || r.Size != uint64(len(list)) ||
+			seen != r.Size {
 			t.Errorf("size %d: %+v, %v", size, r, err)
 		}
 	}
-	if r, err := Verify(strings.NewReader(strings.Join(list, "\n")), []Checkpoint{pointOf(list, len(list))}, nil); err != nil || len(r.Problems) > 0 {
+	if r, err := Verify(strings.NewReader(strings.Join(list, "\n")), []Checkpoint{pointOf(list, len(list))}, nil); err != nil ||
+		len(r.Problems) > 0 {
 		t.Errorf("without a newline at the end: %+v, %v", r, err)
 	}
 }
@@ -105,18 +108,25 @@ func TestVerifyNamesEachTampering(t *testing.T) {
 		change func([]string) []string
 		want   string
 	}{
-		"a byte flipped":    {func(l []string) []string { l[20] = strings.Replace(l[20], "ticket-api", "ticket-apj", 1); return l }, "something among entries 11 to 40 is not what it was"},
-		"the first":         {func(l []string) []string { l[0] = strings.Replace(l[0], "read", "Read", 1); return l }, "something among entries 1 to 10 is not"},
-		"one deleted":       {func(l []string) []string { return slices.Delete(l, 20, 21) }, "entry 21 is missing: entry 22 stands in its place"},
-		"three deleted":     {func(l []string) []string { return slices.Delete(l, 20, 23) }, "entries 21 to 23 are missing"},
-		"one put in":        {func(l []string) []string { return slices.Insert(l, 20, l[5]) }, "an entry with the number 6 stands in the place of entry 21"},
-		"one put in, new":   {func(l []string) []string { return slices.Insert(l, 20, `{"action":"x","seq":21}`) }, "an entry with the number 21 stands in the place of entry 22"},
-		"reordered":         {func(l []string) []string { l[20], l[21] = l[21], l[20]; return l }, "entry 21 is missing: entry 22"},
-		"renumbered":        {func(l []string) []string { return renumbered(slices.Delete(l, 20, 21)) }, "something among entries 11 to 40 is not"},
-		"the end cut":       {func(l []string) []string { return l[:len(l)-3] }, fmt.Sprintf("the trail ends at entry %d, and at 2026-11-23T08:00:00Z it had %d", len(list)-3, len(list))},
-		"all gone":          {func([]string) []string { return nil }, "the trail ends at entry 0"},
-		"no entry":          {func(l []string) []string { l[20] = "{}"; return l }, "what stands in the place of entry 21 is no entry"},
-		"in a second chunk": {func(l []string) []string { l[chunkLines+7] += " "; return l }, fmt.Sprintf("something among entries 41 to %d is not", len(list))},
+		"a byte flipped": {func(l []string) []string { l[20] = strings.Replace(l[20], "ticket-api", "ticket-apj", 1); return l },
+			"something among entries 11 to 40 is not what it was"},
+		"the first": {func(l []string) []string { l[0] = strings.Replace(l[0], "read", "Read", 1); return l },
+			"something among entries 1 to 10 is not"},
+		"one deleted":   {func(l []string) []string { return slices.Delete(l, 20, 21) }, "entry 21 is missing: entry 22 stands in its place"},
+		"three deleted": {func(l []string) []string { return slices.Delete(l, 20, 23) }, "entries 21 to 23 are missing"},
+		"one put in": {func(l []string) []string { return slices.Insert(l, 20, l[5]) },
+			"an entry with the number 6 stands in the place of entry 21"},
+		"one put in, new": {func(l []string) []string { return slices.Insert(l, 20, `{"action":"x","seq":21}`) },
+			"an entry with the number 21 stands in the place of entry 22"},
+		"reordered": {func(l []string) []string { l[20], l[21] = l[21], l[20]; return l }, "entry 21 is missing: entry 22"},
+		"renumbered": {func(l []string) []string { return renumbered(slices.Delete(l, 20, 21)) },
+			"something among entries 11 to 40 is not"},
+		"the end cut": {func(l []string) []string { return l[:len(l)-3] },
+			fmt.Sprintf("the trail ends at entry %d, and at 2026-11-23T08:00:00Z it had %d", len(list)-3, len(list))},
+		"all gone": {func([]string) []string { return nil }, "the trail ends at entry 0"},
+		"no entry": {func(l []string) []string { l[20] = "{}"; return l }, "what stands in the place of entry 21 is no entry"},
+		"in a second chunk": {func(l []string) []string { l[chunkLines+7] += " "; return l },
+			fmt.Sprintf("something among entries 41 to %d is not", len(list))},
 	} {
 		changed := c.change(slices.Clone(list))
 		r, err := Verify(strings.NewReader(strings.Join(changed, "\n")), points, nil)
@@ -208,7 +218,8 @@ func TestCheckpointIsSignedAndOpened(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if notes := SplitNotes(signed + "\n" + again + "\n" + signed); len(notes) != 3 || notes[0] != signed || notes[1] != again || notes[2] != signed {
+	if notes := SplitNotes(signed + "\n" + again + "\n" + signed); len(notes) != 3 || notes[0] != signed || notes[1] != again ||
+		notes[2] != signed {
 		t.Errorf("%q", notes)
 	}
 }

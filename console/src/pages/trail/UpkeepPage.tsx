@@ -21,7 +21,15 @@ export function UpkeepPage() {
       {upkeep.error && <ProblemBox error={upkeep.error} />}
       {upkeep.data && (
         <>
-          <p className="mb-6">The trail has <span className="tabular-nums">{upkeep.data.entries}</span> entries.</p>
+          <p className="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+            <span>
+              The trail had <span className="tabular-nums">{upkeep.data.entries}</span> entries at{' '}
+              <span className="tabular-nums">{new Date(upkeep.dataUpdatedAt).toLocaleTimeString()}</span>.
+            </span>
+            <button type="button" className="btn btn-sm" disabled={upkeep.isFetching} onClick={() => void upkeep.refetch()}>
+              Look again
+            </button>
+          </p>
           <Followers title="Witnesses" list={upkeep.data.witnesses} entries={upkeep.data.entries} none="Nobody keeps checkpoints outside the data directory: tansu serve --witness names a file on another disk, an https address or a syslog server." />
           <Followers title="Outlets" list={upkeep.data.outlets} entries={upkeep.data.entries} none="Entries are passed on to nobody: tansu serve --outlet names a file, a syslog server or an https address." />
         </>

@@ -1,0 +1,294 @@
+// Package chest is the heart: what decides access at one instant as one immutable value, and the one way in which it becomes
+// another one.
+//
+// A use case takes a [Snapshot] once and works on it without locks. What it wants done is a value, gathered in an [Attempt]: the
+// entry, the rows to put and remove, and what the decision rests on. The store's one writer asks [memory] whether that still
+// holds; if something it rests on has moved since, the use case is tried again on the newest snapshot ([Chest.Try]). What the
+// file becomes, what memory becomes, and what could be sent to another machine follow from that value alone.
+//
+// A read is an attempt, too: it adds an entry. So nothing is served by a right that had ended when its entry was written.
+package chest
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"errors"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/trail"
+	"tansu/internal/store"
+)
+
+// Records is what the heart needs of a store; *store.Store is one. Its methods are safe for concurrent use.
+type Records interface {
+	Chest() (store.Chest, error)
+	Bind(store.Sealer) (*store.Snapshot, error)
+	Follow(store.Memory)
+	Unbind()
+	Submit(*store.Work) error
+	Count(store.Fold) error
+	Content(version string) ([]byte, error)
+	Item(drawer, name string) (store.Shelved, error)
+	Items(store.ItemFilter, func(store.Shelved) bool) error
+	ItemByID(id string) (store.Shelved, error)
+	ItemsDue(until int64, visit func(store.Shelved) bool) error
+	CountDrawer(drawer string) (all, retired int, err error)
+	Names(drawer, near string, most int) ([]string, error)
+	CatchUp() error
+	Uses(store.UseFilter) ([]store.Use, error)
+	ForgetJournal() error
+}
+
+// Options of a chest.
+type Options struct {
+	Now func() time.Time // the clock; nil means the machine's
+	Log *slog.Logger     // nil means that nothing is logged
+}
+
+// Chest is what decides access, locked or not. Its methods are safe for concurrent use.
+type Chest struct {
+	records  Records
+	row      store.Chest
+	now      func() time.Time
+	log      *slog.Logger
+	throttle *throttle
+	folding  *folding
+	contents *contentCache
+
+	newest atomic.Pointer[Snapshot] // nil while locked; the writer replaces it, and anybody may keep what they took
+	memory *memory
+	alone  sync.RWMutex // held for reading around each try of a change; for writing by one that was overtaken too often
+
+	listening sync.RWMutex
+	listeners []func([]store.Mark)
+}
+
+// New opens the heart over records. The chest is locked.
+func New(records Records, o Options) (*Chest, error) {
+	row, err := records.Chest()
+	if err != nil {
+		return nil, err
+	}
+	c := &Chest{records: records, row: row, now: o.Now, log: o.Log, throttle: newThrottle(), folding: newFolding(),
+		contents: newContentCache(64 << 20)}
+	if c.now == nil {
+		c.now = time.Now
+	}
+	if c.log == nil {
+		c.log = slog.New(slog.DiscardHandler)
+	}
+	c.memory = newMemory(c)
+	return c, nil
+}
+
+// ID returns the chest's id, Now its time, Log its log, and Row what is stored of it.
+func (c *Chest) ID() string { return c.row.ID }
+
+// Now is the chest's clock.
+func (c *Chest) Now() time.Time { return c.now() }
+
+// Log is the chest's log.
+func (c *Chest) Log() *slog.Logger { return c.log }
+
+// Row is what is stored of the chest itself.
+func (c *Chest) Row() store.Chest { return c.row }
+
+// Newest is what decides access now; nil while the chest is locked. It stays as it is for whoever took it.
+func (c *Chest) Newest() *Snapshot { return c.newest.Load() }
+
+// Look is Newest, or an error while the chest is locked.
+func (c *Chest) Look() (*Snapshot, error) {
+	if st := c.newest.Load(); st != nil {
+		return st, nil
+	}
+	return nil, ErrLocked
+}
+
+// View calls look with the newest snapshot.
+func (c *Chest) View(look func(*Snapshot) error) error {
+	st, err := c.Look()
+	if err != nil {
+		return err
+	}
+	return look(st)
+}
+
+// Listen adds somebody who is told, after each commit, which marks it touched. It is called before anything is unlocked, and the
+// listener must not take long.
+func (c *Chest) Listen(listener func([]store.Mark)) {
+	c.listening.Lock()
+	defer c.listening.Unlock()
+	c.listeners = append(c.listeners, listener)
+}
+
+// Open makes rows what decides access, under a root key that is the chest's from then on. It serves at once.
+func (c *Chest) Open(root *envelope.Root, rows *store.Snapshot, at time.Time) error {
+	st, err := newSnapshot(c, root, rows)
+	if err != nil {
+		return err
+	}
+	st.since = at
+	c.memory.begin(st)
+	c.records.Follow(c.memory)
+	c.newest.Store(st)
+	return nil
+}
+
+// Close forgets what decides access and erases the keys, once nobody is using them. Nothing is served until the next Open.
+func (c *Chest) Close() {
+	st := c.newest.Swap(nil)
+	c.records.Unbind() // it waits for a commit that is under way
+	c.newest.Store(nil)
+	c.memory.forgetItems()
+	c.contents.empty()
+	if st != nil {
+		st.erase()
+	}
+}
+
+// Origin is where a request came from.
+type Origin struct {
+	Addr      string // without port
+	RequestID string
+	Reason    string // stated by the caller; empty for none
+	// Certificate is the SHA-256, in hex, of the certificate that the connection showed and has the key of; empty for none.
+	Certificate string
+	// Asking ends when whoever asked does not wait for an answer any more; nil for never.
+	Asking context.Context
+}
+
+// Ctx is the context of a question: it ends when nobody waits for the answer any more.
+func (o Origin) Ctx() context.Context {
+	if o.Asking == nil {
+		return context.Background()
+	}
+	return o.Asking
+}
+
+// Caller is a proven identity and how it came.
+type Caller struct {
+	Origin
+	ID    string // of the identity
+	Name  string // as a subject
+	Proof string // how it proved itself, as entries hold it
+	Token string // the id of the token it showed; empty for who is trusted for one thing only
+
+	steward bool
+	batch   *Batch // where what is attempted is recorded together; nil for each by itself
+	addr    netip.Addr
+	seen    *Snapshot // in which the token was good
+}
+
+// Anonymous is somebody who has not proved who they are, as entries name them. A name that was only claimed is never recorded:
+// people type passwords into name fields.
+func Anonymous(origin Origin, via string) Caller {
+	return Caller{Origin: origin, Name: Unknown, Proof: via}
+}
+
+// Unknown is the subject of entries about somebody who has not proved who they are.
+const Unknown = "unknown"
+
+// Proven is the caller whose token was good in a snapshot.
+func Proven(origin Origin, st *Snapshot, identity store.Identity, token store.Token, now time.Time) Caller {
+	c := Caller{Origin: origin, ID: identity.ID, Name: SubjectOf(identity), Proof: token.Via, Token: token.ID, seen: st}
+	c.steward = identity.Kind == reference.Person && st.IsSteward(c, now)
+	return c
+}
+
+// Subject returns the caller as a subject: "person:audit-desk".
+func (c Caller) Subject() string { return c.Name }
+
+// Steward reports whether the caller is a steward, who exists to appoint others.
+func (c Caller) Steward() bool { return c.steward }
+
+// Via returns how the caller proved itself.
+func (c Caller) Via() string { return c.Proof }
+
+// Batched is the caller with a batch that all its attempts are recorded in.
+func (c Caller) Batched(b *Batch, now time.Time) Caller {
+	c.batch, c.addr = b, c.Context(now).Addr
+	return c
+}
+
+// Context is what conditions of grants ask about.
+func (c Caller) Context(now time.Time) access.Context {
+	if !c.addr.IsValid() {
+		c.addr, _ = netip.ParseAddr(c.Addr) // what is no address is in no network
+	}
+	return access.Context{Now: now, Addr: c.addr, Via: c.Proof, Reason: c.Reason}
+}
+
+// NewID makes an identifier: a prefix that says of what, and 80 random bits.
+func NewID(prefix string) string {
+	var random [10]byte
+	_, _ = rand.Read(random[:])
+	return prefix + strings.ToLower(base32.StdEncoding.EncodeToString(random[:]))
+}
+
+// NewReceipt makes a receipt id, short enough to be read out: 50 random bits.
+func NewReceipt() string { return NewID("")[:10] }
+
+// Batch is entries that become durable in one commit, before anything of what they tell of leaves the chest, and what they
+// rest on.
+type Batch struct {
+	entries []trail.Entry
+	basis   store.Basis
+}
+
+// NewBatch makes room for some entries.
+func NewBatch(entries int) *Batch { return &Batch{entries: make([]trail.Entry, 0, entries)} }
+
+// Flush makes the entries of a batch durable. On an error that is [store.ErrMoved] it is to be made anew.
+func (c *Chest) Flush(b *Batch) error {
+	if len(b.entries) == 0 {
+		return nil
+	}
+	err := c.records.Submit(&store.Work{Entry: b.entries[0], More: b.entries[1:], Basis: b.basis})
+	if err != nil && !errors.Is(err, store.ErrMoved) {
+		c.log.Error("entries not recorded", "error", err)
+		return StoreError(err, "")
+	}
+	return err
+}
+
+// tries is how often a use case is tried before it goes alone.
+const tries = 4
+
+// Try runs a use case, again while what it rests on moves under it. One that is overtaken too often goes alone: no other change is
+// made meanwhile.
+func (c *Chest) Try(try func() error) error {
+	for range tries {
+		if err := c.beside(try); !errors.Is(err, store.ErrMoved) {
+			return err
+		}
+	}
+	c.alone.Lock()
+	defer c.alone.Unlock()
+	err := try()
+	if errors.Is(err, store.ErrMoved) {
+		return &Error{Code: Stale, Detail: "what this rests on keeps changing; try again", Err: err}
+	}
+	return err
+}
+
+func (c *Chest) beside(try func() error) error {
+	c.alone.RLock()
+	defer c.alone.RUnlock()
+	return try()
+}
+
+// Lost reports whether an error says that a whole batch is lost, and not one of its attempts: the chest was locked, or the token that
+// was shown is not good any more.
+func (b *Batch) Lost(err error) bool {
+	var known *Error
+	return errors.As(err, &known) && (known == ErrLocked || known.Code == Unauthenticated)
+}

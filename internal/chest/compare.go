@@ -1,0 +1,212 @@
+package chest
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/policytext"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// Difference is what a change does to who may do what, on what exists now.
+type Difference struct {
+	Changes []access.Summary // subjects by name
+	Notes   []string
+}
+
+// Places lists everything that exists, the chest first and each drawer before what is in it, as it is and as it would
+// be after a change that was tried: both lists name the same.
+func (st *Snapshot) Places(ctx context.Context, after *Snapshot) (was, becomes []access.Place, err error) {
+	return st.places(ctx, after, func(_, _ *Drawer) bool { return true })
+}
+
+// Differing is Places without the drawers in which nothing can be another than before: no grant that is on one side only reaches them,
+// and nothing is said otherwise about them or what is in them.
+func (st *Snapshot) Differing(ctx context.Context, after *Snapshot) (was, becomes []access.Place, err error) {
+	scopes := access.DifferingScopes(st.Policy, after.Policy)
+	tried := map[string]bool{}
+	for k := range after.tried {
+		tried[k.drawer] = true
+	}
+	return st.places(ctx, after, func(d, twin *Drawer) bool {
+		return twin != d || tried[d.Row.ID] || slices.ContainsFunc(scopes, func(s access.Scope) bool { return s.Touches(d.Row.Name) })
+	})
+}
+
+// places lists what exists, of the drawers that look asks for.
+func (st *Snapshot) places(ctx context.Context, after *Snapshot, look func(d, twin *Drawer) bool) (was, becomes []access.Place, err error) {
+	was, becomes = []access.Place{{}}, []access.Place{{}}
+	for _, d := range st.Drawers() {
+		if err := ctx.Err(); err != nil {
+			return nil, nil, err
+		}
+		twin := after.DrawerByID(d.Row.ID)
+		if twin == nil || !look(d, twin) {
+			continue
+		}
+		here := access.Place{Target: access.Target{Names: []string{d.Row.Name}, Labels: d.Labels}}
+		there := here
+		there.Labels = twin.Labels
+		was, becomes = append(was, here), append(becomes, there)
+		changed := twin != d
+		err := st.All(d, func(it *Item) {
+			other := after.tried[itemKey{d.Row.ID, it.Row.Name}]
+			switch {
+			case other != nil:
+			case changed:
+				other, _ = newItem(twin, store.Shelved{Item: it.Row}) // its labels were readable a moment ago
+			default:
+				other = it
+			}
+			was, becomes = append(was, it.place(d)), append(becomes, other.place(twin))
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return was, becomes, nil
+}
+
+func (it *Item) place(d *Drawer) access.Place {
+	return access.Place{Target: it.Target(d), Approval: it.ApprovalOf(d)}
+}
+
+// ApprovalOf says whose reads of an item need a second person; empty for nobody's.
+func (it *Item) ApprovalOf(d *Drawer) string {
+	if it == nil || !it.Approval {
+		return ""
+	}
+	return d.Row.ApprovalOf
+}
+
+// Compare says what differs between two states of access that have the same drawers and items.
+func (st *Snapshot) Compare(ctx context.Context, after *Snapshot, now time.Time) (d Difference, err error) {
+	was, becomes, err := st.Differing(ctx, after)
+	if err != nil {
+		return d, err
+	}
+	changes := access.Compare(st.Policy, after.Policy, was, becomes, now)
+	d.Changes = access.Summarise(changes, becomes)
+	for i := range d.Changes {
+		d.Changes[i].Subject = SubjectOf(after.Identity(d.Changes[i].Subject))
+	}
+	slices.SortStableFunc(d.Changes, func(x, y access.Summary) int { return cmp.Compare(x.Subject, y.Subject) })
+	return d, nil
+}
+
+// Controls reports whether an identity is the caller's own app: one that they own, or that they registered without
+// saying who owns it.
+func (c Caller) Controls(row store.Identity) bool {
+	return row.Owner == c.Name || row.Owner == "" && row.Kind == reference.App && row.CreatedBy == c.Name
+}
+
+// Benefits reports whether what is given to a subject reaches the caller or an app that the caller controls.
+func (st *Snapshot) Benefits(c Caller, subject string) bool {
+	return slices.ContainsFunc(st.Holders(subject), func(holder string) bool { return holder == c.ID || c.Controls(st.Identity(holder)) })
+}
+
+// own are the identities whose access is the caller's own.
+func (st *Snapshot) own(c Caller, after *Snapshot) (ids []string) {
+	ids = append(ids, c.ID)
+	for _, state := range []*Snapshot{st, after} {
+		state.bySubject.Scan(func(_ string, row *store.Identity) bool {
+			if c.Controls(*row) {
+				ids = append(ids, row.ID)
+			}
+			return true
+		})
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// Widens reports whether a change of the state lets the caller, or an app that they own, do more than before: by their
+// grants, which may also be about what does not exist yet, or by labels and rules of what does.
+func (st *Snapshot) Widens(ctx context.Context, c Caller, after *Snapshot, now time.Time) (bool, error) {
+	before, becomes := access.Policy{}.Draft(), access.Policy{}.Draft()
+	for _, id := range st.own(c, after) {
+		had, has := st.Policy.Of(id), after.Policy.Of(id)
+		before.Replace(id, had)
+		becomes.Replace(id, has)
+		if access.Wider(had, has) {
+			return true, nil
+		}
+	}
+	was, places, err := st.Differing(ctx, after)
+	if err != nil {
+		return false, err
+	}
+	return slices.ContainsFunc(access.Compare(before.Policy, becomes.Policy, was, places, now), func(change access.Change) bool {
+		return change.Gained != 0 || change.Altered != 0 && st.Loosens(change, after)
+	}), nil
+}
+
+// Loosens reports whether other terms may be wider ones because of what is said about the target: it has other labels,
+// and so other grants reach it, or it needed a second person before and does not afterwards.
+func (st *Snapshot) Loosens(change access.Change, after *Snapshot) bool {
+	if before := st.Target(change.Target.Names...); before.Labels.String() != change.Target.Labels.String() {
+		return true
+	}
+	if len(change.Target.Names) != 2 {
+		return false
+	}
+	drawer, name := change.Target.Names[0], change.Target.Names[1]
+	before, becomes := st.approvalOf(drawer, name), after.approvalOf(drawer, name)
+	return before != becomes && (becomes == "" || before == policytext.OfEveryone)
+}
+
+func (st *Snapshot) approvalOf(drawer, name string) string {
+	it, _ := st.Find(st.Drawer(drawer), name) // that it can be read was seen when it was compared
+	return it.ApprovalOf(st.Drawer(drawer))
+}
+
+// Opening is what a change that is not a grant does to who may do what.
+type Opening struct {
+	Opens    bool            // somebody can do more by it
+	Own      bool            // who makes it can, or an app of theirs
+	Steward  bool            // who makes it is a steward
+	Decision access.Decision // whether they may give access there
+}
+
+// MayOpen refuses a change that opens something up to who makes it, or to others without the right to give access to the
+// target. What is missing is that right: that is what the entry and its receipt are about then.
+func (a *Attempt) MayOpen(o Opening, target, what string) error {
+	switch {
+	case !o.Opens:
+		return nil
+	case o.Own && !o.Steward:
+		return a.Refuse(&Error{Code: Refused, Reason: OwnAccess,
+			Detail: "this lets you, or an app you own, do more than before; another gatekeeper can do it"})
+	case o.Decision.Allowed:
+		return nil
+	}
+	a.Entry.Action, a.Entry.Target = access.GrantAccess.String(), target
+	return a.Answered(o.Decision, what, "", a.Remedy(access.GrantAccess))
+}
+
+// SomeoneGrants reports whether a person who is active and has a password may give access to everything.
+func (st *Snapshot) SomeoneGrants(now time.Time) (someone bool) {
+	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
+		row := st.Identity(id)
+		someone = row.Kind == reference.Person && row.State == Active && row.Password != "" &&
+			st.Policy.Surely(id, access.GrantAccess, Everything, now)
+		return !someone
+	})
+	return someone
+}
+
+// StaysOpen keeps a change that was tried from leaving nobody who can give access, where somebody could before.
+func (a *Attempt) StaysOpen(after *Snapshot) error {
+	if a.St.SomeoneGrants(a.Entry.At) && !after.SomeoneGrants(a.Entry.At) {
+		return a.Fail(ErrNobodyGrants)
+	}
+	return nil
+}
+
+// ErrNobodyGrants says that a change would leave nobody who can give access.
+var ErrNobodyGrants = &Error{Code: NotHandedOver, Detail: "nobody could give access any more: first make another person gatekeeper on " +
+	"** and let them enrol"}

@@ -1,0 +1,158 @@
+package chest
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// Code names a kind of failure. Codes are part of the API: they do not change.
+type Code string
+
+// The codes.
+const (
+	InvalidInput    Code = "invalid_input"    // a field has a form that is not allowed
+	TooLarge        Code = "too_large"        // more bytes than allowed
+	Unauthenticated Code = "unauthenticated"  // no credential, or one that proves nothing any more
+	SignInFailed    Code = "sign_in_failed"   // wrong name or password, without saying which
+	Refused         Code = "refused"          // the subject is known and may not do this
+	NotFound        Code = "not_found"        // the subject may know, and there is nothing
+	Exists          Code = "exists"           // the name is taken
+	Stale           Code = "stale"            // changed since the caller read it
+	NeedsRevision   Code = "needs_revision"   // a change without If-Match
+	NotServable     Code = "not_servable"     // the window does not allow it now
+	NotPossible     Code = "not_possible"     // allowed, but the thing is not in a state for it
+	NotHandedOver   Code = "not_handed_over"  // nobody else could do what the caller is about to stop doing
+	Locked          Code = "locked"           // the chest has no root key in memory
+	AlreadyUnlocked Code = "already_unlocked" // there is nothing to unlock
+	WrongMaterial   Code = "wrong_material"   // the passphrase or key file does not open the chest
+	Throttled       Code = "throttled"        // too many failed attempts
+	NotRecorded     Code = "not_recorded"     // the trail cannot be written, so nothing is done
+	Internal        Code = "internal"         // a defect or damage
+)
+
+// Error is the one error type that use cases return. Nothing in it is a value.
+type Error struct {
+	Code       Code
+	Detail     string // a sentence for the person who reads it
+	Field      string // the field of the input that is wrong
+	Reason     string // the reason of a refusal or of an Unauthenticated
+	RetryAfter time.Duration
+	Refusal    *Refusal
+	Err        error // the cause, for the log and not for the answer
+}
+
+func (e *Error) Error() string { return string(e.Code) + ": " + e.Detail }
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Refusal is what the refused caller is told: all of it follows from the request and the caller's own grants, so that
+// it says nothing about what exists.
+type Refusal struct {
+	Receipt string
+	Subject string
+	Action  string
+	Target  string
+	Reason  access.Reason
+	Remedy  *Remedy // nil when no grant would help
+}
+
+// Remedy is the smallest grant that would allow what was refused.
+type Remedy struct {
+	Subject string
+	Role    string
+	Scope   string
+}
+
+// Command is the remedy as a gatekeeper types it.
+func (r Remedy) Command() string {
+	return fmt.Sprintf("tansu grant give %s %s '%s'", r.Subject, r.Role, r.Scope)
+}
+
+// Invalid says that a field has a form that is not allowed.
+func Invalid(field, format string, arguments ...any) *Error {
+	return &Error{Code: InvalidInput, Field: field, Detail: fmt.Sprintf(format, arguments...)}
+}
+
+// Missing says that there is nothing of that name, to who may know; a near name is pointed out.
+func Missing(what, hint string) *Error {
+	detail := "there is no " + strings.ReplaceAll(what, "\n", "·") // it may be what somebody typed
+	if hint != "" {
+		detail += "; did you mean " + hint + "?"
+	}
+	return &Error{Code: NotFound, Detail: detail}
+}
+
+// ErrLocked says that the chest has no root key in memory.
+var ErrLocked = &Error{Code: Locked, Detail: "the chest is locked: an operator unlocks it with tansu unlock"}
+
+// StoreError translates what the store says about a change of something.
+func StoreError(err error, what string) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrExists):
+		return &Error{Code: Exists, Detail: what + " exists already", Err: err}
+	case errors.Is(err, store.ErrStale):
+		return &Error{Code: Stale, Detail: what + " was changed by somebody else; read it again", Err: err}
+	case errors.Is(err, store.ErrNotBound):
+		return ErrLocked
+	case errors.Is(err, store.ErrNotRecorded):
+		return &Error{Code: NotRecorded, Detail: "the trail cannot be written, so nothing is served or changed; look at the disk of the service",
+			Err: err}
+	}
+	return &Error{Code: Internal, Detail: "something went wrong inside the chest; its log says what", Err: err}
+}
+
+// CheckName gives the error of a name the field it came in.
+func CheckName(field, text string) error {
+	if err := reference.CheckName(text); err != nil {
+		return Invalid(field, "%s", err)
+	}
+	return nil
+}
+
+// CheckSubject gives the error of a subject the field it came in.
+func CheckSubject(field, text string) error {
+	if _, err := reference.ParseSubject(text); err != nil {
+		return Invalid(field, "%s", err)
+	}
+	return nil
+}
+
+// Limits of free texts, in bytes.
+const (
+	MaxDescription = 500
+	MaxNote        = 200
+)
+
+// CheckReason checks a stated reason: at most 200 bytes on one line.
+func CheckReason(text string) error { return CheckText("Tansu-Reason", text, MaxNote) }
+
+// CheckText allows printable text on one line, without bidirectional controls that could make it read as something else.
+func CheckText(field, text string, limit int) error {
+	if len(text) > limit {
+		return Invalid(field, "%s is %d bytes long; the most is %d", field, len(text), limit)
+	}
+	for _, r := range text {
+		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 ||
+			strings.ContainsRune("\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\ufeff\ufffd", r) {
+			return Invalid(field, "%s has the character U+%04X; allowed: text on one line without control characters", field, r)
+		}
+	}
+	return nil
+}
+
+// ErrDamaged says that an item cannot be looked at, so that nothing is decided about it.
+var ErrDamaged = &Error{Code: Internal, Detail: "the item cannot be read as it was stored, so nothing is served; the chest's log says " +
+	"what is wrong"}
+
+// Gone says that whoever asked does not wait for the answer any more, so that nobody went on working on it.
+func Gone(err error) *Error {
+	return &Error{Code: NotPossible, Detail: "nobody waits for the answer any more, so that the work on it was stopped", Err: err}
+}

@@ -1,0 +1,636 @@
+package chest
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/credential"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// Snapshot is everything that decides access at one instant. It is never changed once it is the newest one, so that whoever takes
+// it needs no lock, and two looks in one request agree. Items are not in it but are found through it: see [Snapshot.Find].
+type Snapshot struct {
+	chest    *Chest
+	position uint64 // one more at each change
+	root     *envelope.Root
+	since    time.Time // when the chest was unlocked
+
+	Policy access.Policy
+
+	identities  table[store.Identity] // by id
+	bySubject   table[store.Identity] // by kind and name
+	owned       table[store.Identity] // by owner, then subject
+	looks       table[store.Identity] // by kind, then what its name looks like, then name
+	members     table[store.Member]   // by team, then identity
+	memberships table[store.Member]   // by identity, then team
+	credentials table[store.Credential]
+	byHash      table[store.Credential]
+	byHolder    table[store.Credential] // by identity, then id
+	tokens      table[store.Token]
+	sessions    table[store.Token] // by identity, then when it was made
+	tokensFor   table[store.Token] // by credential, then id
+	grants      table[store.Grant]
+	given       table[store.Grant] // those that nobody has ended, by subject, then id
+	past        table[store.Grant] // those that somebody has ended, the same way
+	inRole      table[store.Grant] // those that nobody has ended, by role, then id
+	roles       table[store.Role]  // custom ones, by name
+	requests    table[store.Request]
+	asked       table[store.Request] // open ones, by asker, then id
+	answers     table[store.Request] // the last answer to each question: subject, action, target
+	approved    table[int64]         // until when a subject may read, or shred, what needs approval: kind, subject, target
+	drawers     table[Drawer]        // by name
+	drawersByID table[Drawer]
+	aliases     table[store.Alias] // by drawer, then name
+	aliasesOf   table[store.Alias] // by item, then id
+	calendars   table[store.Calendar]
+	calendarsOf table[store.Calendar] // by identity, then id
+	shredded    []store.Drawer        // what is left of drawers
+
+	tried map[itemKey]*Item // in a draft that is only tried: items as it would make them
+}
+
+// Drawer is a drawer with its keys. It is never changed: a change puts another one in its place.
+type Drawer struct {
+	Row       store.Drawer
+	Labels    reference.Labels
+	Schedule  lifecycle.Schedule // of rules
+	KeyNumber int                // of the key that new versions are under
+	KeyRow    store.DrawerKey
+	key       *envelope.Key
+	old       map[int]oldKey      // keys that some versions still are under, by number, while a rotation is not finished
+	approval  []reference.Pattern // over drawer/item
+}
+
+// oldKey is a key of a drawer in whose place another has come.
+type oldKey struct {
+	key *envelope.Key
+	row store.DrawerKey
+}
+
+// NoKey stands where the wrapped key of something shredded was. It is not empty, because drivers differ about empty bytes.
+var NoKey = []byte{0}
+
+func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot, error) {
+	st := &Snapshot{
+		chest: c, root: root, position: c.memory.position(),
+		identities: newTable[store.Identity](), bySubject: newTable[store.Identity](), owned: newTable[store.Identity](),
+		looks:   newTable[store.Identity](),
+		members: newTable[store.Member](), memberships: newTable[store.Member](),
+		credentials: newTable[store.Credential](), byHash: newTable[store.Credential](), byHolder: newTable[store.Credential](),
+		tokens: newTable[store.Token](), sessions: newTable[store.Token](), tokensFor: newTable[store.Token](),
+		grants: newTable[store.Grant](), given: newTable[store.Grant](), past: newTable[store.Grant](), inRole: newTable[store.Grant](),
+		roles: newTable[store.Role](), requests: newTable[store.Request](), asked: newTable[store.Request](),
+		answers: newTable[store.Request](), approved: newTable[int64](),
+		drawers: newTable[Drawer](), drawersByID: newTable[Drawer](),
+		aliases: newTable[store.Alias](), aliasesOf: newTable[store.Alias](),
+		calendars: newTable[store.Calendar](), calendarsOf: newTable[store.Calendar](),
+	}
+	d := st.draft()
+	put(d, rows.Identities)
+	put(d, rows.Members)
+	put(d, rows.Credentials)
+	put(d, rows.Tokens)
+	put(d, rows.Roles)
+	put(d, rows.Requests)
+	put(d, rows.Drawers)
+	put(d, rows.Aliases)
+	put(d, rows.Calendars)
+	for _, row := range rows.DrawerKeys {
+		if err := d.putDrawerKey(row); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.placeAll(rows.Grants); err != nil {
+		return nil, err
+	}
+	if d.problem != nil {
+		return nil, d.problem
+	}
+	return d.finish(), nil
+}
+
+func put[R store.Row](d *Draft, rows []R) {
+	for _, row := range rows {
+		d.put(nil, row)
+	}
+}
+
+// Position is the number of changes that led to it.
+func (st *Snapshot) Position() uint64 { return st.position }
+
+// Since is when the chest was unlocked.
+func (st *Snapshot) Since() time.Time { return st.since }
+
+// Root is the root key, which may be erased at any time: it then authenticates and opens nothing.
+func (st *Snapshot) Root() *envelope.Root { return st.root }
+
+// Identity is an identity by its id; the zero row if there is none.
+func (st *Snapshot) Identity(id string) store.Identity { return st.identities.row(id) }
+
+// IdentityOf finds an identity by its subject.
+func (st *Snapshot) IdentityOf(subject string) (store.Identity, bool) {
+	row, found := st.bySubject.Get(subject)
+	if !found {
+		return store.Identity{}, false
+	}
+	return *row, true
+}
+
+// Identities calls visit with all identities that follow a subject, in the order of subjects, until it returns false.
+func (st *Snapshot) Identities(after string, visit func(subject string, row store.Identity) bool) {
+	st.bySubject.Ascend(after, func(subject string, row *store.Identity) bool { return subject == after || visit(subject, *row) })
+}
+
+// CountIdentities counts them.
+func (st *Snapshot) CountIdentities() int { return st.bySubject.Len() }
+
+// Subjects lists the subjects of all identities.
+func (st *Snapshot) Subjects() []string { return st.bySubject.Keys() }
+
+// OwnedBy lists the identities that a subject owns, in the order of subjects.
+func (st *Snapshot) OwnedBy(owner string) []store.Identity { return st.owned.all(key(owner, "")) }
+
+// Alike lists the subjects of the same kind whose names can be taken for a subject's: one edit apart, or the same at a glance.
+func (st *Snapshot) Alike(subject string) (found []string) {
+	kind, name, _ := strings.Cut(subject, ":")
+	for _, row := range st.looks.all(key(kind, reference.Skeleton(name), "")) {
+		if row.Name != name {
+			found = append(found, SubjectOf(row))
+		}
+	}
+	if len(name) <= 3 {
+		return found
+	}
+	st.bySubject.under(kind+":", func(row *store.Identity) bool {
+		if reference.OneEdit(name, row.Name) && !slices.Contains(found, SubjectOf(*row)) {
+			found = append(found, SubjectOf(*row))
+		}
+		return true
+	})
+	return found
+}
+
+// nearestSubject is the nearest name among those of all identities; empty when none is near.
+func (st *Snapshot) nearestSubject(subject string) string {
+	best, distance := "", 3
+	st.bySubject.Scan(func(candidate string, _ *store.Identity) bool {
+		if d := reference.Edits(subject, candidate); d > 0 && d < distance {
+			best, distance = candidate, d
+		}
+		return distance > 1
+	})
+	return best
+}
+
+// NearestSubject is the nearest name among those of all identities; empty when none is near.
+func (st *Snapshot) NearestSubject(subject string) string { return st.nearestSubject(subject) }
+
+// Member is the row that says that an identity is in a team, if it is.
+func (st *Snapshot) Member(team, identity string) (store.Member, bool) {
+	row, is := st.members.Get(key(team, identity))
+	if !is {
+		return store.Member{}, false
+	}
+	return *row, true
+}
+
+// MembersOf lists who is directly in a team, or, with an empty id, all memberships.
+func (st *Snapshot) MembersOf(team string) []store.Member {
+	if team == "" {
+		return st.members.all("")
+	}
+	return st.members.all(key(team, ""))
+}
+
+// MembershipsOf lists the teams that an identity is directly in.
+func (st *Snapshot) MembershipsOf(identity string) []store.Member {
+	return st.memberships.all(key(identity, ""))
+}
+
+// TeamsOf lists the teams that an identity is in, directly or through another, as subjects.
+func (st *Snapshot) TeamsOf(identity string) (teams []string) {
+	for _, m := range st.MembershipsOf(identity) {
+		teams = append(append(teams, SubjectOf(st.Identity(m.Team))), st.TeamsOf(m.Team)...)
+	}
+	slices.Sort(teams)
+	return slices.Compact(teams)
+}
+
+// MemberNames lists who is directly in a team, as subjects.
+func (st *Snapshot) MemberNames(team string) (names []string) {
+	for _, m := range st.MembersOf(team) {
+		names = append(names, SubjectOf(st.Identity(m.Identity)))
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Holders are those whom a grant of a subject reaches: the subject itself, or the members of a team and of the teams in
+// it. The policy holds a team's grants with each member, so that a decision looks at one subject only.
+func (st *Snapshot) Holders(subject string) []string {
+	if st.Identity(subject).Kind != reference.Team {
+		return []string{subject}
+	}
+	var members []string
+	for _, m := range st.MembersOf(subject) {
+		members = append(members, st.Holders(m.Identity)...)
+	}
+	slices.Sort(members)
+	return slices.Compact(members)
+}
+
+// Credential is a credential by its id; the zero row if there is none.
+func (st *Snapshot) Credential(id string) store.Credential { return st.credentials.row(id) }
+
+// CredentialBy finds a credential of a kind by its hash; the zero row when there is none.
+func (st *Snapshot) CredentialBy(kind string, hash credential.Hash) store.Credential {
+	row := st.byHash.row(string(hash[:]))
+	if row.Kind != kind || !hash.Matches(row.Hash) {
+		return store.Credential{}
+	}
+	return row
+}
+
+// CredentialWith finds a credential by its hash, of whatever kind.
+func (st *Snapshot) CredentialWith(hash []byte) store.Credential { return st.byHash.row(string(hash)) }
+
+// CredentialsOf lists an identity's credentials.
+func (st *Snapshot) CredentialsOf(identity string) []store.Credential {
+	if identity == "" {
+		return nil
+	}
+	return st.byHolder.all(key(identity, ""))
+}
+
+// Token finds a token by its id.
+func (st *Snapshot) Token(id string) (store.Token, bool) {
+	row, found := st.tokens.Get(id)
+	if !found {
+		return store.Token{}, false
+	}
+	return *row, true
+}
+
+// TokensOf calls visit with an identity's tokens, the oldest first, until it returns false.
+func (st *Snapshot) TokensOf(identity string, visit func(store.Token) bool) {
+	st.sessions.under(key(identity, ""), func(row *store.Token) bool { return visit(*row) })
+}
+
+// TokensFor lists the tokens that were given for a credential.
+func (st *Snapshot) TokensFor(credential string) []store.Token {
+	return st.tokensFor.all(key(credential, ""))
+}
+
+// AllTokensOf lists an identity's tokens.
+func (st *Snapshot) AllTokensOf(identity string) []store.Token {
+	return st.sessions.all(key(identity, ""))
+}
+
+// Grant is a grant by its id, also one that has ended; the zero row if there is none.
+func (st *Snapshot) Grant(id string) store.Grant { return st.grants.row(id) }
+
+// Grants calls visit with all grants that follow an id, also those that have ended, in the order of ids, until it returns false.
+func (st *Snapshot) Grants(after string, visit func(store.Grant) bool) {
+	st.grants.Ascend(after, func(id string, row *store.Grant) bool { return id == after || visit(*row) })
+}
+
+// Given calls visit with all grants that nobody has ended, by subject, until it returns false.
+func (st *Snapshot) Given(visit func(store.Grant) bool) {
+	st.given.under("", func(row *store.Grant) bool { return visit(*row) })
+}
+
+// GivenTo lists the grants of a subject itself that nobody has ended, and PastOf those that somebody has.
+func (st *Snapshot) GivenTo(subject string) []store.Grant { return st.given.all(key(subject, "")) }
+
+// PastOf lists the grants of a subject itself that somebody has ended.
+func (st *Snapshot) PastOf(subject string) []store.Grant { return st.past.all(key(subject, "")) }
+
+// InRole lists the grants of a role that nobody has ended.
+func (st *Snapshot) InRole(role string) []store.Grant { return st.inRole.all(key(role, "")) }
+
+// Role finds a role, built-in or custom.
+func (st *Snapshot) Role(name string) (access.Role, bool) {
+	if role, known := access.FindRole(name); known {
+		return role, true
+	}
+	row, known := st.roles.Get(name)
+	if !known {
+		return access.Role{}, false
+	}
+	return RoleOf(*row), true
+}
+
+// CustomRole is the row of a custom role.
+func (st *Snapshot) CustomRole(name string) (store.Role, bool) {
+	row, known := st.roles.Get(name)
+	if !known {
+		return store.Role{}, false
+	}
+	return *row, true
+}
+
+// CustomRoles lists their rows, in the order of names.
+func (st *Snapshot) CustomRoles() []store.Role { return st.roles.all("") }
+
+// AllRoles lists the built-in and the custom ones.
+func (st *Snapshot) AllRoles() []access.Role {
+	roles := slices.Clone(access.Roles)
+	for _, row := range st.CustomRoles() {
+		roles = append(roles, RoleOf(row))
+	}
+	return roles
+}
+
+// RoleOf reads a role's row.
+func RoleOf(row store.Role) access.Role {
+	role := access.Role{Name: row.Name, Summary: row.Description}
+	for _, name := range strings.Fields(row.Actions) {
+		action, _ := access.ParseAction(name)
+		role.Actions |= action
+	}
+	return role
+}
+
+// Request is a request by its id; the zero row if there is none.
+func (st *Snapshot) Request(id string) store.Request { return st.requests.row(id) }
+
+// Requests lists all of them, in the order of ids.
+func (st *Snapshot) Requests() []store.Request { return st.requests.all("") }
+
+// OpenRequests lists those of an asker that nobody has answered, or, with an empty id, all of those.
+func (st *Snapshot) OpenRequests(asker string) []store.Request {
+	if asker == "" {
+		return st.asked.all("")
+	}
+	return st.asked.all(key(asker, ""))
+}
+
+// LastAnswer is the last answer to a question; the zero row if there was none.
+func (st *Snapshot) LastAnswer(subject, action, target string) store.Request {
+	return st.answers.row(key(subject, action, target))
+}
+
+// DeclinedFor finds the last answer to a question, if it is a no.
+func (st *Snapshot) DeclinedFor(subject, action, target string) (last store.Request, declined bool) {
+	last = st.LastAnswer(st.bySubject.row(subject).ID, action, target)
+	return last, last.State == RequestDeclined
+}
+
+// ApprovedUntil is until when somebody else has agreed that a subject reads, or shreds, something that needs it.
+func (st *Snapshot) ApprovedUntil(kind, subject, target string) int64 {
+	return st.approved.row(key(kind, subject, target))
+}
+
+// Drawer is a drawer by its name, and DrawerByID by its id; nil if there is none.
+func (st *Snapshot) Drawer(name string) *Drawer {
+	d, _ := st.drawers.Get(name)
+	return d
+}
+
+// DrawerByID is a drawer by its id; nil if there is none.
+func (st *Snapshot) DrawerByID(id string) *Drawer {
+	d, _ := st.drawersByID.Get(id)
+	return d
+}
+
+// Drawers lists all drawers, in the order of names.
+func (st *Snapshot) Drawers() []*Drawer { return st.drawers.Values() }
+
+// DrawerNames lists the names of all drawers.
+func (st *Snapshot) DrawerNames() []string { return st.drawers.Keys() }
+
+// ShreddedDrawers lists what is left of drawers.
+func (st *Snapshot) ShreddedDrawers() []store.Drawer { return st.shredded }
+
+// Alias finds what an old name in a drawer stands for, whether or not it still works.
+func (st *Snapshot) Alias(drawer, name string) (store.Alias, bool) {
+	row, known := st.aliases.Get(key(drawer, name))
+	if !known {
+		return store.Alias{}, false
+	}
+	return *row, true
+}
+
+// AliasesIn lists the old names in a drawer, and AliasesOf those of an item.
+func (st *Snapshot) AliasesIn(drawer string) []store.Alias { return st.aliases.all(key(drawer, "")) }
+
+// AliasesOf lists the old names of an item.
+func (st *Snapshot) AliasesOf(item string) []store.Alias { return st.aliasesOf.all(key(item, "")) }
+
+// CalendarBy finds a calendar address by its hash.
+func (st *Snapshot) CalendarBy(hash []byte) (store.Calendar, bool) {
+	row, known := st.calendars.Get(string(hash))
+	if !known {
+		return store.Calendar{}, false
+	}
+	return *row, true
+}
+
+// CalendarsOf lists the calendar addresses of a person.
+func (st *Snapshot) CalendarsOf(identity string) []store.Calendar {
+	return st.calendarsOf.all(key(identity, ""))
+}
+
+// IsSteward reports whether a caller is a steward, who exists to appoint others.
+func (st *Snapshot) IsSteward(c Caller, now time.Time) bool {
+	return st.Policy.Holds(c.ID, access.Steward, c.Context(now))
+}
+
+// good reports whether a token still proves who shows it, at a moment: it is there and has not ended, its identity is active, and
+// the credential that it was given for still proves something.
+func (st *Snapshot) good(token string, now time.Time) bool {
+	row, found := st.tokens.Get(token)
+	if !found || Micros(now) >= row.NotAfter {
+		return false
+	}
+	identity, known := st.identities.Get(row.Identity)
+	if !known || identity.State != Active {
+		return false
+	}
+	return st.Proves(*row, now)
+}
+
+// Proves reports whether the credential that a token was given for is still there and has not ended.
+func (st *Snapshot) Proves(row store.Token, now time.Time) bool {
+	if row.Credential == "" {
+		return true
+	}
+	used, there := st.credentials.Get(row.Credential)
+	return there && (used.NotAfter == 0 || Micros(now) < used.NotAfter)
+}
+
+// StillGood reports whether a caller's token would be taken now.
+func (c *Chest) StillGood(caller Caller) bool {
+	st := c.Newest()
+	return st != nil && st.good(caller.Token, c.now())
+}
+
+// GrantOf reads a grant's row.
+func (st *Snapshot) GrantOf(row store.Grant) (made access.Grant, err error) {
+	role, known := st.Role(row.Role)
+	if !known {
+		return made, fmt.Errorf("there is no role %s", row.Role)
+	}
+	made = access.Grant{ID: row.ID, Subject: row.Subject, Effect: access.Effect(row.Effect), Role: role, End: FromMicros(row.NotAfter)}
+	if made.Scope, err = access.ParseScope(row.Scope); err != nil {
+		return made, err
+	}
+	made.Conditions, err = ConditionsOf(row).Parse()
+	return made, err
+}
+
+// drawerOf reads a drawer's row; its keys are those of another one.
+func drawerOf(row store.Drawer, keys *Drawer) (*Drawer, error) {
+	d := &Drawer{}
+	if keys != nil {
+		*d = *keys
+	}
+	var err error
+	d.Row, d.approval = row, nil
+	if d.Labels, err = reference.ParseLabels(row.Labels); err != nil {
+		return nil, fmt.Errorf("drawer %s: %w", row.ID, err)
+	}
+	if d.Schedule, err = lifecycle.ParseSchedule(row.Rules); err != nil {
+		return nil, fmt.Errorf("drawer %s: %w", row.ID, err)
+	}
+	for _, text := range strings.Fields(row.ApprovalItems) {
+		pattern, err := reference.ParsePattern(row.Name + "/" + text)
+		if err != nil {
+			return nil, fmt.Errorf("drawer %s: %w", row.ID, err)
+		}
+		d.approval = append(d.approval, pattern)
+	}
+	return d, nil
+}
+
+// withKey is a drawer with another row of its keys: a new one takes the place of the one that new versions are under, and one that
+// is destroyed goes; it is returned, to be erased.
+func (d *Drawer) withKey(root *envelope.Root, row store.DrawerKey) (next *Drawer, destroyed *envelope.Key, err error) {
+	next = &Drawer{}
+	*next = *d
+	next.old = maps.Clone(d.old)
+	if bytes.Equal(row.Wrapped, NoKey) {
+		gone := next.old[row.Number].key
+		delete(next.old, row.Number)
+		return next, gone, nil
+	}
+	if row.Number == d.KeyNumber && d.key != nil {
+		return next, nil, nil
+	}
+	opened, err := root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)
+	if err != nil {
+		return nil, nil, fmt.Errorf("open the key of drawer %s: %w", row.Drawer, err)
+	}
+	if d.key != nil {
+		if next.old == nil {
+			next.old = map[int]oldKey{}
+		}
+		next.old[d.KeyNumber] = oldKey{d.key, d.KeyRow}
+	}
+	next.key, next.KeyNumber, next.KeyRow = opened, row.Number, row
+	return next, nil, nil
+}
+
+// Key is the key that new versions are under, and KeyOf the one with a number.
+func (d *Drawer) Key() *envelope.Key { return d.key }
+
+// KeyOf is the key with a number.
+func (d *Drawer) KeyOf(number int) *envelope.Key {
+	if old, is := d.old[number]; is {
+		return old.key
+	}
+	return d.key
+}
+
+// OldKeys are the rows of keys that some versions still are under, while a rotation is not finished.
+func (d *Drawer) OldKeys() (rows []store.DrawerKey) {
+	for _, number := range slices.Sorted(maps.Keys(d.old)) {
+		rows = append(rows, d.old[number].row)
+	}
+	return rows
+}
+
+// keys are all keys of a drawer.
+func (d *Drawer) keys() (all []*envelope.Key) {
+	for _, old := range d.old {
+		all = append(all, old.key)
+	}
+	return append(all, d.key)
+}
+
+// Everything is the scope of all items in a drawer.
+func (d *Drawer) Everything() access.Scope {
+	scope, err := access.ParseScope(d.Row.Name + "/**")
+	if err != nil {
+		panic(err) // names of drawers are checked before they are stored
+	}
+	return scope
+}
+
+// erase overwrites the keys.
+func (st *Snapshot) erase() {
+	for _, d := range st.Drawers() {
+		for _, k := range d.keys() {
+			if k != nil {
+				k.Erase()
+			}
+		}
+	}
+	st.root.Erase()
+}
+
+// SubjectOf writes an identity as a subject.
+func SubjectOf(row store.Identity) string { return row.Kind + ":" + row.Name }
+
+// Micros and FromMicros are how rows hold times: microseconds since 1970, 0 for none.
+func Micros(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMicro()
+}
+
+// FromMicros reads what Micros wrote.
+func FromMicros(m int64) time.Time {
+	if m == 0 {
+		return time.Time{}
+	}
+	return time.UnixMicro(m).UTC()
+}
+
+// States of an identity.
+const (
+	Active    = "active"
+	Suspended = "suspended"
+	SetAside  = "set_aside" // a steward who has handed the duties over; only the machine itself changes it back
+)
+
+// Kinds of request.
+const (
+	RequestGrant = "grant" // asks for a grant
+	RequestRead  = "read"  // asks that one item may be read for a while, where its drawer's rules want a second person
+	RequestShred = "shred" // asks that something may be shredded, where its drawer's rules want a second person
+)
+
+// States of a request.
+const (
+	RequestOpen      = "open"
+	RequestAllowed   = "allowed"
+	RequestDeclined  = "declined"
+	RequestWithdrawn = "withdrawn"
+)
+
+// Founder is the name of the founding person, who exists to appoint others.
+const Founder = "steward"
+
+// EnrolmentLife is how long an enrolment code can be used.
+const EnrolmentLife = 72 * time.Hour

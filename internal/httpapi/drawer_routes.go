@@ -1,0 +1,137 @@
+package httpapi
+
+import (
+	"net/http"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/chest"
+	"tansu/internal/shelf"
+)
+
+// rotationTime is how long one request wraps keys anew; whoever asked asks again until it is done.
+const rotationTime = 3 * time.Second
+
+func (a *api) rotateKey(c *call) error {
+	r, err := a.service.RotateKey(c.caller, c.param("drawer"), rotationTime)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Rotation(r))
+}
+
+func (a *api) shredDrawer(c *call) error {
+	var body struct {
+		Name string `json:"name"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	r, err := a.service.ShredDrawer(c.caller, c.param("drawer"), body.Name)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, shreddedDrawerJSON(r))
+}
+
+func shreddedDrawerJSON(r shelf.ShreddedDrawer) client.ShreddedDrawer {
+	answer := client.ShreddedDrawer{Name: r.Name, At: r.At, By: r.By, Items: r.Items, Grants: append([]string{}, r.Grants...)}
+	for _, old := range r.OldNames {
+		answer.OldNames = append(answer.OldNames, client.OldName(old))
+	}
+	return answer
+}
+
+func (a *api) shreddedDrawers(c *call) error {
+	list, err := a.service.ShreddedDrawers(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := []client.ShreddedDrawer{}
+	for _, r := range list {
+		answer = append(answer, shreddedDrawerJSON(r))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"drawers": answer})
+}
+
+func (a *api) listDrawers(c *call) error {
+	after, most, err := page(c)
+	if err != nil {
+		return err
+	}
+	list, err := a.service.Drawers(c.caller, after, most)
+	if err != nil {
+		return err
+	}
+	answer := []client.Drawer{}
+	for _, d := range list.Drawers {
+		answer = append(answer, drawerJSON(d))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"drawers": answer, "next_cursor": list.Next})
+}
+
+func (a *api) createDrawer(c *call) error {
+	var body client.NewDrawer
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	d, err := a.service.CreateDrawer(c.caller, shelf.NewDrawer(body))
+	if err != nil {
+		return err
+	}
+	setETag(c, d.Revision)
+	c.Response().Header().Set("Location", "/api/drawers/"+d.Name)
+	return c.JSON(http.StatusCreated, drawerJSON(d))
+}
+
+// drawerPage is how many items a page of a drawer has.
+const drawerPage = 500
+
+func (a *api) getDrawer(c *call) error {
+	if err := onlyQuery(c, "retired", "cursor"); err != nil {
+		return err
+	}
+	retired := shelf.WithoutRetired
+	switch c.QueryParam("retired") {
+	case "", "false":
+	case "true":
+		retired = shelf.WithRetired
+	default:
+		return &chest.Error{Code: chest.InvalidInput, Field: "retired", Detail: "retired is true or false"}
+	}
+	p, err := a.service.Drawer(c.caller, c.param("drawer"), retired, c.QueryParam("cursor"), drawerPage)
+	if err != nil {
+		return err
+	}
+	answer := client.DrawerContents{Drawer: drawerJSON(p.Drawer), Items: []client.Item{}, NextCursor: p.Next}
+	for _, it := range p.Items {
+		answer.Items = append(answer.Items, itemJSON(it))
+	}
+	setETag(c, p.Revision)
+	return c.JSON(http.StatusOK, answer)
+}
+
+func (a *api) changeDrawer(c *call) error {
+	revision, changes, err := a.changes(c)
+	if err != nil {
+		return err
+	}
+	d, err := a.service.ChangeDrawer(c.caller, c.param("drawer"), revision, changes)
+	if err != nil {
+		return err
+	}
+	setETag(c, d.Revision)
+	return c.JSON(http.StatusOK, drawerJSON(d))
+}
+
+func drawerJSON(d shelf.Drawer) client.Drawer {
+	var next *client.Rules
+	if !d.RulesFrom.IsZero() {
+		rules := rulesJSON(d.NextRules)
+		next = &rules
+	}
+	return client.Drawer{Notes: d.Notes, Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name,
+		Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
+		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
+		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
+}

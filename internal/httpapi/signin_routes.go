@@ -1,0 +1,103 @@
+package httpapi
+
+import (
+	"net/http"
+	"time"
+
+	"tansu/client"
+	"tansu/internal/chest"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/people"
+)
+
+// Kinds of session a sign-in can ask for.
+const (
+	asCookie = "cookie"
+	asToken  = "token"
+)
+
+func (a *api) signIn(c *call) error {
+	var body struct {
+		Person   string `json:"person"`
+		Password string `json:"password"`
+		Session  string `json:"session"`
+		Device   string `json:"device"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	via, err := a.sessionKind(c, body.Session)
+	if err != nil {
+		return err
+	}
+	if body.Session == asCookie {
+		body.Device = a.cookies.device(c.Request())
+	}
+	session, err := a.service.SignIn(c.origin, body.Person, secretvalue.FromString(body.Password), body.Device, via)
+	if err != nil {
+		return err
+	}
+	return a.answerSession(c, body.Session, session)
+}
+
+func (a *api) enrol(c *call) error {
+	var body struct {
+		Code     string `json:"code"`
+		Password string `json:"password"`
+		Session  string `json:"session"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	via, err := a.sessionKind(c, body.Session)
+	if err != nil {
+		return err
+	}
+	session, err := a.service.Enrol(c.origin, body.Code, secretvalue.FromString(body.Password), via)
+	if err != nil {
+		return err
+	}
+	return a.answerSession(c, body.Session, session)
+}
+
+// sessionKind checks which kind of session is asked for; another site must not start one in somebody's browser.
+func (a *api) sessionKind(c *call, kind string) (via string, err error) {
+	switch kind {
+	case asToken:
+		return people.ViaCLI, nil
+	case asCookie:
+		return people.ViaConsole, a.sameOrigin(c.Request())
+	}
+	return "", &chest.Error{Code: chest.InvalidInput, Field: "session", Detail: `session is neither "cookie" nor "token"`}
+}
+
+func (a *api) answerSession(c *call, kind string, session people.Session) error {
+	answer := client.Session{Subject: session.Subject, Ends: session.End}
+	if kind == asCookie {
+		a.cookies.set(c.Response(), string(session.Token.Reveal()), session.Mark, session.End, time.Now())
+	} else {
+		answer.Token, answer.Device = string(session.Token.Reveal()), session.Mark
+	}
+	return c.JSON(http.StatusOK, answer)
+}
+
+func (a *api) signOut(c *call) error {
+	if err := a.service.SignOut(c.caller); err != nil {
+		return err
+	}
+	a.cookies.clear(c.Response())
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) me(c *call) error {
+	me, err := a.service.Me(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := client.Me{Subject: me.Subject, Description: me.Description, Via: c.caller.Via(), Steward: me.Steward, Ends: me.Ends,
+		Grants: []client.Grant{}}
+	for _, g := range me.Grants {
+		answer.Grants = append(answer.Grants, grantJSON(g))
+	}
+	return c.JSON(http.StatusOK, answer)
+}

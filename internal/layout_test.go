@@ -1,0 +1,138 @@
+// Package internal_test checks how the code is laid out, as docs/layout.md says it is.
+package internal_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// layers are the packages from top to bottom; what stands on one line is beside each other. A package imports what is below
+// it, and nothing beside it or above it: the rooms of the service do not know each other, and the core knows nothing else.
+var layers = []string{
+	"cmd/tansu scripts/bench scripts/screenshots",
+	"internal/cli internal/chesttest",
+	"internal/demo",
+	"internal/server",
+	"internal/httpapi internal/witness",
+	"internal/service",
+	"internal/people internal/rights internal/shelf internal/record internal/opening",
+	"internal/chest internal/usage",
+	"internal/store",
+	"internal/outlet internal/agent",
+	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift",
+	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search",
+	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +
+		"internal/core/envelope internal/core/importfile internal/core/leak internal/core/lifecycle internal/core/trail",
+	"internal/core/reference internal/core/secretvalue",
+	"examples/ticket-board",
+}
+
+// outside is what the core may not import: files, the network, other programs, SQL.
+var outside = []string{"os", "os/exec", "net/http", "database/sql", "github.com/jmoiron/sqlx", "log", "syscall"}
+
+// Every file of the project's own Go, tests and what is built aside.
+func goFiles(t *testing.T, visit func(dir, file string)) {
+	t.Helper()
+	err := filepath.WalkDir("..", func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case entry.IsDir() && (entry.Name() == "node_modules" || entry.Name() == "build" || entry.Name() == "testdata" ||
+			len(entry.Name()) > 2 && entry.Name()[0] == '.'):
+			return filepath.SkipDir
+		case strings.HasSuffix(path, ".go"):
+			visit(filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), "../")), path)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestImportsPointDown(t *testing.T) {
+	floor := map[string]int{}
+	for n, layer := range layers {
+		for _, name := range strings.Fields(layer) {
+			floor[name] = n
+		}
+	}
+	met := map[string]bool{}
+	goFiles(t, func(dir, file string) {
+		if strings.HasSuffix(file, "_test.go") {
+			return
+		}
+		met[dir] = true
+		at, known := floor[dir]
+		if !known {
+			t.Errorf("%s has no place in the layers", dir)
+			return
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, spec := range parsed.Imports {
+			path, err := strconv.Unquote(spec.Path.Value)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.HasPrefix(dir, "internal/core/") && slices.Contains(outside, path) {
+				t.Errorf("%s: the core imports %s", file, path)
+			}
+			if own, is := strings.CutPrefix(path, "tansu/"); is && floor[own] <= at {
+				t.Errorf("%s imports %s, which is not below it", file, own)
+			}
+		}
+	})
+	for name := range floor {
+		if !met[name] {
+			t.Errorf("%s stands in the layers, and is not there", name)
+		}
+	}
+}
+
+// The longest line of code, in bytes with a tab counted as one; and the most lines that a package of the service may have,
+// tests aside: a room that nobody can keep in mind is two rooms. The command line has a file for each group of commands.
+const (
+	longest = 140
+	largest = 4000
+)
+
+func TestRoomsAndLinesAreOfASizeToRead(t *testing.T) {
+	lines := map[string]int{}
+	goFiles(t, func(dir, file string) {
+		content, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw := false // inside a text that goes over lines
+		n := 0
+		for line := range strings.Lines(string(content)) {
+			n++
+			quotes := strings.Count(line, "`")
+			if len(strings.TrimSuffix(line, "\n")) > longest && !raw && quotes == 0 {
+				t.Errorf("%s:%d has %d characters", file, n, len(line)-1)
+			}
+			raw = raw != (quotes%2 == 1)
+			if !strings.HasSuffix(file, "_test.go") {
+				lines[dir]++
+			}
+		}
+	})
+	for dir, n := range lines {
+		if n > largest && dir != "internal/cli" {
+			t.Errorf("%s has %d lines", dir, n)
+		}
+	}
+	if len(lines) < 20 {
+		t.Errorf("only %d packages were read", len(lines))
+	}
+}

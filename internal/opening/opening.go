@@ -1,0 +1,62 @@
+// Package opening is the room for the chest as a whole: it is founded, unlocked and locked here, examined for what was changed behind
+// its back, and, on its own machine, opened without a service.
+package opening
+
+import (
+	"sync"
+	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/envelope"
+	"tansu/internal/store"
+)
+
+// Records is what the room asks of a store.
+type Records interface {
+	Bind(store.Sealer) (*store.Snapshot, error)
+	Unbind()
+	Check(store.Sealer) error
+	Reindex() error
+	CheckBuckets(stop <-chan struct{}, found func(error)) int
+	Ready() error
+	Trouble() (since time.Time, err error)
+	Probe() error
+}
+
+// Trail is what opening asks of the room that keeps the trail.
+type Trail interface {
+	// SetVerifierKey says whose checkpoints are the chest's.
+	SetVerifierKey(root *envelope.Root) error
+	// Witnessed compares the trail with what witnesses know; what is not as it was is a [*record.RollbackError].
+	Witnessed() error
+	// LastCheckpoint signs what the trail is before the keys are erased, and StopWitnesses tells whoever keeps it, for a bounded time.
+	LastCheckpoint()
+	StopWitnesses()
+	// ExamineTrail lists what is wrong with the trail.
+	ExamineTrail() (problems []string, err error)
+}
+
+// Options of the room.
+type Options struct {
+	// OnUnlock is called after each unlock with what opens the chest's certificate authority; nil means not at all.
+	OnUnlock func(root *envelope.Root)
+	// Restored lets the chest be unlocked although the trail is not what it was, because it was restored from a backup.
+	Restored bool
+}
+
+// Opening is the room. Its methods are safe for concurrent use.
+type Opening struct {
+	heart   *chest.Chest
+	records Records
+	trail   Trail
+	options Options
+	turn    sync.Mutex // one unlock or lock at a time
+
+	stop   chan struct{} // tells what goes on behind the scenes to end; made at each unlock, and guarded by turn
+	behind sync.WaitGroup
+}
+
+// New opens the room over a heart.
+func New(heart *chest.Chest, records Records, trail Trail, o Options) *Opening {
+	return &Opening{heart: heart, records: records, trail: trail, options: o}
+}

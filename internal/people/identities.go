@@ -1,0 +1,459 @@
+package people
+
+import (
+	"cmp"
+	"encoding/hex"
+	"slices"
+	"tansu/internal/chest"
+	"tansu/internal/usage"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// Identity is a person or an app as others see it.
+type Identity struct {
+	Subject     string
+	Description string
+	Owner       string
+	Purpose     string // of an app
+	Environment string // of an app; empty for any
+	State       string
+	Enrolled    bool // a person with a password, or an app
+	CreatedAt   time.Time
+	CreatedBy   string
+	Revision    int64
+	Credentials []Credential
+	Seen        usage.Seen // when and how it was last there
+	Teams       []string   // that a person or an app is in
+	Members     []string   // of a team
+}
+
+// Credential is what is known of one without the secret.
+type Credential struct {
+	ID        string
+	Kind      string
+	CreatedAt time.Time
+	CreatedBy string
+	NotAfter  time.Time
+	LastUsed  time.Time // of an app's; zero for never
+	// Of one that is no secret:
+	Thumbprint string            // of a public key (RFC 7638) or a certificate, SHA-256 in hex
+	Subject    string            // of a certificate
+	Issuer     string            // who else may say that it is the app,
+	Audience   string            // to whom,
+	Claims     map[string]string // and what
+	Networks   []string          // from where a code may be used
+	UsedAt     time.Time         // of a code; zero while it was not
+	UsedFrom   string
+}
+
+// NewIdentity is what registering needs.
+type NewIdentity struct {
+	Kind        string
+	Name        string
+	Description string
+	Owner       string // a subject; empty for none
+	Purpose     string // of an app: what it does with what it reads
+	Environment string // of an app: one of those a drawer can be for; empty for any
+	NoSecret    bool   // of an app: it gets none, because it proves itself in another way
+}
+
+// Issued is a credential shown once.
+type Issued struct {
+	ID       string
+	Kind     string
+	Secret   secretvalue.Value
+	NotAfter time.Time // zero for no end
+}
+
+// Me is what callers may know of themselves.
+type Me struct {
+	Identity
+	Grants  []chest.GrantInfo
+	Steward bool
+	Ends    time.Time // of the token
+}
+
+// Me describes the caller.
+func (s *People) Me(c chest.Caller) (me Me, err error) {
+	st, err := s.heart.Look()
+	if err != nil {
+		return me, err
+	}
+	now := s.heart.Now()
+	token, _ := st.Token(c.Token)
+	me.Identity, me.Ends, me.Steward = describeIdentity(st, st.Identity(c.ID)), chest.FromMicros(token.NotAfter), st.IsSteward(c, now)
+	holders := []string{c.ID}
+	for _, team := range me.Teams {
+		row, _ := st.IdentityOf(team)
+		holders = append(holders, row.ID)
+	}
+	for _, holder := range holders {
+		for _, row := range append(st.GivenTo(holder), st.PastOf(holder)...) {
+			me.Grants = append(me.Grants, st.DescribeGrant(row, now))
+		}
+	}
+	slices.SortFunc(me.Grants, func(a, b chest.GrantInfo) int { return cmp.Compare(a.ID, b.ID) })
+	return me, nil
+}
+
+func describeIdentity(st *chest.Snapshot, row store.Identity) Identity {
+	d := Identity{Subject: chest.SubjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State, Purpose: row.Purpose,
+		Environment: row.Environment,
+		Teams:       st.TeamsOf(row.ID), Members: st.MemberNames(row.ID),
+		Enrolled: row.Kind != reference.Person || row.Password != "", CreatedAt: chest.FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy,
+		Revision: row.Revision}
+	for _, cr := range st.CredentialsOf(row.ID) {
+		d.Credentials = append(d.Credentials, describeCredential(cr))
+	}
+	slices.SortFunc(d.Credentials, func(a, b Credential) int { return a.CreatedAt.Compare(b.CreatedAt) })
+	return d
+}
+
+func describeCredential(row store.Credential) Credential {
+	detail := detailOf(row)
+	d := Credential{ID: row.ID, Kind: row.Kind, CreatedAt: chest.FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy,
+		NotAfter: chest.FromMicros(row.NotAfter),
+		Subject:  detail.Subject, Networks: detail.Networks, UsedAt: chest.FromMicros(detail.UsedAt), UsedFrom: detail.UsedFrom}
+	if row.Kind == kindKey || row.Kind == kindCert {
+		d.Thumbprint = hex.EncodeToString(row.Hash)
+	}
+	if detail.Issuer != nil {
+		d.Issuer, d.Audience, d.Claims = detail.Issuer.Issuer, detail.Issuer.Audience, detail.Issuer.Claims
+	}
+	return d
+}
+
+// IdentityFilter selects identities; empty fields select all.
+type IdentityFilter struct {
+	Kind  string // of package reference
+	After string // only subjects that follow this one: the Next of the page before
+	Most  int    // 0 for no limit
+}
+
+// IdentityPage is some identities, in the order of subjects. Next is the last one of them, after which the next page begins; empty at
+// the end.
+type IdentityPage struct {
+	Identities []Identity
+	Next       string
+}
+
+// Identities lists persons, apps and teams for those who register, grant or audit.
+func (s *People) Identities(c chest.Caller, f IdentityFilter) (page IdentityPage, err error) {
+	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
+	if err != nil {
+		return page, err
+	}
+	after := f.After
+	if f.Kind != "" && after < f.Kind+":" {
+		after = f.Kind + ":"
+	}
+	a.St.Identities(after, func(subject string, row store.Identity) bool {
+		if f.Kind != "" && row.Kind != f.Kind {
+			return row.Kind < f.Kind // those that follow are of other kinds, too
+		}
+		if f.Most != 0 && len(page.Identities) == f.Most {
+			page.Next = page.Identities[f.Most-1].Subject
+			return false
+		}
+		page.Identities = append(page.Identities, describeIdentity(a.St, row))
+		return true
+	})
+	if err := s.addPresence(page.Identities); err != nil {
+		return page, a.Fail(err)
+	}
+	return chest.Reply(a, page)
+}
+
+// Identity describes one person or app.
+func (s *People) Identity(c chest.Caller, subject string) (d Identity, err error) {
+	if err := chest.CheckSubject("subject", subject); err != nil {
+		return d, err
+	}
+	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
+	if err != nil {
+		return d, err
+	}
+	a.Entry.Action, a.Entry.Target = access.SeeMetadata.String(), subject
+	row, err := a.St.KnownSubject("", subject)
+	if err != nil {
+		return d, a.Fail(err)
+	}
+	list := []Identity{describeIdentity(a.St, row)}
+	if err := s.addPresence(list); err != nil {
+		return d, a.Fail(err)
+	}
+	return chest.Reply(a, list[0])
+}
+
+// check refuses what cannot be registered.
+func (n NewIdentity) check() error {
+	if n.Kind != reference.Person && n.Kind != reference.App && n.Kind != reference.Team {
+		return chest.Invalid("kind", `kind is none of "person", "app" and "team"`)
+	}
+	if err := chest.CheckName("name", n.Name); err != nil {
+		return err
+	}
+	if err := cmp.Or(chest.CheckText("description", n.Description, chest.MaxDescription),
+		chest.CheckText("purpose", n.Purpose, chest.MaxDescription)); err != nil {
+		return err
+	}
+	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "" || n.NoSecret) {
+		return chest.Invalid("purpose", "purpose, environment and no_secret are an app's")
+	}
+	return checkEnvironment(n.Environment)
+}
+
+func checkEnvironment(name string) error {
+	if name != "" && !slices.Contains(chest.Environments, name) {
+		return chest.Invalid("environment", "environment is not one of %v", chest.Environments)
+	}
+	return nil
+}
+
+// Register adds a person, who gets an enrolment code, an app, which gets a secret, or a team, which gets nothing. What
+// they get is shown once.
+func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered, err error) {
+	if err := n.check(); err != nil {
+		return registered, err
+	}
+	subject := n.Kind + ":" + n.Name
+	err = s.heart.Try(func() error {
+		registered = Registered{}
+		a, err := s.heart.Allow(c, access.Register)
+		if err != nil {
+			return err
+		}
+		a.Entry.Target = subject
+		if err := owner(a.St, "owner", n.Owner); err != nil {
+			return a.Fail(err)
+		}
+		row := store.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
+			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
+		a.Change.Insert(row)
+		if n.Kind != reference.Team && !n.NoSecret {
+			issued, cr := newCredential(row, a.Entry.At, time.Time{}, c.Name)
+			registered.Credential, a.Entry.Credential = issued, cr.ID
+			a.Change.Insert(cr)
+		}
+		if err := a.Commit(subject); err != nil {
+			return err
+		}
+		registered.Identity = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, row.ID))
+		for _, near := range a.St.Alike(subject) {
+			registered.Notes = append(registered.Notes, "its name looks like "+near+": make sure that nobody takes one for the other")
+		}
+		if n.Kind == reference.App && n.Owner == "" {
+			registered.Notes = append(registered.Notes, "it has no owner: nobody answers for it")
+		}
+		return nil
+	})
+	if err != nil {
+		return Registered{}, err
+	}
+	return registered, nil
+}
+
+// Registered is a new identity, what it proves itself with, and what is unusual about it.
+type Registered struct {
+	Identity   Identity
+	Credential Issued // without an id for a team
+	Notes      []string
+}
+
+// newCredential makes an app's secret, which ends when it is told to, or a person's enrolment code.
+func newCredential(row store.Identity, now, end time.Time, by string) (Issued, store.Credential) {
+	issued := Issued{ID: chest.NewID("cr_"), Kind: kindAppSecret, NotAfter: end}
+	if row.Kind == reference.Person {
+		issued.Kind, issued.NotAfter = kindEnrolment, now.Add(chest.EnrolmentLife)
+	}
+	secret, hash := credential.New(credential.Kind(issued.Kind))
+	issued.Secret = secret
+	return issued, store.Credential{ID: issued.ID, Identity: row.ID, Kind: issued.Kind, Hash: hash[:], NotAfter: chest.Micros(issued.NotAfter),
+		CreatedAt: chest.Micros(now), CreatedBy: by}
+}
+
+// mayIssue keeps who registers from becoming somebody else: a code for a person who has a password already hands over
+// everything that person may do.
+func mayIssue(a *chest.Attempt, row store.Identity) error {
+	if row.ID == a.Caller.ID {
+		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"})
+	}
+	if row.Kind == reference.App || row.Password == "" || a.St.IsSteward(a.Caller, a.Entry.At) {
+		return nil
+	}
+	return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.StewardOnly,
+		Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
+}
+
+// RevokeCredential ends a credential and every token that was given for it.
+func (s *People) RevokeCredential(c chest.Caller, subject, id string) error {
+	return s.heart.Try(func() error {
+		a, row, err := s.toChange(c, subject, "revoke credential "+id)
+		if err != nil {
+			return err
+		}
+		cr := a.St.Credential(id)
+		if cr.ID == "" || cr.Identity != row.ID {
+			return a.Fail(chest.Missing("credential "+id+" of "+subject, ""))
+		}
+		a.Entry.Credential = id
+		deleteAll(a, a.St.TokensFor(id))
+		a.Change.Delete(cr)
+		return a.Commit("credential")
+	})
+}
+
+// SetState suspends an identity, which ends its tokens and makes every credential of it useless, or activates it again.
+func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err error) {
+	if to != chest.Active && to != chest.Suspended {
+		return d, chest.Invalid("state", `state is neither "active" nor "suspended"`)
+	}
+	err = s.heart.Try(func() error {
+		a, before, err := s.toChange(c, subject, "state "+to)
+		if err != nil {
+			return err
+		}
+		if before.State == chest.SetAside {
+			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.StewardOnly,
+				Detail: "a steward who was set aside is brought back only from the machine itself: tansu steward bring-back"})
+		}
+		if before.Kind == reference.Team {
+			return a.Fail(chest.Invalid("subject", "a team cannot be suspended: end its grants, or let its members leave"))
+		}
+		after := before
+		after.State = to
+		a.Change.Update(before, after)
+		deleteAll(a, a.St.AllTokensOf(before.ID)) // of one that is activated again there are none
+		if to == chest.Suspended {
+			if err := staysOpen(a); err != nil {
+				return err
+			}
+		}
+		if err := a.Commit(subject); err != nil {
+			return err
+		}
+		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
+		return nil
+	})
+	return d, err
+}
+
+// toChange decides on a change of an identity and finds it. It rests on all of access, because whether it may be changed does.
+func (s *People) toChange(c chest.Caller, subject, detail string) (*chest.Attempt, store.Identity, error) {
+	if err := chest.CheckSubject("subject", subject); err != nil {
+		return nil, store.Identity{}, err
+	}
+	a, err := s.heart.Allow(c, access.Register)
+	if err != nil {
+		return nil, store.Identity{}, err
+	}
+	a.RestOnAccess()
+	a.Entry.Target, a.Entry.Detail = subject, detail
+	row, err := a.St.KnownSubject("", subject)
+	if err != nil {
+		return nil, row, a.Fail(err)
+	}
+	return a, row, nil
+}
+
+// IdentityChanges are changes to what is said about an identity; nil leaves as it is.
+type IdentityChanges struct {
+	Description, Owner, Purpose, Environment *string
+}
+
+// check refuses what cannot be said about an identity.
+func (ch IdentityChanges) check() error {
+	for _, said := range []struct {
+		field string
+		text  *string
+	}{{"description", ch.Description}, {"purpose", ch.Purpose}} {
+		if said.text != nil {
+			if err := chest.CheckText(said.field, *said.text, chest.MaxDescription); err != nil {
+				return err
+			}
+		}
+	}
+	if ch.Environment != nil {
+		return checkEnvironment(*ch.Environment)
+	}
+	return nil
+}
+
+// ChangeIdentity changes what is said about an identity.
+func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChanges) (d Identity, err error) {
+	if err := ch.check(); err != nil {
+		return d, err
+	}
+	err = s.heart.Try(func() error {
+		a, before, err := s.toChange(c, subject, "change what is said about it")
+		if err != nil {
+			return err
+		}
+		if before.Kind != reference.App && (ch.Purpose != nil || ch.Environment != nil) {
+			return a.Fail(chest.Invalid("purpose", "purpose and environment are an app's"))
+		}
+		if ch.Owner != nil {
+			if err := owner(a.St, "owner", *ch.Owner); err != nil {
+				return a.Fail(err)
+			}
+			if before.Owner == c.Name && *ch.Owner != c.Name {
+				return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
+					Detail: "nobody who registers gives away what they own, and with it the reason not to grant it anything; another gatekeeper can"})
+			}
+		}
+		after := before
+		for _, field := range []struct{ to, from *string }{{&after.Description, ch.Description}, {&after.Owner, ch.Owner},
+			{&after.Purpose, ch.Purpose}, {&after.Environment, ch.Environment}} {
+			if field.from != nil {
+				*field.to = *field.from
+			}
+		}
+		a.Change.Update(before, after)
+		if err := a.Commit(subject); err != nil {
+			return err
+		}
+		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
+		return nil
+	})
+	return d, err
+}
+
+// addPresence adds what the trail says about identities and their credentials.
+func (s *People) addPresence(list []Identity) error {
+	subjects, credentials := []string{}, []string{} // nil would be all
+	for _, identity := range list {
+		subjects = append(subjects, identity.Subject)
+		for _, c := range identity.Credentials {
+			credentials = append(credentials, c.ID)
+		}
+	}
+	seen, err := usage.UpToDate(s.records, store.UseFilter{Kind: usage.Presence, Keys: subjects})
+	if err != nil {
+		return err
+	}
+	used, err := s.records.Uses(store.UseFilter{Kind: usage.Credential, Keys: credentials})
+	if err != nil {
+		return err
+	}
+	last := map[string]store.Use{}
+	for _, use := range append(seen, used...) {
+		last[use.Key] = use
+	}
+	for i := range list {
+		if use, was := last[list[i].Subject]; was {
+			list[i].Seen = usage.SeenOf(use)
+		}
+		for j := range list[i].Credentials {
+			if use, was := last[list[i].Credentials[j].ID]; was {
+				list[i].Credentials[j].LastUsed = chest.FromMicros(use.At)
+			}
+		}
+	}
+	return nil
+}

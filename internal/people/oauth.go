@@ -1,0 +1,384 @@
+package people
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"sync"
+	"tansu/internal/chest"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/internal/core/assertion"
+	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// AppToken is what an app gets for its proof.
+type AppToken struct {
+	Token secretvalue.Value
+	Life  time.Duration
+}
+
+// AppProof is what an app proves itself with: its secret (RFC 6749, section 2.3.1), an assertion that it has signed itself
+// (RFC 7523, section 2.2), one that an outside issuer has signed (section 2.1), or, when there is none of these, the
+// certificate of its connection (RFC 8705, section 2.2).
+type AppProof struct {
+	App       string // its name; may be left out with an assertion of its own, which names it
+	Secret    string
+	Assertion string
+	Outside   string // an outside issuer's token
+}
+
+// proved is an app that has proved itself.
+type proved struct {
+	identity store.Identity
+	used     store.Credential
+	via      string
+	bound    string // the certificate to which a token is bound
+}
+
+// TokenPath is where an app gets its token; with the chest's address before it, it is what assertions are made out to.
+const TokenPath = "/api/oauth/token"
+
+// outsideLife is how long a token of an outside issuer may be good for.
+const outsideLife = 24 * time.Hour
+
+// IssueToken gives an app an access token for its proof. The proof may take its time, with a fetch over the network: the token rests
+// on the app and its credential as they are when it is recorded.
+func (s *People) IssueToken(ctx context.Context, origin chest.Origin, p AppProof) (issued AppToken, err error) {
+	app, err := s.authenticateApp(ctx, s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "issue_token", ""), p)
+	if err != nil {
+		return issued, err
+	}
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "issue_token", "")
+		if err := a.Err(); err != nil {
+			return err
+		}
+		if !app.still(a) {
+			return a.Refuse(errWrongProof())
+		}
+		a.Entry.Credential = app.used.ID
+		token, hash := credential.New(credential.AppToken)
+		issued = AppToken{Token: token, Life: appTokenLife}
+		addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: app.identity.ID, Kind: string(credential.AppToken), Via: app.via,
+			Credential: app.used.ID, Bound: app.bound, NotAfter: chest.Micros(a.Entry.At.Add(appTokenLife)), CreatedAt: chest.Micros(a.Entry.At)})
+		return a.Commit("token")
+	})
+	return issued, err
+}
+
+// still reports whether an app and the credential that it proved itself with are as good as they were, and lets an attempt rest on it.
+func (app proved) still(a *chest.Attempt) bool {
+	a.RestOnSubject(app.identity.ID)
+	a.RestOnProof(app.used.ID)
+	identity, used := a.St.Identity(app.identity.ID), a.St.Credential(app.used.ID)
+	a.Entry.Subject, a.Entry.SubjectID = chest.SubjectOf(app.identity), app.identity.ID
+	return identity.State == chest.Active && used.ID != "" && used.Revision == app.used.Revision &&
+		(used.NotAfter == 0 || chest.Micros(a.Entry.At) < used.NotAfter)
+}
+
+func errWrongProof() *chest.Error {
+	return &chest.Error{Code: chest.SignInFailed, Detail: "the app or its proof is wrong, or has ended", Reason: "client_failed"}
+}
+
+// authenticateApp checks an app's proof and notes the app in the entry. What is told of a proof that is not taken is about
+// what it says of itself; whether there is such an app is told nobody.
+func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
+	if err := a.Err(); err != nil {
+		return app, err
+	}
+	check := s.provedBySecret
+	switch {
+	case p.Outside != "" && (p.Assertion != "" || p.Secret != "") || p.Assertion != "" && p.Secret != "":
+		return app, chest.Invalid("client_assertion", "an app proves itself in one way at a time")
+	case p.Outside != "":
+		check = s.provedByIssuer
+	case p.Assertion != "":
+		check = s.provedByKey
+	case p.Secret == "" && a.Caller.Certificate != "":
+		check = s.provedByCertificate
+	}
+	app, err = check(ctx, a, p)
+	if app.identity.ID != "" {
+		a.Entry.Subject, a.Entry.SubjectID = chest.SubjectOf(app.identity), app.identity.ID
+	}
+	if err == nil && app.identity.State == chest.Active && (app.used.NotAfter == 0 || chest.Micros(a.Entry.At) < app.used.NotAfter) {
+		return app, nil
+	}
+	if errors.Is(err, chest.ErrLocked) {
+		return app, err
+	}
+	if throttled := a.Take([]chest.Limit{{Key: "client " + chest.Neighbours(a.Entry.Addr), Most: 60,
+		Window: 10 * time.Minute}}); throttled != nil {
+		return app, throttled
+	}
+	refusal := errWrongProof()
+	var problem *assertion.Problem
+	if errors.As(err, &problem) {
+		refusal.Detail, refusal.Reason = problem.Text, problem.Reason
+	}
+	return app, a.Refuse(refusal)
+}
+
+// errProof says that a proof is no good; why is told nobody.
+var errProof = errors.New("the proof is not taken")
+
+func (s *People) provedBySecret(_ context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
+	hash, malformed := credential.Parse(credential.AppSecret, p.Secret)
+	err = a.Look(func(st *chest.Snapshot) error {
+		app.identity, _ = st.IdentityOf(reference.App + ":" + p.App)
+		app.used, app.via = st.CredentialBy(kindAppSecret, hash), viaSecret
+		if malformed != nil || app.identity.ID == "" || app.used.Identity != app.identity.ID {
+			return errProof
+		}
+		return nil
+	})
+	return app, err
+}
+
+func (s *People) provedByCertificate(_ context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
+	var hash credential.Hash
+	if _, err := hex.Decode(hash[:], []byte(a.Caller.Certificate)); err != nil {
+		return app, errProof
+	}
+	err = a.Look(func(st *chest.Snapshot) error {
+		app.identity, _ = st.IdentityOf(reference.App + ":" + p.App)
+		app.used, app.via, app.bound = st.CredentialBy(kindCert, hash), viaCert, a.Caller.Certificate
+		if app.identity.ID == "" || app.used.Identity != app.identity.ID {
+			return errProof
+		}
+		return nil
+	})
+	return app, err
+}
+
+func (s *People) provedByKey(_ context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
+	t, err := s.ownAssertion(a, p.Assertion)
+	if err != nil {
+		return app, err
+	}
+	if t.Claims.Issuer != t.Claims.Subject || p.App != "" && p.App != t.Claims.Subject {
+		return app, &assertion.Problem{Reason: "wrong_subject",
+			Text: "the assertion's issuer, its subject and the client id are not one app's name"}
+	}
+	var keys []jose.JSONWebKey
+	var rows []store.Credential
+	err = a.Look(func(st *chest.Snapshot) error {
+		app.identity, _ = st.IdentityOf(reference.App + ":" + t.Claims.Subject)
+		for _, cr := range proofsOf(st, app.identity.ID, kindKey) {
+			if key, _, err := assertion.PublicKey(cr.detail.Key); err == nil {
+				keys, rows = append(keys, key), append(rows, cr.Credential)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return app, err
+	}
+	which, err := t.SignedBy(keys)
+	if err != nil {
+		return app, err
+	}
+	app.used, app.via = rows[which], viaKey
+	if !s.spent.once(app.used.ID, t.Claims.ID, a.Entry.At, t.Claims.Expiry.Time().Add(assertion.Skew)) {
+		return app, &assertion.Problem{Reason: "assertion_replayed", Text: "the assertion was used before: each is good for one time"}
+	}
+	return app, nil
+}
+
+// ownAssertion reads what somebody has signed for this chest, and checks what needs no key.
+func (s *People) ownAssertion(a *chest.Attempt, text string) (t assertion.Token, err error) {
+	if t, err = assertion.Read(text); err != nil {
+		return t, err
+	}
+	var mine []string
+	for _, one := range t.Claims.Audience {
+		if s.isHere(one) {
+			mine = append(mine, one)
+		}
+	}
+	if err := errors.Join(t.For(mine...), t.Times(a.Entry.At, assertion.MaxLife), t.Identified()); err != nil {
+		return t, err
+	}
+	// What was used before the chest was unlocked is not remembered: nothing that was made before is taken.
+	if made := t.Claims.IssuedAt.Time(); made.Before(a.St.Since().Truncate(time.Second)) {
+		return t, &assertion.Problem{Reason: "assertion_old", Text: "the assertion was made before this chest was unlocked: make a new one"}
+	}
+	return t, nil
+}
+
+// isHere reports whether an assertion that is made out to an address is made out to this chest, which is known by the names
+// in its certificate. Whoever runs another chest cannot use it here, whatever the client was told the chest's name was.
+func (s *People) isHere(audience string) bool {
+	address, err := url.Parse(audience)
+	return err == nil && (address.Scheme == "https" || address.Scheme == "http") && address.User == nil && address.Path == TokenPath &&
+		address.RawQuery == "" &&
+		s.options.Names != nil && slices.Contains(s.options.Names(), address.Hostname())
+}
+
+func (s *People) provedByIssuer(ctx context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
+	t, err := assertion.Read(p.Outside)
+	if err != nil {
+		return app, err
+	}
+	if err := t.Times(a.Entry.At, outsideLife); err != nil {
+		return app, err
+	}
+	var trusted []proof
+	err = a.Look(func(st *chest.Snapshot) error {
+		app.identity, _ = st.IdentityOf(reference.App + ":" + p.App)
+		trusted = proofsOf(st, app.identity.ID, kindIssuer)
+		return nil
+	})
+	if err != nil {
+		return app, err
+	}
+	app.via = viaIssuer
+	for _, trust := range trusted {
+		said := trust.detail.Issuer
+		if said == nil || said.Issuer != t.Claims.Issuer || t.For(said.Audience) != nil || !t.Says(said.Claims) || trust.NotAfter != 0 &&
+			trust.NotAfter <= chest.Micros(a.Entry.At) {
+			continue
+		}
+		if s.options.IssuerKeys == nil {
+			return app, errProof
+		}
+		keys, err := s.options.IssuerKeys(ctx, said.Issuer, said.Authority, t.KeyID)
+		if err != nil {
+			s.heart.Log().Warn("keys of an issuer cannot be fetched", "issuer", said.Issuer, "error", err)
+			return app, &assertion.Problem{Reason: "issuer_unreachable", Text: "the issuer's keys cannot be fetched now: try again"}
+		}
+		if _, err := t.SignedBy(keys); err == nil {
+			app.used = trust.Credential
+			return app, nil
+		}
+	}
+	return app, &assertion.Problem{Reason: "issuer_not_trusted",
+		Text: "no issuer that this app has said this: issuer, audience and every registered claim must be exactly what was registered, and " +
+			"the signature must be by the issuer's key"}
+}
+
+// spent remembers the assertions that were used, for each credential by itself, so that nobody uses up another's room.
+type spent struct {
+	mu    sync.Mutex
+	until map[string]map[[sha256.Size]byte]time.Time // by credential
+}
+
+// mostSpent bounds what is remembered of one credential: far more sign-ins than anybody has in six minutes.
+const mostSpent = 20_000
+
+// once reports whether this is the first use of an assertion that is good until a time.
+func (s *spent) once(credential, id string, now, until time.Time) bool {
+	key := sha256.Sum256([]byte(id))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.until == nil {
+		s.until = map[string]map[[sha256.Size]byte]time.Time{}
+	}
+	used := s.until[credential]
+	if used == nil {
+		used = map[[sha256.Size]byte]time.Time{}
+		s.until[credential] = used
+	}
+	if _, before := used[key]; before {
+		return false
+	}
+	if len(used) >= mostSpent {
+		for known, end := range used {
+			if !now.Before(end) {
+				delete(used, known)
+			}
+		}
+	}
+	if len(used) >= mostSpent {
+		return false
+	}
+	used[key] = until
+	return true
+}
+
+// issuerDetail is an outside issuer who may say that it is the app.
+type issuerDetail struct {
+	Issuer    string            `json:"issuer"`
+	Audience  string            `json:"audience"`
+	Claims    map[string]string `json:"claims"`
+	Authority string            `json:"authority,omitempty"` // PEM of the authority of its TLS certificate; empty for the system's
+}
+
+// proofDetail is what a credential's row says besides its hash.
+type proofDetail struct {
+	Key      json.RawMessage `json:"key,omitempty"`     // a JSON Web Key
+	Subject  string          `json:"subject,omitempty"` // of a certificate
+	Issuer   *issuerDetail   `json:"issuer,omitempty"`
+	Networks []string        `json:"networks,omitempty"` // from where a code may be used
+	// Of a code that was used, when, from where, and for which credential.
+	UsedAt   int64  `json:"used_at,omitempty"`
+	UsedFrom string `json:"used_from,omitempty"`
+	UsedFor  string `json:"used_for,omitempty"`
+}
+
+func (d proofDetail) text() string {
+	encoded, err := json.Marshal(d)
+	if err != nil {
+		panic(fmt.Sprintf("encode the detail of a credential: %v", err)) // it has nothing that cannot be
+	}
+	return string(encoded)
+}
+
+// proof is a credential that is no secret.
+type proof struct {
+	store.Credential
+	detail proofDetail
+}
+
+func detailOf(row store.Credential) (d proofDetail) {
+	if row.Detail != "" {
+		_ = json.Unmarshal([]byte(row.Detail), &d) // the row is under a MAC: what cannot be read proves nothing
+	}
+	return d
+}
+
+// proofsOf lists the credentials of a kind that an identity has.
+func proofsOf(st *chest.Snapshot, identity, kind string) (list []proof) {
+	for _, row := range st.CredentialsOf(identity) {
+		if row.Kind == kind {
+			list = append(list, proof{row, detailOf(row)})
+		}
+	}
+	return list
+}
+
+// RevokeToken ends a token (RFC 7009). An unknown token is no error (section 2.2), and an app can end only its own.
+func (s *People) RevokeToken(ctx context.Context, origin chest.Origin, p AppProof, token string) error {
+	app, err := s.authenticateApp(ctx, s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "revoke_token", ""), p)
+	if err != nil {
+		return err
+	}
+	hash, malformed := credential.Parse(credential.AppToken, token)
+	return s.heart.Try(func() error {
+		a := s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "revoke_token", "")
+		if err := a.Err(); err != nil {
+			return err
+		}
+		if !app.still(a) {
+			return a.Refuse(errWrongProof())
+		}
+		row, found := a.St.Token(hex.EncodeToString(hash[:]))
+		if malformed != nil || !found || row.Identity != app.identity.ID {
+			a.Entry.Detail = "no such token"
+			return a.Done()
+		}
+		deleteAll(a, []store.Token{row})
+		return a.Commit("token")
+	})
+}

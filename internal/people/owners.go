@@ -1,0 +1,119 @@
+package people
+
+import (
+	"fmt"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// LeftBehind is what somebody answers for.
+type LeftBehind struct {
+	Apps    []string // and teams
+	Drawers []string
+	Items   []string
+	Grants  []chest.GrantInfo // that they hold themselves, and that are in force
+}
+
+// owned lists what a subject owns, and the grants that it holds itself.
+func owned(st *chest.Snapshot, subject string, now time.Time) (l LeftBehind, err error) {
+	for _, row := range st.OwnedBy(subject) {
+		l.Apps = append(l.Apps, chest.SubjectOf(row))
+	}
+	for _, d := range st.Drawers() {
+		if d.Row.Owner == subject {
+			l.Drawers = append(l.Drawers, d.Row.Name)
+		}
+		err := st.Each(d, store.ItemFilter{Owner: subject}, func(it *chest.Item) bool {
+			l.Items = append(l.Items, d.Row.Name+"/"+it.Row.Name)
+			return true
+		})
+		if err != nil {
+			return l, err
+		}
+	}
+	row, _ := st.IdentityOf(subject)
+	for _, g := range st.GivenTo(row.ID) {
+		if chest.InForce(g, now) {
+			l.Grants = append(l.Grants, st.DescribeGrant(g, now))
+		}
+	}
+	return l, nil
+}
+
+// HandOver gives everything that one subject owns to another, in one step: apps, teams, drawers and items. Access is
+// not handed over: what the new owner needs is granted like everything else.
+func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err error) {
+	err = s.heart.Try(func() error {
+		a, _, err := s.toChange(c, from, "hand over to "+to)
+		if err != nil {
+			return err
+		}
+		heir, err := a.St.KnownSubject("to", to)
+		if err != nil {
+			return a.Fail(err)
+		}
+		if heir.State != chest.Active || from == to || heir.Kind == reference.App {
+			return a.Fail(chest.Invalid("to", "%s cannot take over: an owner is another person or a team, and active", to))
+		}
+		if l, err = owned(a.St, from, a.Entry.At); err == nil && from == c.Name && len(l.Apps) > 0 {
+			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
+				Detail: "nobody who manages access gives away the apps they own, and with them the reason not to grant these anything; another " +
+					"gatekeeper can"})
+		}
+		if err == nil {
+			err = handOver(a, l, to)
+		}
+		if err != nil {
+			return a.Fail(err)
+		}
+		a.Entry.Detail = fmt.Sprintf("hand over to %s: %d apps and teams, %d drawers, %d items", to, len(l.Apps), len(l.Drawers), len(l.Items))
+		return a.Commit("what " + from + " owns")
+	})
+	return l, err
+}
+
+// handOver gives everything in a list another owner.
+func handOver(a *chest.Attempt, l LeftBehind, to string) error {
+	for _, subject := range l.Apps {
+		row, _ := a.St.IdentityOf(subject)
+		after := row
+		after.Owner = to
+		a.Change.Update(row, after)
+	}
+	for _, name := range l.Drawers {
+		row := a.St.Drawer(name).Row
+		after := row
+		after.Owner = to
+		a.Change.Update(row, after)
+	}
+	for _, text := range l.Items {
+		ref, _ := reference.Parse(text) // it is one of ours
+		_, it, err := a.St.ItemOf(ref)
+		if err != nil {
+			return err
+		}
+		after := it.Row
+		after.Owner = to
+		a.Change.Update(it.Row, after)
+	}
+	return nil
+}
+
+// LeftBehind lists what a subject answers for.
+func (s *People) LeftBehind(c chest.Caller, subject string) (l LeftBehind, err error) {
+	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
+	if err != nil {
+		return l, err
+	}
+	a.Entry.Target = subject
+	if _, err := a.St.KnownSubject("", subject); err != nil {
+		return l, a.Fail(err)
+	}
+	if l, err = owned(a.St, subject, a.Entry.At); err != nil {
+		return l, a.Fail(err)
+	}
+	return chest.Reply(a, l)
+}

@@ -1,0 +1,50 @@
+// Package people is the room for who there is and how they prove it: persons, apps and teams, passwords and sessions, credentials
+// and tokens, owners, and the steward with whom everything begins.
+package people
+
+import (
+	"context"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+	"tansu/internal/usage"
+)
+
+// Options of the room.
+type Options struct {
+	// Names are those that the chest's own certificate is for; assertions are made out to one of them. Nil for none.
+	Names func() []string
+	// IssuerKeys fetches the keys with which an outside issuer signs; nil for no such issuers.
+	IssuerKeys func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
+}
+
+// People is the room. Its methods are safe for concurrent use.
+type People struct {
+	heart   *chest.Chest
+	records usage.Records
+	options Options
+	spent   spent
+	hashing chan struct{} // bounds how many password hashes run at once, and so their memory
+}
+
+// New opens the room over a heart.
+func New(heart *chest.Chest, records usage.Records, o Options) *People {
+	return &People{heart: heart, records: records, options: o, hashing: make(chan struct{}, 2)}
+}
+
+// owner checks an owner that is named in a field; none is fine.
+func owner(st *chest.Snapshot, field, subject string) error {
+	if subject == "" {
+		return nil
+	}
+	_, err := st.KnownSubject(field, subject)
+	return err
+}
+
+// isPerson reports whether an identity is a person who could sign in now.
+func isPerson(row store.Identity) bool {
+	return row.Kind == reference.Person && row.State == chest.Active && row.Password != ""
+}

@@ -1,0 +1,315 @@
+package people
+
+import (
+	"crypto/hmac"
+	"encoding/base64"
+	"encoding/hex"
+	"strings"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+const (
+	kindEnrolment = string(credential.Enrolment)
+	kindAppSecret = string(credential.AppSecret)
+	kindHostCode  = string(credential.HostCode)
+	kindKey       = string(credential.Key)
+	kindCert      = string(credential.Certificate)
+	kindIssuer    = string(credential.Issuer)
+)
+
+// Lives of tokens.
+const (
+	sessionLife  = 8 * time.Hour
+	appTokenLife = time.Hour
+)
+
+// Ways of proving oneself, as entries hold them: those of access.Ways.
+const (
+	ViaConsole = "console_session"
+	ViaCLI     = "person_token"
+	viaSecret  = "app_secret"
+	viaKey     = "app_key"
+	viaCert    = "app_certificate"
+	viaIssuer  = "app_issuer"
+)
+
+// Session is a person's proof of a sign-in.
+type Session struct {
+	Token   secretvalue.Value
+	Mark    string // says that this person has signed in from this device before; no secret by itself opens anything with it
+	Subject string
+	End     time.Time
+}
+
+func signInLimits(subject, addr string, marked bool) []chest.Limit {
+	if marked {
+		return []chest.Limit{{Key: "marked " + subject, Most: 10, Window: 10 * time.Minute}}
+	}
+	addr = chest.Neighbours(addr)
+	return []chest.Limit{
+		{Key: "addr " + addr, Most: 20, Window: 10 * time.Minute},
+		{Key: "pair " + subject + " " + addr, Most: 5, Window: 10 * time.Minute},
+		{Key: "person " + subject, Most: 100, Window: time.Hour},
+	}
+}
+
+// SignIn checks a person's password. A wrong name and a wrong password are the same refusal after the same work. The
+// mark is what an earlier sign-in from the device gave, or empty; via is ViaConsole or ViaCLI.
+//
+// Hashing takes half a second: the session rests on the identity as it was when the password was looked up, so that a password that
+// was replaced meanwhile starts none.
+func (s *People) SignIn(origin chest.Origin, name string, password secretvalue.Value, mark, via string) (session Session, err error) {
+	a := s.heart.Attempt(chest.Anonymous(origin, "password"), "sign_in", "")
+	if err := a.Err(); err != nil {
+		return session, err
+	}
+	subject := reference.Person + ":" + name
+	row, known := a.St.IdentityOf(subject)
+	if known {
+		a.Entry.Subject, a.Entry.SubjectID = subject, row.ID
+	}
+	limits := signInLimits(subject, origin.Addr, known && validMark(a.St, row.ID, mark))
+	if err := a.Take(limits); err != nil {
+		return session, err
+	}
+	if !s.passwordMatches(password, row.Password) || row.State != chest.Active {
+		return session, a.Refuse(errWrongPassword())
+	}
+	a.Refund(limits)
+	err = s.heart.Try(func() error {
+		session, err = s.startSession(origin, "password", row, via)
+		return err
+	})
+	return session, err
+}
+
+func errWrongPassword() *chest.Error {
+	return &chest.Error{Code: chest.SignInFailed, Detail: "the name or the password is wrong", Reason: "sign_in_failed"}
+}
+
+// passwordMatches hashes at most two passwords at a time.
+func (s *People) passwordMatches(password secretvalue.Value, stored string) bool {
+	s.hashing <- struct{}{}
+	defer func() { <-s.hashing }()
+	return credential.PasswordMatches(password, stored)
+}
+
+// startSession gives a person a token, if their password is still the one that they have proved themselves with. It rests on the
+// person, so that a change of the password or of the state that comes first starts none.
+func (s *People) startSession(origin chest.Origin, proof string, proved store.Identity, via string) (Session, error) {
+	a := s.heart.Attempt(chest.Anonymous(origin, proof), "sign_in", "")
+	if err := a.Err(); err != nil {
+		return Session{}, err
+	}
+	row, id := a.St.Identity(proved.ID), proved.ID
+	if row.State != chest.Active || row.Password != proved.Password {
+		return Session{}, a.Refuse(errWrongPassword())
+	}
+	a.RestOnSubject(id)
+	token, hash := credential.New(credential.PersonToken)
+	end := a.Entry.At.Add(sessionLife)
+	session := Session{Token: token, Subject: chest.SubjectOf(row), End: end, Mark: newMark(a.St, id)}
+	a.Entry.Subject, a.Entry.SubjectID = session.Subject, id
+	addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: id, Kind: string(credential.PersonToken),
+		Via: via, NotAfter: chest.Micros(end), CreatedAt: chest.Micros(a.Entry.At)})
+	return session, a.Commit("token")
+}
+
+// mostTokens is how many tokens an identity has at once. The oldest gives way to a new one: who signs in for each read would
+// otherwise have tokens without bound.
+const mostTokens = 200
+
+// addToken adds a token, and takes out those of the same identity that have ended, and the oldest when there are too many. It looks at
+// few of them, however many there are.
+func addToken(a *chest.Attempt, token store.Token) {
+	var out []store.Token
+	looked, live := 0, 0
+	a.St.TokensOf(token.Identity, func(t store.Token) bool {
+		switch looked++; {
+		case t.NotAfter <= token.CreatedAt && len(out) < 20:
+			out = append(out, t)
+		default:
+			live++
+		}
+		return looked <= mostTokens+20
+	})
+	if live >= mostTokens {
+		a.St.TokensOf(token.Identity, func(t store.Token) bool {
+			if t.NotAfter > token.CreatedAt {
+				out = append(out, t)
+				live--
+			}
+			return live >= mostTokens
+		})
+		a.Entry.Detail = wasteful
+	}
+	deleteAll(a, out)
+	a.Change.Insert(token)
+}
+
+// wasteful says in the trail that somebody has more tokens than anybody needs.
+const wasteful = "the oldest of 200 tokens gave way: it should keep its token until that ends, and not sign in for each read"
+
+// deleteAll removes tokens, and rests on them: one that is not there any more was removed by somebody else meanwhile.
+func deleteAll(a *chest.Attempt, tokens []store.Token) {
+	for _, t := range tokens {
+		a.RestOnProof(t.ID)
+		a.Change.Delete(t)
+	}
+}
+
+// Enrol uses an enrolment code to set a person's password. The code is gone afterwards, and so are sessions that were
+// started with an earlier password.
+func (s *People) Enrol(origin chest.Origin, code string, password secretvalue.Value, via string) (session Session, err error) {
+	if err := credential.CheckPassword(password); err != nil {
+		return session, chest.Invalid("password", "%s", err)
+	}
+	hash, malformed := credential.Parse(credential.Enrolment, strings.TrimSpace(code))
+	limits := []chest.Limit{{Key: "addr " + chest.Neighbours(origin.Addr), Most: 20, Window: 10 * time.Minute}}
+	a := s.heart.Attempt(chest.Anonymous(origin, "enrolment_code"), "enrol", "")
+	if err := a.Err(); err != nil {
+		return session, err
+	}
+	if err := a.Take(limits); err != nil {
+		return session, err
+	}
+	if _, _, good := usableCode(a, hash, malformed); !good {
+		return session, a.Refuse(errWrongCode())
+	}
+	a.Refund(limits)
+	hashed, enrolled := s.hashPassword(password), store.Identity{}
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(chest.Anonymous(origin, "enrolment_code"), "enrol", "")
+		if err := a.Err(); err != nil {
+			return err
+		}
+		used, before, good := usableCode(a, hash, malformed)
+		if !good {
+			return a.Refuse(errWrongCode())
+		}
+		a.RestOnProof(used.ID)
+		a.RestOnSubject(before.ID)
+		a.Entry.Subject, a.Entry.SubjectID, a.Entry.Credential = chest.SubjectOf(before), before.ID, used.ID
+		after := before
+		after.Password = hashed
+		enrolled = after
+		deleteAll(a, a.St.AllTokensOf(before.ID))
+		a.Change.Delete(used)
+		a.Change.Update(before, after)
+		return a.Commit("enrolment code")
+	})
+	if err != nil {
+		return session, err
+	}
+	err = s.heart.Try(func() error {
+		session, err = s.startSession(origin, "enrolment_code", enrolled, via)
+		return err
+	})
+	return session, err
+}
+
+func errWrongCode() *chest.Error {
+	return &chest.Error{Code: chest.SignInFailed, Detail: "the enrolment code is wrong, used or ended", Reason: "enrolment_failed"}
+}
+
+// usableCode finds an enrolment code that may be used now, and whose it is.
+func usableCode(a *chest.Attempt, hash credential.Hash, malformed error) (used store.Credential, row store.Identity, good bool) {
+	if malformed != nil {
+		return used, row, false
+	}
+	used = a.St.CredentialBy(kindEnrolment, hash)
+	row = a.St.Identity(used.Identity)
+	return used, row, used.ID != "" && used.NotAfter > chest.Micros(a.Entry.At) && row.State == chest.Active
+}
+
+func (s *People) hashPassword(password secretvalue.Value) string {
+	s.hashing <- struct{}{}
+	defer func() { <-s.hashing }()
+	return credential.HashPassword(password)
+}
+
+// SignOut ends the caller's session or token.
+func (s *People) SignOut(c chest.Caller) error {
+	return s.heart.Try(func() error {
+		a := s.heart.Attempt(c, "sign_out", "")
+		if err := a.Err(); err != nil {
+			return err
+		}
+		token, _ := a.St.Token(c.Token)
+		a.Change.Delete(token)
+		return a.Commit("session")
+	})
+}
+
+// Authenticate finds who a bearer token belongs to. A token that is cut, unknown, revoked or ended is refused, and
+// that is in the trail; the reason says which only as far as the holder of the token could know anyway.
+func (s *People) Authenticate(origin chest.Origin, token string) (chest.Caller, error) {
+	hash, err := parseBearer(token)
+	if err != nil {
+		return chest.Caller{}, s.refuseToken(origin, "token_malformed", "the token is not complete: it is cut off or mistyped")
+	}
+	st, err := s.heart.Look()
+	if err != nil {
+		return chest.Caller{}, err
+	}
+	now := s.heart.Now()
+	row, found := st.Token(hex.EncodeToString(hash[:]))
+	identity := st.Identity(row.Identity)
+	switch {
+	case !found:
+		return chest.Caller{}, s.refuseToken(origin, "token_unknown", "the token is not known here: it was revoked, or another chest gave it")
+	case chest.Micros(now) >= row.NotAfter:
+		return chest.Caller{}, s.refuseToken(origin, "token_ended",
+			"the token has ended at "+chest.FromMicros(row.NotAfter).Format(time.RFC3339)+"; sign in again")
+	case identity.State != chest.Active:
+		return chest.Caller{}, s.refuseToken(origin, "identity_suspended", "the identity is suspended")
+	case row.Bound != "" && row.Bound != origin.Certificate: // RFC 8705, section 3
+		return chest.Caller{}, s.refuseToken(origin, "token_bound", "the token is bound to a certificate, which this connection does not show")
+	case !st.Proves(row, now):
+		return chest.Caller{}, s.refuseToken(origin, "credential_ended", "the credential that the token was given for has ended")
+	}
+	return chest.Proven(origin, st, identity, row, now), nil
+}
+
+// RefuseAnonymous records that somebody without a usable proof asked for something that needs one, and returns the refusal.
+func (s *People) RefuseAnonymous(origin chest.Origin, reason, detail string) error {
+	if _, err := s.heart.Look(); err != nil {
+		return err
+	}
+	return s.refuseToken(origin, reason, detail)
+}
+
+func parseBearer(token string) (credential.Hash, error) {
+	if hash, err := credential.Parse(credential.AppToken, token); err == nil {
+		return hash, nil
+	}
+	return credential.Parse(credential.PersonToken, token)
+}
+
+func (s *People) refuseToken(origin chest.Origin, reason, detail string) error {
+	a := s.heart.Attempt(chest.Anonymous(origin, "bearer"), "authenticate", "")
+	if err := a.Take([]chest.Limit{{Key: "token " + chest.Neighbours(origin.Addr), Most: 300, Window: 10 * time.Minute}}); err != nil {
+		return err
+	}
+	return a.Refuse(&chest.Error{Code: chest.Unauthenticated, Detail: detail, Reason: reason})
+}
+
+// newMark makes a device mark: a nonce and a MAC over it and the person.
+func newMark(st *chest.Snapshot, identity string) string {
+	nonce := chest.NewID("")
+	mac := st.Root().DeviceMark([]byte(identity + "\x00" + nonce))
+	return nonce + "." + base64.RawURLEncoding.EncodeToString(mac[:])
+}
+
+func validMark(st *chest.Snapshot, identity, mark string) bool {
+	nonce, encoded, _ := strings.Cut(mark, ".")
+	given, err := base64.RawURLEncoding.DecodeString(encoded)
+	want := st.Root().DeviceMark([]byte(identity + "\x00" + nonce))
+	return err == nil && hmac.Equal(given, want[:])
+}

@@ -1,0 +1,103 @@
+package record
+
+import (
+	"cmp"
+	"errors"
+	"io/fs"
+	"tansu/internal/chest"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/search"
+	"tansu/internal/core/trail"
+	"tansu/internal/store"
+)
+
+// TrailPage is part of the trail, newest first. Next is the filter's Before for the page after it, 0 at the end.
+type TrailPage struct {
+	Entries []trail.Entry
+	Next    uint64
+}
+
+// mostLooked bounds how many entries one page looks at: when they do not fill it, it ends early, and Next goes on.
+const mostLooked = 100_000
+
+// Trail lists entries that the filter selects, that match the rest of a query and that the caller may read: those about a
+// drawer or item need the action read_trail there, all others need it on the chest.
+func (s *Record) Trail(c chest.Caller, f store.Filter, rest search.Query, most int) (page TrailPage, err error) {
+	a, err := s.heart.AllowOverview(c, chest.OverTrail)
+	if err != nil {
+		return page, err
+	}
+	may := a.MayReadEntry(access.ReadTrail)
+	looked := 0
+	err = s.records.Entries(f, func(e trail.Entry) bool {
+		if looked++; looked > mostLooked {
+			page.Next = e.Seq + 1
+			return false
+		}
+		if !rest.Matches(entryThing{e}) {
+			return true
+		}
+		if !may(e) {
+			return c.Ctx().Err() == nil
+		}
+		if len(page.Entries) == most {
+			page.Next = page.Entries[most-1].Seq
+			return false
+		}
+		page.Entries = append(page.Entries, e)
+		return true
+	})
+	if err = cmp.Or(err, c.Ctx().Err()); err != nil {
+		return TrailPage{}, a.Fail(err)
+	}
+	return chest.Reply(a, page)
+}
+
+// Archives lists the archives of the trail, for who may read all of it.
+func (s *Record) Archives(c chest.Caller) (list []store.Archive, err error) {
+	a, err := s.allowWholeTrail(c, "read_trail", "list the archives of the trail")
+	if err != nil {
+		return nil, err
+	}
+	a.Entry.Detail = "archives"
+	if list, err = s.records.Archives(); err != nil {
+		return nil, a.Fail(err)
+	}
+	return chest.Reply(a, list)
+}
+
+// ArchivedTrail is Trail in one archive, oldest first; Next is the number after which the next page begins, which is the
+// filter's Before of it.
+func (s *Record) ArchivedTrail(c chest.Caller, archive string, f store.Filter, rest search.Query, most int) (page TrailPage, err error) {
+	a, err := s.heart.AllowOverview(c, chest.OverTrail)
+	if err != nil {
+		return page, err
+	}
+	a.Entry.Detail = "in " + archive
+	after := f.Before
+	f.Before = 0
+	may := a.MayReadEntry(access.ReadTrail)
+	err = s.records.Archived(archive, func(e trail.Entry) bool {
+		if e.Seq <= after || !f.Selects(e) || !rest.Matches(entryThing{e}) {
+			return c.Ctx().Err() == nil
+		}
+		if !may(e) {
+			return true
+		}
+		if len(page.Entries) == most {
+			page.Next = page.Entries[most-1].Seq
+			return false
+		}
+		page.Entries = append(page.Entries, e)
+		return true
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		a.Entry.Detail = ""
+		return page, a.Fail(chest.Missing("such archive; tansu trail archives lists them", ""))
+	}
+	if err = cmp.Or(err, c.Ctx().Err()); err != nil {
+		return TrailPage{}, a.Fail(err)
+	}
+	return chest.Reply(a, page)
+}

@@ -1,0 +1,440 @@
+package rights
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/trail"
+	"tansu/internal/store"
+)
+
+// Bounds of a read that a second person has agreed to.
+const (
+	readApproval     = time.Hour
+	longestApproval  = 24 * time.Hour
+	mostOpenRequests = 20 // of one asker
+)
+
+// Request is what somebody asks somebody else to allow, and the answer.
+type Request struct {
+	ID         string
+	Kind       string
+	Asker      string
+	Subject    string // for whom
+	Action     string
+	Target     string // a scope for a grant, an item for a read
+	Reason     string
+	Receipt    string // of the refusal that it began with; empty for none
+	Grant      *NewGrant
+	State      string
+	Answer     string
+	AnsweredAt time.Time
+	AnsweredBy string
+	GrantID    string    // the grant that was given
+	Until      time.Time // how long a read is allowed
+	CreatedAt  time.Time
+}
+
+// NewRequest asks for what a receipt says was refused, or for a grant. It has one of the two.
+type NewRequest struct {
+	Receipt string
+	Grant   *NewGrant
+	Reason  string
+}
+
+// Answer to a request.
+type Answer struct {
+	Allow   bool
+	Because string    // needed for a no
+	Until   time.Time // the end of the grant or the read; zero for 90 days or an hour
+}
+
+func describeRequest(st *chest.Snapshot, row store.Request) Request {
+	n, _ := proposalOf(row) // checked when it was stored
+	return Request{ID: row.ID, Kind: row.Kind, Asker: chest.SubjectOf(st.Identity(row.Asker)),
+		Subject: chest.SubjectOf(st.Identity(row.Subject)),
+		Action:  row.Action, Target: row.Target, Reason: row.Reason, Receipt: row.Receipt, Grant: n, State: row.State, Answer: row.Answer,
+		AnsweredAt: chest.FromMicros(row.AnsweredAt), AnsweredBy: row.AnsweredBy, GrantID: row.GrantID, Until: chest.FromMicros(row.Until),
+		CreatedAt: chest.FromMicros(row.CreatedAt)}
+}
+
+// proposalOf reads the grant that a request asks for; nil when it asks for none.
+func proposalOf(row store.Request) (*NewGrant, error) {
+	if row.Proposal == "" {
+		return nil, nil
+	}
+	var n NewGrant
+	err := json.Unmarshal([]byte(row.Proposal), &n)
+	return &n, err
+}
+
+// scopeOf is the scope on which the answer to a request is given.
+func scopeOf(row store.Request) (access.Scope, error) {
+	if n, err := proposalOf(row); err == nil && n != nil {
+		return access.ParseScope(n.Scope)
+	}
+	if row.Target == "" {
+		return chest.Everything, nil
+	}
+	target, _, _ := strings.Cut(row.Target, "@") // a version to be shredded is of an item
+	return access.ParseScope(target)
+}
+
+// AskFor makes a request. One can ask for what oneself or an app that one owns was refused; and for any grant for oneself,
+// for such an app, or, as who may give it, for a subject whose access one may not widen alone.
+func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
+	if (n.Receipt == "") == (n.Grant == nil) {
+		return r, chest.Invalid("receipt", "a request is for what a receipt says was refused, or for a grant: give one of the two")
+	}
+	if n.Reason == "" {
+		return r, chest.Invalid("reason", "a request states its reason, for who answers it")
+	}
+	if err := chest.CheckText("reason", n.Reason, chest.MaxNote); err != nil {
+		return r, err
+	}
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(c, "ask_for", "").RestOnAccess()
+		if err := a.Err(); err != nil {
+			return err
+		}
+		row := store.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen, CreatedAt: chest.Micros(a.Entry.At)}
+		var err error
+		if n.Grant != nil {
+			err = askForGrant(a, &row, *n.Grant)
+		} else {
+			err = s.askByReceipt(a, &row, n.Receipt)
+		}
+		if a.Entry.Target = row.Target; err == nil {
+			err = checkNewRequest(a.St, row)
+		}
+		if err != nil {
+			return a.Fail(err)
+		}
+		a.Entry.Detail = "request " + row.ID
+		a.Change.Insert(row)
+		if err := a.Commit("request"); err != nil {
+			return err
+		}
+		r = describeRequest(a.After(), row)
+		return nil
+	})
+	return r, err
+}
+
+// askByReceipt fills in a request for what was refused.
+func (s *Rights) askByReceipt(a *chest.Attempt, row *store.Request, id string) error {
+	receipt := Receipt{}
+	found := false
+	err := s.records.Entries(store.Filter{Receipt: id}, func(e trail.Entry) bool {
+		receipt.Entry, found = e, true
+		return false
+	})
+	if err != nil {
+		return err
+	}
+	subject, known := a.St.IdentityOf(receipt.Entry.Subject)
+	if !found || !known || subject.ID != a.Caller.ID && subject.Owner != a.Caller.Name {
+		return chest.Missing("receipt "+id+" of a refusal of yours or of an app that you own", "")
+	}
+	row.Subject, row.Action, row.Target, row.Receipt = subject.ID, receipt.Entry.Action, receipt.Entry.Target, id
+	if receipt.Entry.Reason == string(access.ApprovalNeeded) && strings.HasPrefix(receipt.Entry.Action, "shred_") {
+		row.Kind, row.Target = chest.RequestShred, versioned(receipt.Entry)
+		return nil
+	}
+	receipt.explain(a.St, a.Entry.At)
+	switch {
+	case receipt.AllowedNow:
+		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: it would be allowed now"}
+	case receipt.NeedsApproval:
+		row.Kind = chest.RequestRead
+		return nil
+	case receipt.Entry.Reason == chest.OwnAccess || receipt.Entry.Reason == chest.StewardOnly:
+		return chest.Invalid("receipt", "no one grant answers this refusal; ask for the grant itself: tansu request grant")
+	}
+	row.Kind = chest.RequestGrant
+	action, known := access.ParseAction(receipt.Entry.Action)
+	if !known {
+		action = access.ReadTrail
+	}
+	remedy := a.St.RemedyFor(receipt.Entry.Subject, action, receipt.Entry.Target)
+	return proposing(row, NewGrant{Subject: remedy.Subject, Role: remedy.Role, Scope: remedy.Scope})
+}
+
+// askForGrant fills in a request for a grant.
+func askForGrant(a *chest.Attempt, row *store.Request, n NewGrant) error {
+	checked, err := newGrantRow(a.St, a.Caller.Name, n, a.Entry.At)
+	if err != nil {
+		return err
+	}
+	scope, err := access.ParseScope(n.Scope)
+	if err != nil {
+		return chest.Invalid("scope", "%s", err)
+	}
+	if n.Replaces != "" {
+		return chest.Invalid("replaces", "a request asks for one grant more, not for one instead of another")
+	}
+	if err := chest.CheckSubject("subject", n.Subject); err != nil {
+		return err
+	}
+	subject, known := a.St.IdentityOf(n.Subject)
+	giver := a.St.Policy.DecideScope(a.Caller.ID, access.GrantAccess, scope, a.Caller.Context(a.Entry.At)).Allowed
+	if !known || subject.ID != a.Caller.ID && subject.Owner != a.Caller.Name && !giver {
+		return chest.Invalid("subject", "%s is neither you nor an app that you own", n.Subject)
+	}
+	if checked.Role == access.Steward {
+		return chest.Invalid("role", "a steward is appointed by a steward, not by request")
+	}
+	row.Kind, row.Subject, row.Action, row.Target = chest.RequestGrant, subject.ID, access.GrantAccess.String(), n.Scope
+	return proposing(row, n)
+}
+
+func proposing(row *store.Request, n NewGrant) error {
+	text, err := json.Marshal(n)
+	row.Proposal = string(text)
+	return err
+}
+
+// checkNewRequest keeps one asker from asking the same twice, or without end.
+func checkNewRequest(st *chest.Snapshot, row store.Request) error {
+	open := 0
+	for _, other := range st.OpenRequests(row.Asker) {
+		open++
+		if other.Kind == row.Kind && other.Subject == row.Subject && other.Action == row.Action && other.Target == row.Target &&
+			other.Proposal == row.Proposal {
+			return &chest.Error{Code: chest.Exists, Detail: "request " + other.ID + " asks for that already, and is open"}
+		}
+	}
+	if open >= mostOpenRequests {
+		return &chest.Error{Code: chest.Throttled, Detail: fmt.Sprintf("you have %d open requests; withdraw one first", open),
+			RetryAfter: time.Hour}
+	}
+	return nil
+}
+
+// Requests lists what the caller has asked for or is asked to answer, and all that is about themselves or their apps;
+// the open ones first, the newest first.
+func (s *Rights) Requests(c chest.Caller) (list []Request, err error) {
+	a := s.heart.Attempt(c, "list_requests", "")
+	if err := a.Err(); err != nil {
+		return nil, err
+	}
+	for _, row := range a.St.Requests() {
+		if maySeeRequest(a, row) {
+			list = append(list, describeRequest(a.St, row))
+		}
+	}
+	slices.SortFunc(list, func(x, y Request) int {
+		return cmp.Or(cmp.Compare(btoi(y.State == chest.RequestOpen), btoi(x.State == chest.RequestOpen)), y.CreatedAt.Compare(x.CreatedAt),
+			cmp.Compare(x.ID, y.ID))
+	})
+	return chest.Reply(a, list)
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func maySeeRequest(a *chest.Attempt, row store.Request) bool {
+	if row.Asker == a.Caller.ID || row.Subject == a.Caller.ID || a.St.Identity(row.Subject).Owner == a.Caller.Name {
+		return true
+	}
+	ctx := a.Caller.Context(a.Entry.At)
+	scope, err := scopeOf(row)
+	return err == nil && a.St.Policy.DecideScope(a.Caller.ID, rightToAnswer(row), scope, ctx).Allowed ||
+		a.St.Decide(a.Caller.ID, access.ReadTrail, ctx, chest.TargetOf(row.Target)...).Allowed
+}
+
+// AnswerRequest allows or declines an open request. Whoever asked, or would gain by it, does not answer it.
+func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Request, err error) {
+	if err := chest.CheckText("because", answer.Because, chest.MaxNote); err != nil {
+		return r, err
+	}
+	if !answer.Allow && answer.Because == "" {
+		return r, chest.Invalid("because", "a no says why, for who asked")
+	}
+	err = s.heart.Try(func() error {
+		a, before, err := s.openRequest(c, id)
+		if err != nil {
+			return err
+		}
+		if before.Asker == c.ID || a.St.Benefits(c, before.Subject) {
+			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
+				Detail: "nobody answers what they asked for or would gain by; another gatekeeper can"})
+		}
+		after := before
+		after.State, after.Answer, after.AnsweredAt, after.AnsweredBy = chest.RequestDeclined, answer.Because, chest.Micros(a.Entry.At), c.Name
+		a.Entry.Detail = "decline request " + id
+		if answer.Allow {
+			if err := allowed(a, before, &after, answer.Until); err != nil {
+				return a.Fail(err)
+			}
+		}
+		a.Change.Update(before, after)
+		if err := a.Commit("request " + id); err != nil {
+			return err
+		}
+		r = describeRequest(a.After(), store.Stored[store.Request](&a.Change, id))
+		return nil
+	})
+	return r, err
+}
+
+// allowed puts the yes to a request into an attempt's change: a grant, or a time in which something may be read or shredded.
+func allowed(a *chest.Attempt, before store.Request, after *store.Request, until time.Time) (err error) {
+	after.State, a.Entry.Detail = chest.RequestAllowed, "allow request "+before.ID
+	if before.Kind != chest.RequestGrant {
+		after.Until, err = readUntil(until, a.Entry.At)
+		a.Entry.Detail += " until " + chest.FromMicros(after.Until).Format(time.RFC3339)
+		return err
+	}
+	given, err := grantAsked(a, before, until)
+	if err != nil {
+		return err
+	}
+	after.GrantID, a.Entry.Given = given.ID, given.ID
+	a.Entry.Detail += fmt.Sprintf(": %s on %s, grant %s", given.Role, given.Scope, given.ID)
+	a.Change.Insert(given)
+	return nil
+}
+
+// rightToAnswer is what answering a request takes: to shred for who is asked to agree to it, else to give access.
+func rightToAnswer(row store.Request) access.Action {
+	if row.Kind == chest.RequestShred {
+		return access.Shred
+	}
+	return access.GrantAccess
+}
+
+// versioned is the target of an entry with the version it was about.
+func versioned(e trail.Entry) string {
+	if e.Version == 0 {
+		return e.Target
+	}
+	return fmt.Sprintf("%s@%d", e.Target, e.Version)
+}
+
+// openRequest finds an open request for who may answer it; for anyone else it does not exist.
+func (s *Rights) openRequest(c chest.Caller, id string) (a *chest.Attempt, row store.Request, err error) {
+	a = s.heart.Attempt(c, "answer_request", "").RestOnAccess()
+	if err := a.Err(); err != nil {
+		return nil, row, err
+	}
+	row = a.St.Request(id)
+	scope, err := scopeOf(row)
+	if row.ID == "" || err != nil {
+		return nil, row, a.Fail(chest.Missing("request "+id+" that you may answer", ""))
+	}
+	decision := a.St.Policy.DecideScope(c.ID, rightToAnswer(row), scope, c.Context(a.Entry.At))
+	a.Entry.Grant = decision.Grant
+	if !decision.Allowed {
+		return nil, row, a.Fail(chest.Missing("request "+id+" that you may answer", ""))
+	}
+	if a.Entry.Target = row.Target; row.State != chest.RequestOpen {
+		return nil, row, a.Fail(&chest.Error{Code: chest.Stale, Detail: "request " + id + " is " + row.State + " already"})
+	}
+	return a, row, nil
+}
+
+// readUntil is the end of an agreed read.
+func readUntil(until, now time.Time) (int64, error) {
+	switch {
+	case until.IsZero():
+		return chest.Micros(now.Add(readApproval)), nil
+	case !until.After(now):
+		return 0, chest.Invalid("until", "until is not in the future")
+	case until.Sub(now) > longestApproval:
+		return 0, chest.Invalid("until", "a read is agreed to for 24 hours at most")
+	}
+	return chest.Micros(until), nil
+}
+
+// grantAsked makes the grant that a request asks for.
+func grantAsked(a *chest.Attempt, r store.Request, until time.Time) (row store.Grant, err error) {
+	n, err := proposalOf(r)
+	if err != nil || n == nil {
+		return row, chest.Invalid("allow", "there is no one grant that allows it: what denies it has to end first")
+	}
+	n.Reason = cmp.Or(n.Reason, "request "+r.ID)
+	if !until.IsZero() {
+		n.NotAfter, n.NeverEnds = until, false
+	}
+	if row, err = newGrantRow(a.St, a.Caller.Name, *n, a.Entry.At); err != nil {
+		return row, err
+	}
+	row.Subject = r.Subject
+	return row, nil
+}
+
+// Withdraw takes back an open request of the caller's own.
+func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(c, "withdraw_request", "").RestOnAccess()
+		if err := a.Err(); err != nil {
+			return err
+		}
+		before := a.St.Request(id)
+		if before.ID == "" || before.Asker != c.ID || before.State != chest.RequestOpen {
+			return a.Fail(chest.Missing("open request "+id+" of yours", ""))
+		}
+		a.Entry.Target, a.Entry.Detail = before.Target, "request "+id
+		after := before
+		after.State, after.AnsweredAt, after.AnsweredBy = chest.RequestWithdrawn, chest.Micros(a.Entry.At), c.Name
+		a.Change.Update(before, after)
+		if err := a.Commit("request " + id); err != nil {
+			return err
+		}
+		r = describeRequest(a.After(), store.Stored[store.Request](&a.Change, id))
+		return nil
+	})
+	return r, err
+}
+
+// DeclineRefusal says no to what a receipt says was refused, before anybody asks for it. It takes it off the queue, and
+// whoever is refused again is told.
+func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, err error) {
+	if because == "" {
+		return r, chest.Invalid("because", "a no says why, for who was refused")
+	}
+	if err := chest.CheckText("because", because, chest.MaxNote); err != nil {
+		return r, err
+	}
+	receipt, err := s.Receipt(c, id)
+	if err != nil {
+		return r, err
+	}
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(c, "answer_request", receipt.Entry.Target).RestOnAccess()
+		if err := a.Err(); err != nil {
+			return err
+		}
+		subject, known := a.St.IdentityOf(receipt.Entry.Subject)
+		if !known {
+			return a.Fail(chest.Invalid("receipt", "nobody known was refused there"))
+		}
+		row := store.Request{ID: chest.NewID("rq_"), Kind: chest.RequestGrant, Asker: subject.ID, Subject: subject.ID,
+			Action: receipt.Entry.Action,
+			Target: receipt.Entry.Target, Receipt: id, State: chest.RequestDeclined, Answer: because, AnsweredAt: chest.Micros(a.Entry.At),
+			AnsweredBy: c.Name, CreatedAt: chest.Micros(a.Entry.At)}
+		decision := a.St.DecideOn(receipt.Entry, c.ID, access.GrantAccess, c.Context(a.Entry.At))
+		if err := a.Answered(decision, "answer for "+cmp.Or(row.Target, "the chest"), "", a.Remedy(access.GrantAccess)); err != nil {
+			return err
+		}
+		a.Entry.Detail = "decline receipt " + id
+		a.Change.Insert(row)
+		if err := a.Commit("request"); err != nil {
+			return err
+		}
+		r = describeRequest(a.After(), row)
+		return nil
+	})
+	return r, err
+}

@@ -1,0 +1,166 @@
+package shelf
+
+import (
+	"bytes"
+	"fmt"
+	"tansu/internal/chest"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/trail"
+)
+
+// mostAlike bounds how many items with the likeness of a value are compared with it.
+const mostAlike = 64
+
+// trimmed is a value without line breaks at its end, which make no other value of it.
+func trimmed(v secretvalue.Value) []byte { return bytes.TrimRight(v.Reveal(), "\r\n") }
+
+// alsoIn says in which other items a value is stored already, among those whose value the caller may read: about others
+// it would be a way to find out their value by asking. Each that is named is in the trail as compared.
+func (s *Shelf) alsoIn(a *chest.Attempt, item string, value secretvalue.Value, v NewVersion) (notes []string) {
+	if v.Recipe != "" || len(v.Fields) > 0 {
+		return nil
+	}
+	for _, h := range s.holding(a, access.ReadValue, item, value, mostNamed) {
+		name := h.reference().String()
+		notes = append(notes, "the same value is stored in "+name+": whoever may read one of them knows the other, and both have to be "+
+			"replaced together")
+		comparedEqual(a, h, "a new value of "+a.Entry.Target)
+	}
+	return notes
+}
+
+// mostNamed is how many items with the same value a note names.
+const mostNamed = 5
+
+// holding is an item, and its version, that holds a value.
+type holding struct {
+	Drawer *chest.Drawer
+	Item   *chest.Item
+	Number int
+}
+
+// reference names it, with its version.
+func (h holding) reference() reference.Reference {
+	return reference.Reference{Drawer: h.Drawer.Row.Name, Item: h.Item.Row.Name, Version: h.Number}
+}
+
+// holding lists other items that hold a value, among those on which the attempt's caller may do something, at most so many.
+func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int) (list []holding) {
+	wanted := trimmed(value)
+	candidates, err := s.records.Alike(a.St.Root().Likeness(wanted), len(wanted), mostAlike)
+	if err != nil {
+		s.heart.Log().Error("versions cannot be read", "error", err)
+		return nil
+	}
+	for _, one := range candidates {
+		d := a.St.DrawerByID(one.Drawer)
+		if d == nil || one.ID == except || len(list) == most {
+			continue
+		}
+		it, err := a.St.Find(d, one.Name)
+		if err != nil || it == nil || it.Row.ID != one.ID {
+			continue
+		}
+		target := access.Request{Subject: a.Caller.ID, Action: action, Target: it.Target(d), Context: a.Caller.Context(a.Entry.At),
+			Approval: it.ApprovalFor(a.St, d, a.Caller.ID, action, a.Entry.At)}
+		if !a.St.Policy.Decide(target).Allowed {
+			continue
+		}
+		if number := versionWith(a.St, d, it, value); number != 0 {
+			list = append(list, holding{d, it, number})
+		}
+	}
+	return list
+}
+
+// SameValue lists versions of other items that hold a value and are served, among those on which the attempt's caller may do something,
+// at most so many; each is put into the trail as compared with something.
+func (s *Shelf) SameValue(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int,
+	with string) (list []chest.Serving) {
+	for _, h := range s.holding(a, action, except, value, most) {
+		if h.Item.Life.Servable(h.Number, a.Entry.At) == nil {
+			list = append(list, chest.Serving{Drawer: h.Drawer, Item: h.Item, Number: h.Number})
+			comparedEqual(a, h, with)
+		}
+	}
+	return list
+}
+
+// comparedEqual puts into the trail that an item was compared, and with what it is equal.
+func comparedEqual(a *chest.Attempt, h holding, with string) {
+	entry := a.Entry
+	entry.Action, entry.Target, entry.Version, entry.Outcome, entry.Detail = compareValue, h.Drawer.Row.Name+"/"+h.Item.Row.Name, h.Number,
+		trail.Allowed, "equal to "+with
+	entry.ItemID, entry.DrawerID = h.Item.Row.ID, h.Drawer.Row.ID
+	a.More = append(a.More, entry)
+}
+
+// versionWith is the newest version of an item of one text that has a value; 0 for none.
+func versionWith(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, value secretvalue.Value) int {
+	for i := len(it.Versions) - 1; i >= 0; i-- {
+		row := it.Versions[i]
+		if row.ShreddedAt != 0 || row.Fields != "" {
+			continue
+		}
+		content, err := st.Content(d, it, row.Number)
+		if err != nil {
+			continue
+		}
+		same := secretvalue.New(trimmed(secretvalue.New(content))).Equal(secretvalue.New(trimmed(value)))
+		clear(content)
+		if same {
+			return row.Number
+		}
+	}
+	return 0
+}
+
+// publicNotes point out that something that everybody can see looks like a value.
+func (n NewVersion) publicNotes() (notes []string) {
+	if secretvalue.LooksLikeValue(n.Note) {
+		notes = append(notes, "the note has something in it that looks like a value, and everybody who lists the item sees it")
+	}
+	return notes
+}
+
+// Same answers whether two references hold the same value, without showing it. It takes for each what comparing takes:
+// the right to read it, or to write it.
+func (s *Shelf) Same(c chest.Caller, ref, other reference.Reference) (same bool, err error) {
+	first, err := s.toCompare(c, ref)
+	if err != nil {
+		return false, err
+	}
+	second, err := s.toCompare(c, other)
+	if err != nil {
+		return false, err
+	}
+	limits := guessing(first)
+	if err := first.Take(limits); err != nil {
+		return false, err
+	}
+	one, err := decrypt(first, ref, toCompare)
+	if err != nil {
+		return false, first.Fail(err)
+	}
+	defer one.Content.Wipe()
+	two, err := decrypt(second, other, toCompare)
+	if err != nil {
+		return false, first.Fail(err)
+	}
+	defer two.Content.Wipe()
+	first.Entry.Version, second.Entry.Version = one.Reference.Version, two.Reference.Version
+	same = one.Content.Equal(two.Content)
+	first.Refund(limits) // both are stored: nobody guesses by it
+	for _, one := range []struct {
+		a    *chest.Attempt
+		with reference.Reference
+	}{{first, other}, {second, ref}} {
+		one.a.Entry.Detail = fmt.Sprintf("%s %s", map[bool]string{true: "equal to", false: "not equal to"}[same], one.with)
+	}
+	second.Entry.Outcome = trail.Allowed
+	first.More = []trail.Entry{second.Entry}
+	return chest.Reply(first, same)
+}

@@ -1,0 +1,400 @@
+package shelf
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/store"
+)
+
+// kindSecret is the one kind of item so far.
+const kindSecret = "secret"
+
+// Item is an item as others see it, without values.
+type Item struct {
+	Reference   string
+	Name        string
+	Kind        string
+	Description string
+	Owner       string
+	Shape       secretvalue.Shape
+	Labels      map[string]string // its own
+	Approval    bool              // whether reading it needs a second person
+	CreatedAt   time.Time
+	CreatedBy   string
+	Revision    int64
+	Versions    int
+	Current     int    // 0 when no version is usable
+	State       string // usable, due, grace, or a state of lifecycle
+	Held        int    // the version that is held as current; 0 for none
+	Suspended   bool   // as a whole
+	RetiredAt   time.Time
+	ChangedAt   time.Time
+	ChangedBy   string
+	NotAfter    time.Time       // of the current version, or of the newest when none is usable; zero for none
+	Ends        time.Time       // when that version stops being usable, by its window or by its age; zero for never
+	Rules       lifecycle.Rules // those in force for it
+	OwnRules    lifecycle.Rules // stricter ones of its own
+	UseOnly     bool            // no person is ever shown its value
+	Aliases     []Alias         // names under which it is served besides; only in its history
+	Notes       []string        // what is unusual about what was just said about it
+}
+
+// Version is a version as others see it, without its value.
+type Version struct {
+	Number        int
+	State         string // of lifecycle
+	Current       bool
+	Size          int // bytes; of all fields, when there are fields
+	Fields        []FieldInfo
+	EndsInNewline bool
+	Note          string
+	NotBefore     time.Time
+	NotAfter      time.Time
+	CreatedAt     time.Time
+	CreatedBy     string
+	Ends          time.Time // when it stops being usable, by its window or by its age; zero for never
+	Notes         []string  // of a version that was just made: what is unusual about it
+}
+
+// NewItem is what is said about a new item.
+type NewItem struct {
+	Description string
+	Owner       string
+	Shape       secretvalue.Shape // empty for text
+	UseOnly     bool              // no person is ever shown its value; this cannot be undone
+}
+
+// NewVersion is a new content.
+type NewVersion struct {
+	Content secretvalue.Value
+	Recipe  secretvalue.Recipe // makes the content up instead
+	Fields  []NewField         // instead of content, of an item that has fields
+	Merge   bool               // fields that are not given stay as they are in the current version
+	Note    string
+	Window  lifecycle.Window
+	Staged  bool // waits until somebody promotes it
+}
+
+func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
+	own, _ := reference.ParseLabels(it.Row.Labels) // checked when it was stored
+	r := Item{Reference: d.Row.Name + "/" + it.Row.Name, Name: it.Row.Name, Kind: it.Row.Kind, Description: it.Row.Description,
+		Owner: it.Row.Owner,
+		Shape: shapeOf(it.Row), Labels: own.Map(), Approval: it.Approval,
+		CreatedAt: chest.FromMicros(it.Row.CreatedAt), CreatedBy: it.Row.CreatedBy, Revision: it.Row.Revision, Versions: len(it.Versions)}
+	r.Current, r.State = itemState(it.Life, now)
+	r.Held, r.Suspended, r.RetiredAt = it.Row.Held, it.Row.Suspended, it.Life.RetiredAt
+	if newest := len(it.Versions); newest > 0 {
+		r.ChangedAt, r.ChangedBy = chest.FromMicros(it.Versions[newest-1].CreatedAt), it.Versions[newest-1].CreatedBy
+	}
+	if shown := cmp.Or(r.Current, len(it.Life.Versions)); shown > 0 {
+		r.NotAfter, r.Ends = it.Life.Versions[shown-1].NotAfter, it.Life.Ends(shown, now)
+	}
+	r.Rules, r.UseOnly = it.Life.Rules.At(now), it.Row.UseOnly
+	r.OwnRules, _ = chest.ParseRules(it.Row.Rules) // it was read with them
+	return r
+}
+
+func describeVersion(it *chest.Item, number, current int, now time.Time) Version {
+	v, w := it.Versions[number-1], it.Life.Versions[number-1]
+	return Version{Number: v.Number, State: string(it.Life.VersionAt(number, now)), Ends: it.Life.Ends(number, now),
+		Current: current == v.Number,
+		Size:    v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline, Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter,
+		CreatedAt: chest.FromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
+}
+
+// check refuses content and windows that cannot be stored.
+func (n NewVersion) check(now time.Time) error {
+	if err := n.Window.Check(); err != nil {
+		return chest.Invalid("not_before", "%s", err)
+	}
+	if !n.Window.NotAfter.IsZero() && !n.Window.NotAfter.After(now) {
+		return chest.Invalid("not_after", "not_after is not in the future")
+	}
+	return chest.CheckText("note", n.Note, chest.MaxNote)
+}
+
+// check refuses what cannot be said about a new item.
+func (n *NewItem) check() error {
+	if n.Shape == "" {
+		n.Shape = secretvalue.Text
+	}
+	if !slices.Contains(secretvalue.Shapes, n.Shape) {
+		return chest.Invalid("shape", "shape is not one of %v", secretvalue.Shapes)
+	}
+	return chest.CheckText("description", n.Description, chest.MaxDescription)
+}
+
+// CreateItem adds an item with its first version.
+func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v NewVersion) (it Item, made Version, err error) {
+	if err := n.check(); err != nil {
+		return it, made, err
+	}
+	if err := v.check(s.heart.Now()); err != nil {
+		return it, made, err
+	}
+	st, err := s.heart.Look()
+	if err != nil {
+		return it, made, err
+	}
+	if d := st.Drawer(ref.Drawer); d != nil {
+		v = v.cooked(d.Schedule.At(s.heart.Now()))
+	}
+	f, err := v.fill(n.Shape, nil)
+	if err != nil {
+		return it, made, err
+	}
+	if secretvalue.LooksLikeValue(n.Description) {
+		f.notes = append(f.notes, "the description has something in it that looks like a value, and everybody who lists the item sees it")
+	}
+	err = s.heart.Try(func() error {
+		a, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item)
+		if err != nil {
+			return err
+		}
+		a.Entry.Version, a.Entry.Detail = 1, "create item"
+		row := store.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
+			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly}
+		if n.Shape != secretvalue.Text {
+			row.Shape = string(n.Shape)
+		}
+		d, err := room(a, ref, row, v)
+		if err != nil {
+			return a.Fail(err)
+		}
+		row.Drawer, a.Entry.ItemID = d.Row.ID, row.ID
+		version, ciphertext := seal(a, d, row, 1, v, f)
+		notes := append(slices.Clip(f.notes), s.alsoIn(a, row.ID, f.content, v)...)
+		row = withHorizon(row, []store.Version{version}, a.Entry.At)
+		a.Change.Insert(row)
+		a.Change.Insert(version)
+		a.Change.PutContent(version.ID, ciphertext)
+		if err := a.Commit("item " + ref.String()); err != nil {
+			return err
+		}
+		it, made, err = s.versionNow(a, ref, 1, notes)
+		return err
+	})
+	return it, made, err
+}
+
+// room finds the drawer for a new item, and says why there is no room for it.
+func room(a *chest.Attempt, ref reference.Reference, row store.Item, v NewVersion) (*chest.Drawer, error) {
+	st, now := a.St, a.Entry.At
+	if row.Owner != "" {
+		if _, err := st.KnownSubject("owner", row.Owner); err != nil {
+			return nil, err
+		}
+	}
+	d := st.Drawer(ref.Drawer)
+	if d == nil {
+		return nil, chest.Missing("drawer "+ref.Drawer, st.NearestDrawer(a.Caller, ref.Drawer, now))
+	}
+	existing, err := st.Find(d, ref.Item)
+	if err != nil {
+		return nil, err
+	}
+	if err := unused(st, d, ref.Item, now); err != nil {
+		return nil, err
+	}
+	if existing != nil {
+		if !existing.Life.RetiredAt.IsZero() {
+			return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
+				" is retired; restore it, or shred it to use its name again"}
+		}
+		return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
+			" exists already; to change it, add a version (tansu put --new-version)"}
+	}
+	if err := v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now); err != nil {
+		return nil, err
+	}
+	return d, checkOwned(d, row.Owner, now)
+}
+
+// versionNow describes an item and one of its versions after a commit.
+func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int, notes []string) (it Item, made Version, err error) {
+	d, found, err := a.After().ItemOf(ref)
+	if err != nil || number > len(found.Versions) {
+		return it, made, &chest.Error{Code: chest.Stale, Detail: "item " + ref.String() +
+			" was stored, and moved or shredded by somebody else at once", Err: err}
+	}
+	current, _ := itemState(found.Life, a.Entry.At)
+	it, made = describeItem(d, found, a.Entry.At), describeVersion(found, number, current, a.Entry.At)
+	made.Notes = notes
+	return it, made, nil
+}
+
+// seal encrypts a new version for its place.
+func seal(a *chest.Attempt, d *chest.Drawer, row store.Item, number int, v NewVersion, f filled) (store.Version, []byte) {
+	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.content.Reveal())
+	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
+		Likeness: a.St.Root().Likeness(trimmed(f.content)), EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note,
+		NotBefore: chest.Micros(v.Window.NotBefore), NotAfter: chest.Micros(v.Window.NotAfter), Staged: v.Staged, DrawerKey: d.KeyNumber,
+		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
+}
+
+// AddVersion adds a version to an item. With a revision other than 0 the item must still have it; without, two writers
+// at once both succeed, one after the other.
+func (s *Shelf) AddVersion(c chest.Caller, ref reference.Reference, revision int64, v NewVersion) (it Item, made Version, err error) {
+	if err := v.check(s.heart.Now()); err != nil {
+		return it, made, err
+	}
+	pruned := false
+	err = s.heart.Try(func() error {
+		a, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item)
+		if err != nil {
+			return err
+		}
+		a.Entry.Detail = "add version"
+		number, notes, err := s.addVersion(a, ref, revision, v)
+		if err != nil {
+			return a.Fail(err)
+		}
+		a.Entry.Version, pruned = number, len(a.More) > 0
+		if err := a.Commit("item " + ref.String()); err != nil {
+			return err
+		}
+		it, made, err = s.versionNow(a, ref, number, notes)
+		return err
+	})
+	if err == nil && pruned {
+		s.forgetJournal()
+	}
+	return it, made, err
+}
+
+// addVersion puts a new version into an attempt's change.
+func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision int64, v NewVersion) (number int, notes []string,
+	err error) {
+	d, found, err := a.St.ItemOf(ref)
+	if err != nil {
+		return 0, nil, err
+	}
+	if found.Life.Shredded || !found.Life.RetiredAt.IsZero() {
+		return 0, nil, &chest.Error{Code: chest.NotPossible, Detail: "item " + ref.String() + " is retired; restore it first"}
+	}
+	if revision != 0 {
+		if err := checkRevision("item "+ref.String(), found.Row.Revision, revision); err != nil {
+			return 0, nil, err
+		}
+	}
+	var previous secretvalue.Fields
+	if v.Merge && shapeOf(found.Row) != secretvalue.Text {
+		if previous, err = currentFields(a.St, d, found, a.Entry.At); err != nil {
+			return 0, nil, err
+		}
+	}
+	if err := v.checkRules(d, found.Life, a.Entry.At); err != nil {
+		return 0, nil, err
+	}
+	v = v.cooked(found.Life.Rules.At(a.Entry.At))
+	f, err := v.fill(shapeOf(found.Row), previous)
+	if err != nil {
+		return 0, nil, err
+	}
+	number = len(found.Versions) + 1
+	version, ciphertext := seal(a, d, found.Row, number, v, f)
+	notes = append(f.notes, s.alsoIn(a, found.Row.ID, f.content, v)...)
+	versions := append(slices.Clone(found.Versions), version)
+	a.Change.Rows = append(a.Change.Rows, store.RowChange{}) // the item's, when it is known what rules shred
+	a.Change.Insert(version)
+	a.Change.PutContent(version.ID, ciphertext)
+	notes = append(notes, prune(a, d, found.Row, versions)...)
+	a.Change.Rows[0] = store.RowChange{Before: found.Row, After: withHorizon(found.Row, versions, a.Entry.At)}
+	return number, notes, nil
+}
+
+// History describes an item and its versions, newest first.
+func (s *Shelf) History(c chest.Caller, ref reference.Reference) (it Item, versions []Version, err error) {
+	a, err := s.heart.Allow(c, access.SeeMetadata, ref.Drawer, ref.Item)
+	if err != nil {
+		return it, nil, err
+	}
+	if err := a.CountReads(); err != nil {
+		return it, nil, a.Fail(err)
+	}
+	d, found, err := a.St.ReadItem(ref)
+	if err != nil {
+		return it, nil, a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
+	}
+	it = describeItem(d, found, a.Entry.At)
+	if it.Aliases, err = s.aliasesOf(a.St, found, a.Entry.At); err != nil {
+		return Item{}, nil, a.Fail(err)
+	}
+	versions = history(found, a.Entry.At)
+	if err := a.Done(); err != nil {
+		return Item{}, nil, err
+	}
+	return it, versions, nil
+}
+
+// ChangeItem changes what is said about an item if it still has the revision that the caller read.
+func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int64, changes Described) (it Item, err error) {
+	if err := changes.check(); err != nil {
+		return it, err
+	}
+	if changes.Approval != nil {
+		return it, chest.Invalid("approval", "approval is a rule of a drawer, not of an item")
+	}
+	err = s.heart.Try(func() error {
+		a, err := s.heart.Allow(c, access.ChangeItem, ref.Drawer, ref.Item)
+		if err != nil {
+			return err
+		}
+		a.Entry.Detail = changes.detail()
+		d, found, err := a.St.ItemOf(ref)
+		if err == nil {
+			err = changes.fits(a, d, found.Row, revision)
+		}
+		if err != nil {
+			return a.Fail(err)
+		}
+		after := found.Row
+		after.Description, after.Owner = changes.apply(found.Row.Description, found.Row.Owner)
+		if changes.Labels != nil {
+			after.Labels = chest.LabelText(changes.Labels)
+		}
+		if changes.UseOnly != nil {
+			after.UseOnly = *changes.UseOnly
+		}
+		a.Change.Update(found.Row, after)
+		if err := mayMove(a, changes, ref.String()); err != nil {
+			return err
+		}
+		if err := a.Commit("item " + ref.String()); err != nil {
+			return err
+		}
+		if d, found, err = a.After().ItemOf(ref); err != nil {
+			return err
+		}
+		it = describeItem(d, found, a.Entry.At)
+		it.Notes = changes.notes()
+		return nil
+	})
+	return it, err
+}
+
+// fits refuses changes that an item does not allow.
+func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row store.Item, revision int64) error {
+	if ch.Owner != nil {
+		if err := checkOwned(d, *ch.Owner, a.Entry.At); err != nil {
+			return err
+		}
+		if err := ch.checkOwner(a.St); err != nil {
+			return err
+		}
+	}
+	if ch.UseOnly != nil && !*ch.UseOnly && row.UseOnly {
+		return &chest.Error{Code: chest.NotPossible, Field: "use_only",
+			Detail: "an item that no person is ever shown stays so: otherwise who changes it could show it to themselves; make another one"}
+	}
+	return checkRevision("item "+d.Row.Name+"/"+row.Name, row.Revision, revision)
+}

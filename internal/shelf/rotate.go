@@ -1,0 +1,158 @@
+package shelf
+
+import (
+	"fmt"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/envelope"
+	"tansu/internal/store"
+)
+
+// Rotation is how far the change of a drawer's key has come.
+type Rotation struct {
+	Key  int // the number of the key that new versions are under
+	Left int // versions that are still under an older one
+	Done bool
+}
+
+// rewrapped is how many versions are wrapped anew in one transaction: few enough that nobody waits long behind it.
+const rewrapped = 500
+
+// RotateKey gives a drawer another key and wraps the data keys of its versions under it, for at most as long as it is
+// told to; called again, it goes on where it stopped, also after a restart. What the data keys encrypt stays as it is, and
+// everything can be read and written meanwhile. When nothing is under the old key any more, it is destroyed.
+func (s *Shelf) RotateKey(c chest.Caller, drawer string, budget time.Duration) (r Rotation, err error) {
+	if err := chest.CheckName("drawer", drawer); err != nil {
+		return r, err
+	}
+	if err := s.heart.Try(func() error { return s.beginRotation(c, drawer) }); err != nil {
+		return r, err
+	}
+	var w wrapping
+	for stop := time.Now().Add(budget); ; {
+		err := s.heart.Try(func() error {
+			r, err = s.rewrapSome(c, drawer, &w)
+			return err
+		})
+		if err != nil || r.Done {
+			return r, err
+		}
+		if time.Now().After(stop) {
+			r.Left, err = s.leftUnder(drawer)
+			return r, err
+		}
+	}
+}
+
+// wrapping is how far one call has come: the name of the last item that it looked at.
+type wrapping struct{ after string }
+
+// leftUnder counts the versions of a drawer that still are under an old key.
+func (s *Shelf) leftUnder(drawer string) (left int, err error) {
+	st, err := s.heart.Look()
+	if err != nil || st.Drawer(drawer) == nil {
+		return 0, err
+	}
+	for _, old := range st.Drawer(drawer).OldKeys() {
+		count, err := s.records.CountUnder(old.Drawer, old.Number)
+		if err != nil {
+			return 0, err
+		}
+		left += count
+	}
+	return left, nil
+}
+
+func (s *Shelf) allowRotation(c chest.Caller, drawer string) (*chest.Attempt, *chest.Drawer, error) {
+	a, err := s.heart.Allow(c, access.ChangeRules, drawer)
+	if err != nil {
+		return nil, nil, err
+	}
+	a.Entry.Action = "rotate_key"
+	d := a.St.Drawer(drawer)
+	if d == nil {
+		return nil, nil, a.Fail(chest.Missing("drawer "+drawer, a.St.NearestDrawer(c, drawer, a.Entry.At)))
+	}
+	return a, d, nil
+}
+
+// beginRotation makes the new key, unless a rotation is under way.
+func (s *Shelf) beginRotation(c chest.Caller, drawer string) error {
+	a, d, err := s.allowRotation(c, drawer)
+	if err != nil || len(d.OldKeys()) > 0 {
+		return err
+	}
+	key, number := envelope.NewKey(), d.KeyNumber+1
+	defer key.Erase() // memory opens it again from what was stored
+	a.Change.Insert(store.DrawerKey{ID: fmt.Sprintf("%s/%d", d.Row.ID, number), Drawer: d.Row.ID, Number: number,
+		CreatedAt: chest.Micros(a.Entry.At),
+		Wrapped:   a.St.Root().WrapDrawerKey(d.Row.ID, number, key)})
+	a.Entry.Detail = fmt.Sprintf("key %d", number)
+	return a.Commit("drawer " + drawer)
+}
+
+// rewrapSome wraps some versions anew, or, when none is left, destroys the old keys. What is sealed under the old key meanwhile rests
+// on the drawer as it was before the rotation began, and is not stored.
+func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotation, err error) {
+	a, d, err := s.allowRotation(c, drawer)
+	if err != nil {
+		return r, err
+	}
+	r.Key = d.KeyNumber
+	for _, old := range d.OldKeys() {
+		for {
+			was, last, err := s.records.WrappedUnder(d.Row.ID, old.Number, w.after, rewrapped)
+			if err != nil {
+				return r, a.Fail(err)
+			}
+			if len(was) > 0 {
+				if err := rewrapAll(a, d, old.Number, was); err != nil {
+					return r, a.Fail(err)
+				}
+				a.Entry.Detail = fmt.Sprintf("key %d, %d versions", r.Key, len(was))
+				if err := a.Commit("drawer " + drawer); err != nil {
+					return r, err
+				}
+				w.after = last
+				return r, nil
+			}
+			if last == "" {
+				break
+			}
+			w.after = last
+		}
+		// What was moved in before the place that this call began at, or added meanwhile, is under the new key: but it is counted again.
+		if left, err := s.records.CountUnder(d.Row.ID, old.Number); err != nil || left > 0 {
+			w.after = ""
+			r.Left = left
+			return r, err
+		}
+		w.after = ""
+		destroyed := old
+		destroyed.Wrapped = chest.NoKey
+		a.Change.Update(old, destroyed)
+	}
+	a.Entry.Detail = fmt.Sprintf("key %d, finished", r.Key)
+	if err := a.Commit("drawer " + drawer); err != nil {
+		return r, err
+	}
+	r.Done = true
+	s.forgetJournal()
+	return r, nil
+}
+
+func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, versions []store.Version) error {
+	for _, v := range versions {
+		place := a.St.Place(d, store.Item{ID: v.Item, Kind: kindSecret}, v.Number)
+		wrapped, err := envelope.RewrapVersion(d.KeyOf(old), d.Key(), place, v.WrappedKey)
+		if err != nil {
+			return err
+		}
+		after := v
+		after.WrappedKey, after.DrawerKey = wrapped, d.KeyNumber
+		a.Change.Update(v, after)
+	}
+	return nil
+}

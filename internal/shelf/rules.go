@@ -1,0 +1,282 @@
+package shelf
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"tansu/internal/chest"
+	"time"
+
+	"tansu/internal/core/access"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+)
+
+// NewRules are rules for a drawer, or for one item beyond those of its drawer.
+type NewRules struct {
+	Rules         lifecycle.Rules
+	From          time.Time // when a drawer's begin; zero for at once
+	AllowRefusals bool      // also when something that is served now stops being served at once
+	Preview       bool      // only say what would happen
+}
+
+// RuledItem is what rules do to an item.
+type RuledItem struct {
+	Reference string
+	lifecycle.Effect
+	Ownerless bool // its owner is not one that the rules ask for
+}
+
+// RulesReport is what rules do, or would do.
+type RulesReport struct {
+	Done bool
+	Drawer
+	Items []RuledItem // only those that the caller may list
+	More  int         // how many others there are
+	Stops int         // how many items, of all, are not served any more at once
+	at    time.Time
+}
+
+// warning is how long before an end something in a drawer can be due.
+func warning(d *chest.Drawer, now time.Time) time.Duration {
+	return max(time.Duration(lifecycle.DefaultWarn), time.Duration(d.Schedule.At(now).Warn), time.Duration(d.Schedule.Next.Warn))
+}
+
+// SetDrawerRules sets the rules of a drawer that still has a revision, or says what they would do.
+func (s *Shelf) SetDrawerRules(c chest.Caller, name string, revision int64, n NewRules) (r RulesReport, err error) {
+	if err := chest.CheckName("drawer", name); err != nil {
+		return r, err
+	}
+	if err := n.check(s.heart.Now()); err != nil {
+		return r, err
+	}
+	err = s.heart.Try(func() error {
+		r = RulesReport{}
+		a, err := s.heart.Allow(c, access.ChangeRules, name)
+		if err != nil {
+			return err
+		}
+		if err := a.CountReads(); err != nil {
+			return a.Fail(err)
+		}
+		d := a.St.Drawer(name)
+		if d == nil {
+			return a.Fail(chest.Missing("drawer "+name, a.St.NearestDrawer(c, name, a.Entry.At)))
+		}
+		if err := checkRevision("drawer "+name, d.Row.Revision, revision); err != nil {
+			return a.Fail(err)
+		}
+		schedule := n.schedule(d.Schedule, a.Entry.At)
+		after := d.Row
+		after.Rules = schedule.Text()
+		a.Entry.Detail = "rules " + after.Rules
+		if r.Drawer, err = s.describeDrawer(a.St, d, c, a.Entry.At); err == nil {
+			err = r.fill(a, d, schedule)
+		}
+		if err = cmp.Or(err, r.surprise(n)); err != nil {
+			return a.Fail(err)
+		}
+		if n.Preview {
+			a.Entry.Detail = "what rules would do: " + after.Rules
+			return a.Done()
+		}
+		a.Change.Update(d.Row, after)
+		if err := a.Commit("drawer " + name); err != nil {
+			return err
+		}
+		r.Done = true
+		r.Drawer, err = s.drawerNow(a, d.Row.ID)
+		return err
+	})
+	return r, err
+}
+
+// SetItemRules sets what an item demands beyond its drawer's rules.
+func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision int64, rules lifecycle.Rules) (it Item, err error) {
+	if err := (NewRules{Rules: rules}).check(s.heart.Now()); err != nil {
+		return it, err
+	}
+	if rules.Keep != 0 || rules.Owner != "" || rules.Recipe != "" {
+		return it, chest.Invalid("rules", "an item can have a stricter max_age, warn, grace, host_keeps, idle, retire_for, needs_end and "+
+			"two_to_shred; the other rules are its drawer's")
+	}
+	own := ""
+	if rules != (lifecycle.Rules{}) {
+		text, err := json.Marshal(rules)
+		if err != nil {
+			return it, err
+		}
+		own = string(text)
+	}
+	err = s.heart.Try(func() error {
+		a, err := s.heart.Allow(c, access.ChangeRules, ref.Drawer, ref.Item)
+		if err != nil {
+			return err
+		}
+		_, found, err := a.St.ItemOf(ref)
+		if err != nil {
+			return a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
+		}
+		if err := checkRevision("item "+ref.String(), found.Row.Revision, revision); err != nil {
+			return a.Fail(err)
+		}
+		after := found.Row
+		after.Rules = own
+		a.Entry.Detail = "rules of its own: " + own
+		a.Change.Update(found.Row, withHorizon(after, found.Versions, a.Entry.At))
+		if err := a.Commit("item " + ref.String()); err != nil {
+			return err
+		}
+		d, now, err := a.After().ItemOf(ref)
+		if err != nil {
+			return err
+		}
+		it = describeItem(d, now, a.Entry.At)
+		return nil
+	})
+	return it, err
+}
+
+func (n NewRules) check(now time.Time) error {
+	if field, problem := n.Rules.Check(); problem != "" {
+		return chest.Invalid("rules."+field, "%s", problem)
+	}
+	if n.Rules.Recipe != "" {
+		if _, err := secretvalue.Recipe(n.Rules.Recipe).Make(); err != nil {
+			return chest.Invalid("rules.recipe", "%s", err)
+		}
+	}
+	if !n.From.IsZero() && (!n.From.After(now) || n.From.After(now.AddDate(2, 0, 0))) {
+		return chest.Invalid("from", "from is not within the next two years")
+	}
+	return nil
+}
+
+// schedule is the rules of a drawer after a change: what is to begin later leaves those of now in force.
+func (n NewRules) schedule(before lifecycle.Schedule, now time.Time) lifecycle.Schedule {
+	if n.From.IsZero() {
+		return lifecycle.Schedule{Now: n.Rules}
+	}
+	return lifecycle.Schedule{Now: before.At(now), From: n.From.UTC().Truncate(time.Second), Next: n.Rules}
+}
+
+// mostRuled is how many items a report names.
+const mostRuled = 200
+
+// fill says what a schedule does to the items of a drawer.
+func (r *RulesReport) fill(a *chest.Attempt, d *chest.Drawer, schedule lifecycle.Schedule) (err error) {
+	now := a.Entry.At
+	r.at = now
+	rules := schedule.At(now)
+	if !schedule.From.IsZero() {
+		rules = schedule.Next
+	}
+	return a.St.All(d, func(it *chest.Item) {
+		if !it.Life.RetiredAt.IsZero() {
+			return
+		}
+		own, _ := chest.ParseRules(it.Row.Rules) // it was read a moment ago
+		ruled := RuledItem{Reference: d.Row.Name + "/" + it.Row.Name, Effect: it.Life.Under(schedule.And(own), now)}
+		ruled.Ownerless = !owned(rules, it.Row.Owner, d.Row.Owner) && owned(d.Schedule.At(now), it.Row.Owner, d.Row.Owner)
+		if !ruled.Stops.IsZero() && !ruled.Stops.After(now) {
+			r.Stops++
+		}
+		switch {
+		case !ruled.Any() && !ruled.Ownerless:
+		case len(r.Items) < mostRuled && a.St.MayList(a.Caller, d, it, now):
+			r.Items = append(r.Items, ruled)
+		default:
+			r.More++
+		}
+	})
+}
+
+// surprise refuses rules that stop serving something at once, unless that is meant.
+func (r *RulesReport) surprise(n NewRules) error {
+	if n.Preview || n.AllowRefusals || r.Stops == 0 {
+		return nil
+	}
+	var names []string
+	for _, it := range r.Items {
+		if !it.Stops.IsZero() && !it.Stops.After(r.at) && len(names) < 3 {
+			names = append(names, it.Reference)
+		}
+	}
+	return &chest.Error{Code: chest.NotPossible, Field: "allow_refusals",
+		Detail: fmt.Sprintf("%d items would not be served any more at once (%s): let the rules begin later (from), or say that this is "+
+			"meant (allow_refusals)",
+			r.Stops, strings.Join(names, ", "))}
+}
+
+// owned reports whether an item's owner, or else its drawer's, is one that the rules ask for.
+func owned(r lifecycle.Rules, item, drawer string) bool {
+	owner := item
+	if owner == "" {
+		owner = drawer
+	}
+	kind, _, _ := strings.Cut(owner, ":")
+	return r.Owner == "" || owner != "" && (r.Owner == lifecycle.OwnedByAny || r.Owner == kind)
+}
+
+// checkRules refuses what the rules of a drawer do not allow for a new version.
+func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Time) error {
+	rules := life.Rules.At(now)
+	if rules.NeedsEnd && v.Window.NotAfter.IsZero() {
+		return chest.Invalid("not_after", "the rules of %s demand an end: give not_after (--until)", d.Row.Name)
+	}
+	if rules.MaxAge != 0 && v.Window.NotBefore.After(now.Add(time.Duration(rules.MaxAge))) {
+		return chest.Invalid("not_before", "a version of %s is served for %s after it is made, so that this one would end before it begins",
+			d.Row.Name, rules.MaxAge)
+	}
+	if rules.Recipe == "" {
+		return nil
+	}
+	recipes := []secretvalue.Recipe{v.Recipe}
+	for _, f := range v.Fields {
+		recipes = append(recipes, f.Recipe)
+	}
+	for _, recipe := range recipes {
+		if recipe != "" && recipe != ByRule && recipe.Chance() < secretvalue.Recipe(rules.Recipe).Chance() {
+			return chest.Invalid("generate", "%s leaves less to chance than the rules of %s ask for: %s", recipe, d.Row.Name, rules.Recipe)
+		}
+	}
+	return nil
+}
+
+// ByRule is the recipe that stands for the one that a drawer's rules name, or a good one when they name none.
+const ByRule secretvalue.Recipe = "rule"
+
+const goodRecipe secretvalue.Recipe = "characters:32"
+
+// cooked is a new version in which the recipe of the rules is named.
+func (v NewVersion) cooked(rules lifecycle.Rules) NewVersion {
+	by := secretvalue.Recipe(rules.Recipe)
+	if by == "" {
+		by = goodRecipe
+	}
+	if v.Recipe == ByRule {
+		v.Recipe = by
+	}
+	fields := make([]NewField, len(v.Fields))
+	for i, f := range v.Fields {
+		if fields[i] = f; f.Recipe == ByRule {
+			fields[i].Recipe = by
+		}
+	}
+	v.Fields = fields
+	return v
+}
+
+// checkOwned refuses an item whose owner the rules do not allow.
+func checkOwned(d *chest.Drawer, owner string, now time.Time) error {
+	rules := d.Schedule.At(now)
+	if owned(rules, owner, d.Row.Owner) {
+		return nil
+	}
+	if rules.Owner == lifecycle.OwnedByAny {
+		return chest.Invalid("owner", "the rules of %s demand an owner", d.Row.Name)
+	}
+	return chest.Invalid("owner", "the rules of %s demand that a %s owns each item", d.Row.Name, rules.Owner)
+}

@@ -1,0 +1,220 @@
+package shelf
+
+import (
+	"context"
+	"sync"
+	"tansu/internal/chest"
+	"tansu/internal/store"
+	"time"
+
+	"tansu/internal/core/reference"
+)
+
+// waiting is those who wait for values to change, by the marks that their answers rest on: a change wakes those whose answers it may
+// have changed, and nobody else. Each then looks for itself.
+type waiting struct {
+	mu     sync.Mutex
+	byMark map[store.Mark]map[*waiter]struct{}
+	all    map[*waiter]struct{}
+	by     map[string]int // of each identity
+}
+
+// waiter is woken through a channel that holds one call: more of them while it looks are one.
+type waiter struct {
+	calls chan struct{}
+	who   string
+	marks []store.Mark
+}
+
+// How many wait at once, in all and of one identity, so that nobody uses up the room of others.
+const (
+	mostWaiting = 20_000
+	mostByOne   = 6_000
+)
+
+func (w *waiting) add(who string) (*waiter, bool) {
+	one := &waiter{calls: make(chan struct{}, 1), who: who}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.all) >= mostWaiting || w.by[who] >= mostByOne {
+		return nil, false
+	}
+	if w.by == nil {
+		w.by, w.all, w.byMark = map[string]int{}, map[*waiter]struct{}{}, map[store.Mark]map[*waiter]struct{}{}
+	}
+	w.by[who]++
+	w.all[one] = struct{}{}
+	return one, true
+}
+
+func (w *waiting) remove(one *waiter) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.unmark(one)
+	delete(w.all, one)
+	if w.by[one.who]--; w.by[one.who] == 0 {
+		delete(w.by, one.who)
+	}
+}
+
+// restOn says what a waiter's answers rest on now.
+func (w *waiting) restOn(one *waiter, marks []store.Mark) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.unmark(one)
+	one.marks = marks
+	for _, mark := range marks {
+		if w.byMark[mark] == nil {
+			w.byMark[mark] = map[*waiter]struct{}{}
+		}
+		w.byMark[mark][one] = struct{}{}
+	}
+}
+
+// unmark is called with the lock.
+func (w *waiting) unmark(one *waiter) {
+	for _, mark := range one.marks {
+		delete(w.byMark[mark], one)
+		if len(w.byMark[mark]) == 0 {
+			delete(w.byMark, mark)
+		}
+	}
+}
+
+// wake calls those whose answers a change may have changed.
+func (w *waiting) wake(touched []store.Mark) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.all) == 0 {
+		return
+	}
+	for _, mark := range touched {
+		if mark.What == store.MarkSubject && mark.ID == "" { // what many may do
+			call(w.all)
+			return
+		}
+		call(w.byMark[mark])
+	}
+}
+
+func call(waiters map[*waiter]struct{}) {
+	for one := range waiters {
+		select {
+		case one.calls <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// Watcher is who waits for values to change. An error says that nobody listens any more.
+type Watcher struct {
+	Begin  func() error      // when it is decided that the caller may ask
+	Change func(Check) error // the answer for one reference: all of them at first, and then those that are other ones
+	Pause  func() error      // when all was told for now
+}
+
+// lookedAfter is how often a watcher is told that the chest is still there, and its token and all answers are looked at: what is
+// watched by an old name is told of then.
+const lookedAfter = 10 * time.Second
+
+// WatchValues tells somebody what would come of reading some values, as [Service.Check] does, and again whenever that is
+// something else: a new version, an end, a grant that was given or taken. No value is opened for it. It goes on until the
+// context ends, nobody listens any more, or the caller's token is no good any more.
+func (s *Shelf) WatchValues(ctx context.Context, c chest.Caller, refs []reference.Reference, w Watcher) error {
+	one, room := s.waiting.add(c.ID)
+	if !room {
+		return &chest.Error{Code: chest.Throttled, Detail: "too many wait for changes: ask again later", RetryAfter: time.Minute}
+	}
+	defer s.waiting.remove(one)
+	if err := s.markAll(one, c, refs); err != nil {
+		return err
+	}
+	told, err := s.Check(c, Preflight{References: refs})
+	if err != nil {
+		return err
+	}
+	if err := w.Begin(); err != nil {
+		return err
+	}
+	for _, ch := range told {
+		if err := w.Change(ch); err != nil {
+			return err
+		}
+	}
+	after := time.NewTicker(lookedAfter)
+	defer after.Stop()
+	for {
+		if err := w.Pause(); err != nil {
+			return err
+		}
+		turn := time.NewTimer(s.nextTurn(told))
+		select {
+		case <-ctx.Done():
+		case <-one.calls:
+		case <-turn.C:
+		case <-after.C:
+		}
+		turn.Stop()
+		if ctx.Err() != nil || !s.heart.StillGood(c) {
+			return nil
+		}
+		if err := s.tellChanges(c, one, refs, told, w.Change); err != nil {
+			return err
+		}
+	}
+}
+
+// longest is how long a watcher waits for a change by itself before it looks again.
+const longest = time.Hour
+
+// nextTurn is how long it takes until one of the answers changes by itself.
+func (s *Shelf) nextTurn(told []Check) time.Duration {
+	now, wait := s.heart.Now(), longest
+	for _, ch := range told {
+		if !ch.Changes.IsZero() {
+			wait = min(wait, max(ch.Changes.Sub(now), time.Second))
+		}
+	}
+	return wait
+}
+
+// markAll lets a waiter be woken by what its answers rest on now.
+func (s *Shelf) markAll(one *waiter, c chest.Caller, refs []reference.Reference) error {
+	st, err := s.heart.Look()
+	if err != nil {
+		return err
+	}
+	var b store.Basis
+	b.RestOn(store.MarkSubject, c.ID)
+	b.RestOn(store.MarkProof, c.Token)
+	for _, ref := range refs {
+		if st.Drawer(ref.Drawer) == nil {
+			b.RestOn(store.MarkName, ref.Drawer)
+		}
+		st.At(ref.Drawer, ref.Item).RestOn(&b)
+	}
+	s.waiting.restOn(one, b.Marks)
+	return nil
+}
+
+// tellChanges looks again, and tells what is another answer than before.
+func (s *Shelf) tellChanges(c chest.Caller, one *waiter, refs []reference.Reference, told []Check, tell func(Check) error) error {
+	if err := s.markAll(one, c, refs); err != nil {
+		return nil // locked meanwhile: whoever listens comes back
+	}
+	st, err := s.heart.Look()
+	if err != nil {
+		return nil
+	}
+	row, ctx := st.Identity(c.ID), c.Context(s.heart.Now())
+	for i, ref := range refs {
+		before, now := told[i], check(st, row, ctx, ref)
+		told[i] = now
+		if now.Served != before.Served || now.Version != before.Version || now.Reason != before.Reason || !now.NotAfter.Equal(before.NotAfter) {
+			if err := tell(now); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

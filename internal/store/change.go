@@ -1,0 +1,272 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Change is what a work does to rows and contents. It is made by whoever decides, and from the moment it is submitted it is the
+// store's; after a commit its rows are as they were stored. The order of rows is that in which they are written.
+type Change struct {
+	Rows     []RowChange
+	Contents []ContentChange
+	Founds   *Chest // of a chest that is being made
+
+	folded *Fold // refusals that were counted and become the work's entry
+	sealer Sealer
+	shares map[string]*sum // what it changes of the tally, and of buckets
+}
+
+// RowChange is one row: a new one, one in the place of another with the same id, or one that is removed.
+type RowChange struct {
+	Before Row // nil for a new one
+	After  Row // nil for one that is removed
+}
+
+// ContentChange is the ciphertext of a version, in the place of the one that was there; nil removes it.
+type ContentChange struct {
+	Version    string
+	Ciphertext []byte
+}
+
+// Insert adds a new row. One with the same id or name is [ErrExists].
+func (c *Change) Insert(row Row) { c.Rows = append(c.Rows, RowChange{After: row}) }
+
+// Update puts a row in the place of another with the same id. If the stored row is not before any more, it is [ErrStale].
+func (c *Change) Update(before, after Row) { c.Rows = append(c.Rows, RowChange{before, after}) }
+
+// Delete removes a row. If the stored row is not row any more, it is [ErrStale].
+func (c *Change) Delete(row Row) { c.Rows = append(c.Rows, RowChange{Before: row}) }
+
+// PutContent stores the ciphertext of a version, and DropContent removes it; that there is none is no error.
+func (c *Change) PutContent(version string, ciphertext []byte) {
+	c.Contents = append(c.Contents, ContentChange{version, ciphertext})
+}
+
+// DropContent removes the ciphertext of a version.
+func (c *Change) DropContent(version string) { c.PutContent(version, nil) }
+
+// Empty reports whether it changes nothing.
+func (c *Change) Empty() bool {
+	return len(c.Rows) == 0 && len(c.Contents) == 0 && c.Founds == nil && c.folded == nil
+}
+
+// Stored returns the row of an id as it was stored by a change; the zero row if there is none of that kind.
+func Stored[R Row](c *Change, id string) (found R) {
+	for _, row := range c.Rows {
+		if r, is := row.After.(R); is && idOf(r) == id {
+			found = r
+		}
+	}
+	return found
+}
+
+// seal gives each row its revision and its MAC, before anybody waits for it. It is done again for one that is submitted again.
+func (w *writer) seal(c *Change) error {
+	if c == nil || len(c.Rows) == 0 {
+		return nil
+	}
+	bound := w.bound.Load()
+	if bound == nil {
+		return ErrNotBound
+	}
+	c.sealer, c.shares = *bound, map[string]*sum{}
+	of := func(row Row) *sum {
+		id := bucketOf(row)
+		if c.shares[id] == nil {
+			c.shares[id] = &sum{}
+		}
+		return c.shares[id]
+	}
+	for i := range c.Rows {
+		row := &c.Rows[i]
+		revision := int64(1)
+		if row.Before != nil {
+			of(row.Before).sub(c.sealer.RowTally(authenticated(row.Before)))
+			revision = row.Before.seal().Revision + 1
+		}
+		if row.After != nil {
+			after := row.After.withSeal(Seal{Revision: revision})
+			content := authenticated(after)
+			mac := c.sealer.RowMAC(content)
+			row.After = after.withSeal(Seal{Revision: revision, MAC: mac[:]})
+			of(row.After).add(c.sealer.RowTally(content))
+		}
+	}
+	return nil
+}
+
+// make writes a change in a transaction.
+func (w *writer) make(tx *sqlx.Tx, c *Change) error {
+	if len(c.Rows) > 0 && (w.sealer == nil || w.sealer != c.sealer) {
+		return ErrNotBound // it was locked meanwhile
+	}
+	if c.Founds != nil {
+		if err := insertChest(tx, *c.Founds); err != nil {
+			return err
+		}
+	}
+	var words wordChanges
+	for _, row := range c.Rows {
+		if err := w.makeRow(tx, row, &words); err != nil {
+			return err
+		}
+	}
+	for _, content := range c.Contents {
+		if err := w.makeContent(tx, content); err != nil {
+			return err
+		}
+	}
+	if c.folded != nil {
+		if err := c.folded.unfold(tx); err != nil {
+			return err
+		}
+	}
+	if err := words.index(tx); err != nil {
+		return err
+	}
+	w.count(c.shares)
+	return nil
+}
+
+func (w *writer) makeRow(tx *sqlx.Tx, row RowChange, words *wordChanges) error {
+	switch {
+	case row.After == nil:
+		return one(tx, w.changes[row.Before.table()].remove, row.Before)
+	case row.Before != nil:
+		kind := w.changes[row.After.table()]
+		statement, err := kind.update(tx, row.Before, row.After)
+		if err != nil {
+			return err
+		}
+		if err := one(tx, statement, row.After); err != nil {
+			return err
+		}
+		was, isItem := row.Before.(Item)
+		if after, is := row.After.(Item); isItem && is && was.said() != after.said() {
+			words.said = append(words.said, was.ID)
+		}
+		return nil
+	}
+	result, err := tx.NamedStmt(w.changes[row.After.table()].insert).Exec(row.After)
+	if isConstraint(err) {
+		return ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	if _, is := row.After.(Item); is {
+		at, err := result.LastInsertId()
+		if err != nil {
+			return err
+		}
+		words.add(at)
+	}
+	return nil
+}
+
+func (w *writer) makeContent(tx *sqlx.Tx, c ContentChange) error {
+	if c.Ciphertext == nil {
+		_, err := tx.Exec("DELETE FROM contents WHERE version = ?", c.Version)
+		return err
+	}
+	_, err := tx.Stmtx(w.content).Exec(c.Version, c.Ciphertext)
+	return err
+}
+
+// one runs a statement that must change exactly one row.
+func one(tx *sqlx.Tx, statement *sqlx.NamedStmt, row Row) error {
+	result, err := tx.NamedStmt(statement).Exec(row)
+	if isConstraint(err) {
+		return ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	if changed, err := result.RowsAffected(); err != nil || changed != 1 {
+		return errors.Join(ErrStale, err)
+	}
+	return nil
+}
+
+// wordChanges are the items of one change that are to be made findable by what is said about them. It is done once for all,
+// because each statement that touches that index by itself costs much more.
+type wordChanges struct {
+	first, last int64    // rows of items that are new; there are no others between them
+	said        []string // items about which something else is said than before, by their ids
+}
+
+func (c *wordChanges) add(row int64) {
+	if c.first == 0 {
+		c.first = row
+	}
+	c.last = row
+}
+
+const toWords = ` INTO items_words (rowid, name, description, owner, labels, shape, created_by)
+	SELECT rowid, name, description, owner, labels, shape, created_by FROM items WHERE `
+
+func (c *wordChanges) index(tx *sqlx.Tx) error {
+	if c.first != 0 {
+		if _, err := tx.Exec("INSERT"+toWords+"rowid BETWEEN ? AND ?", c.first, c.last); err != nil {
+			return err
+		}
+	}
+	for part := range slices.Chunk(c.said, pageSize) {
+		statement, ids, err := sqlx.In("INSERT OR REPLACE"+toWords+"id IN (?)", part)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(statement, ids...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// insertChest stores what a new chest is.
+func insertChest(tx *sqlx.Tx, c Chest) error {
+	_, err := tx.NamedExec(`INSERT INTO chest (one, id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib,
+		slot_threads, slot_wrapped, authority_certificate, authority_sealed, tally, tally_revision, tally_mac, tally_form)
+		VALUES (1, :id, :created_at, :slot_method, :slot_salt, :slot_passes, :slot_memory_kib, :slot_threads, :slot_wrapped,
+		:authority_certificate, :authority_sealed, x'', 0, x'', 2)`, c)
+	return err
+}
+
+// statement is a write to what is worked out from entries, or to what is kept beside them: a text or a prepared one, and what
+// is put into it.
+type statement struct {
+	text      string
+	prepared  *sqlx.Stmt
+	named     *sqlx.NamedStmt // takes the one argument by its fields
+	arguments []any
+}
+
+func (s statement) run(tx *sqlx.Tx) (err error) {
+	switch {
+	case s.named != nil:
+		_, err = tx.NamedStmt(s.named).Exec(s.arguments[0])
+	case s.prepared != nil:
+		_, err = tx.Stmtx(s.prepared).Exec(s.arguments...)
+	default:
+		_, err = tx.Exec(s.text, s.arguments...)
+	}
+	return err
+}
+
+func runAll(tx *sqlx.Tx, list []statement) error {
+	for _, s := range list {
+		if err := s.run(tx); err != nil {
+			return fmt.Errorf("%s: %w", s.text, err)
+		}
+	}
+	return nil
+}
+
+// derive runs one statement through the writer.
+func (w *writer) derive(text string, arguments ...any) error {
+	return w.Submit(&Work{derived: []statement{{text: text, arguments: arguments}}})
+}
