@@ -36,6 +36,17 @@ func (a *app) quietly(ask func() (secretvalue.Value, error)) (secretvalue.Value,
 		close(done)
 		_ = term.Restore(fd, before)
 	}()
+	settings, err := unix.IoctlGetTermios(fd, unix.TCGETS)
+	if err != nil {
+		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
+	}
+	settings.Lflag &^= unix.ECHO
+	settings.Lflag |= unix.ICANON | unix.ISIG
+	settings.Iflag |= unix.ICRNL
+	if err := unix.IoctlSetTermios(fd, unix.TCSETS, settings); err != nil {
+		return secretvalue.Value{}, fmt.Errorf("switch the terminal's echo off: %w", err)
+	}
+	// Only from here on, and nothing sets the terminal after it: what Ctrl-C restores stays restored.
 	go func() {
 		select {
 		case <-interrupted:
@@ -45,26 +56,18 @@ func (a *app) quietly(ask func() (secretvalue.Value, error)) (secretvalue.Value,
 		case <-done:
 		}
 	}()
-	settings, err := unix.IoctlGetTermios(fd, unix.TCGETS)
-	if err != nil {
-		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
-	}
-	settings.Lflag &^= unix.ECHO
-	if err := unix.IoctlSetTermios(fd, unix.TCSETS, settings); err != nil {
-		return secretvalue.Value{}, fmt.Errorf("switch the terminal's echo off: %w", err)
-	}
 	return ask()
 }
 
 // prompt asks for one line; the echo is off already.
 func (a *app) prompt(text string) (secretvalue.Value, error) {
 	fmt.Fprint(a.Err, text)
-	content, err := term.ReadPassword(int(a.In.Fd()))
+	content, err := a.readLine()
 	fmt.Fprintln(a.Err)
-	if errors.Is(err, io.EOF) {
+	if errors.Is(err, io.EOF) && len(content) == 0 {
 		return secretvalue.Value{}, usagef("nothing was given")
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, io.EOF) {
 		return secretvalue.Value{}, fmt.Errorf("read the terminal: %w", err)
 	}
 	return secretvalue.New(content), nil
@@ -96,24 +99,29 @@ func (a *app) hiddenTwice(what string) (secretvalue.Value, error) {
 
 func (a *app) terminal() bool { return term.IsTerminal(int(a.In.Fd())) }
 
-// one line of standard input, when it is not a terminal: for passphrases, passwords and codes in scripts.
-func (a *app) line(what string) (secretvalue.Value, error) {
+// readLine reads one line, without its end, and nothing that follows it; io.EOF says that the input ended before the line did.
+func (a *app) readLine() ([]byte, error) {
 	var content []byte
+	var err error
 	one := make([]byte, 1)
-	for len(content) < 4096 {
-		n, err := a.In.Read(one)
+	for len(content) < 4096 && err == nil {
+		var n int
+		n, err = a.In.Read(one)
 		if n == 1 && one[0] == '\n' {
+			err = nil
 			break
 		}
 		content = append(content, one[:n]...)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return secretvalue.Value{}, usagef("standard input is closed; %s comes from a terminal or from standard input", what)
-		}
 	}
-	content = bytes.TrimSuffix(content, []byte("\r"))
+	return bytes.TrimSuffix(content, []byte("\r")), err
+}
+
+// one line of standard input, when it is not a terminal: for passphrases, passwords and codes in scripts.
+func (a *app) line(what string) (secretvalue.Value, error) {
+	content, err := a.readLine()
+	if err != nil && !errors.Is(err, io.EOF) {
+		return secretvalue.Value{}, usagef("standard input is closed; %s comes from a terminal or from standard input", what)
+	}
 	if len(content) == 0 {
 		return secretvalue.Value{}, usagef("standard input is empty; %s comes from a terminal or from standard input", what)
 	}
