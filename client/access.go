@@ -183,7 +183,7 @@ type ImportProblem struct {
 
 // Import moves a plaintext file into a drawer.
 func (c *Client) Import(ctx context.Context, drawer string, n NewImport) (r ImportReport, err error) {
-	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/import", n, &r)
+	return r, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(drawer)+"/import", n, &r)
 }
 
 // AddRole makes a custom role.
@@ -251,12 +251,12 @@ func (c *Client) Policy(ctx context.Context) (string, error) {
 
 // DiffPolicy says what applying a policy would change.
 func (c *Client) DiffPolicy(ctx context.Context, policy string) (d PolicyDifference, err error) {
-	return d, c.post(ctx, "/api/policy/difference", map[string]string{"policy": policy}, &d)
+	return d, c.post(lengthy(ctx), "/api/policy/difference", map[string]string{"policy": policy}, &d)
 }
 
 // ApplyPolicy makes the access state what a policy says, all of it or nothing.
 func (c *Client) ApplyPolicy(ctx context.Context, p Applying) (d PolicyDifference, err error) {
-	return d, c.do(ctx, http.MethodPut, "/api/policy", p, &d, nil)
+	return d, c.do(lengthy(ctx), http.MethodPut, "/api/policy", p, &d, nil)
 }
 
 // Tighten lists what could be tighter, from what was used since a moment; a zero time means 30 days.
@@ -275,7 +275,7 @@ func (c *Client) Owned(ctx context.Context, subject string) (o Owned, err error)
 
 // HandOver gives everything that one subject owns to another.
 func (c *Client) HandOver(ctx context.Context, from, to string) (o Owned, err error) {
-	return o, c.post(ctx, "/api/identities/"+url.PathEscape(from)+"/hand-over", map[string]string{"to": to}, &o)
+	return o, c.post(lengthy(ctx), "/api/identities/"+url.PathEscape(from)+"/hand-over", map[string]string{"to": to}, &o)
 }
 
 // ChangeIdentity changes what is said about an identity.
@@ -297,7 +297,7 @@ func (c *Client) Examine(ctx context.Context) ([]string, error) {
 	var answer struct {
 		Touched []string `json:"touched"`
 	}
-	err := c.post(ctx, "/api/examine", nil, &answer)
+	err := c.post(lengthy(ctx), "/api/examine", nil, &answer)
 	return answer.Touched, err
 }
 

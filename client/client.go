@@ -56,6 +56,7 @@ type Options struct {
 type Client struct {
 	address string
 	http    *http.Client
+	patient *http.Client // for what may take minutes
 	options Options
 
 	mu    sync.Mutex // guards token and ends
@@ -117,17 +118,18 @@ func New(o Options) (*Client, error) {
 		// The chest names no authority: it knows each certificate by itself.
 		transport.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return o.Certificate, nil }
 	}
-	return &Client{
-		address: strings.TrimSuffix(o.Address, "/"),
-		options: o,
-		token:   o.Token,
-		http: &http.Client{
-			Transport:     transport,
-			Timeout:       30 * time.Second,
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		},
-	}, nil
+	within := func(limit time.Duration) *http.Client {
+		return &http.Client{Transport: transport, Timeout: limit,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	}
+	return &Client{address: strings.TrimSuffix(o.Address, "/"), options: o, token: o.Token, http: within(30 * time.Second),
+		patient: within(11 * time.Minute)}, nil
 }
+
+// lengthy is a context of what may take minutes: a file of a hundred thousand values, or a policy of as many lines.
+func lengthy(ctx context.Context) context.Context { return context.WithValue(ctx, lengthyKey{}, true) }
+
+type lengthyKey struct{}
 
 // Address returns where the chest is.
 func (c *Client) Address() string { return c.address }
@@ -264,7 +266,11 @@ func (c *Client) send(ctx context.Context, method, path, token string, in, out a
 }
 
 func (c *Client) receive(request *http.Request, out any) error {
-	response, err := c.http.Do(request)
+	asks := c.http
+	if request.Context().Value(lengthyKey{}) != nil {
+		asks = c.patient
+	}
+	response, err := asks.Do(request)
 	if err != nil {
 		return &Unreachable{Address: c.address, Err: err}
 	}

@@ -102,12 +102,12 @@ func (c *Client) EndAlias(ctx context.Context, drawer, name string) error {
 
 // RotateKey gives a drawer another key, for a few seconds; until it is done, ask again to go on.
 func (c *Client) RotateKey(ctx context.Context, drawer string) (r Rotation, err error) {
-	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/key", nil, &r)
+	return r, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(drawer)+"/key", nil, &r)
 }
 
 // ShredDrawer destroys a drawer's key; typed is its exact name.
 func (c *Client) ShredDrawer(ctx context.Context, name, typed string) (r ShreddedDrawer, err error) {
-	return r, c.post(ctx, "/api/drawers/"+url.PathEscape(name)+"/shred", map[string]string{"name": typed}, &r)
+	return r, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(name)+"/shred", map[string]string{"name": typed}, &r)
 }
 
 // ShreddedDrawers lists what is left of drawers.
@@ -121,7 +121,7 @@ func (c *Client) ShreddedDrawers(ctx context.Context) ([]ShreddedDrawer, error) 
 
 // Export writes the current values of a drawer into one file.
 func (c *Client) Export(ctx context.Context, drawer string, n NewExport) (e Export, err error) {
-	return e, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/export", n, &e)
+	return e, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(drawer)+"/export", n, &e)
 }
 
 // Calendars lists the caller's calendar addresses, without their private parts.

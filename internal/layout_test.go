@@ -22,10 +22,11 @@ var layers = []string{
 	"internal/server",
 	"internal/httpapi internal/witness",
 	"internal/service",
-	"internal/people internal/rights internal/shelf internal/record internal/opening",
+	"internal/people internal/rights internal/shelf internal/ends internal/record internal/opening",
 	"internal/chest internal/usage",
 	"internal/store",
 	"internal/outlet internal/agent",
+	"internal/datadir",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift",
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +

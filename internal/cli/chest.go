@@ -14,6 +14,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/datadir"
 	"tansu/internal/opening"
 	"tansu/internal/server"
 	"tansu/internal/store"
@@ -52,7 +53,7 @@ The steward's enrolment code is printed once. It ends after 72 hours.`,
 }
 
 func (a *app) found(dir, keyFile string, hosts []string) error {
-	if err := store.Vacant(dir); err != nil {
+	if err := datadir.Vacant(dir); err != nil {
 		return err
 	}
 	founding := opening.Founding{Method: envelope.MethodPassphrase, Hosts: serverHosts(hosts)}

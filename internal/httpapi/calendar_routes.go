@@ -4,13 +4,13 @@ import (
 	"net/http"
 
 	"tansu/client"
-	"tansu/internal/shelf"
+	"tansu/internal/ends"
 )
 
 // calendarPath is where calendars are; the private part of an address follows it.
 const calendarPath = "/api/calendar/"
 
-func calendarJSON(f shelf.Calendar) client.Calendar {
+func calendarJSON(f ends.Calendar) client.Calendar {
 	answer := client.Calendar{ID: f.ID, Note: f.Note, NotAfter: f.NotAfter, CreatedAt: f.CreatedAt}
 	if f.Address.Len() > 0 {
 		answer.Path = calendarPath + string(f.Address.Reveal())

@@ -6,11 +6,13 @@ import (
 	"crypto/rand"
 	_ "embed" // for the contract
 	"encoding/hex"
+	"errors"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -73,6 +75,7 @@ type audience int
 const (
 	identified audience = iota
 	anyone
+	atLength // identified; it does so much that it may take minutes
 )
 
 const whoAmI = "/api/me"
@@ -112,14 +115,14 @@ var routes = []route{
 	{"POST", "/api/drawers/:drawer/items/:item/move", identified, (*api).move},
 	{"DELETE", "/api/drawers/:drawer/aliases/:item", identified, (*api).endAlias},
 	{"PUT", "/api/drawers/:drawer/rules", identified, (*api).setDrawerRules},
-	{"POST", "/api/drawers/:drawer/key", identified, (*api).rotateKey},
-	{"POST", "/api/drawers/:drawer/shred", identified, (*api).shredDrawer},
+	{"POST", "/api/drawers/:drawer/key", atLength, (*api).rotateKey},
+	{"POST", "/api/drawers/:drawer/shred", atLength, (*api).shredDrawer},
 	{"GET", "/api/shredded-drawers", identified, (*api).shreddedDrawers},
-	{"POST", "/api/drawers/:drawer/export", identified, (*api).exportDrawer},
+	{"POST", "/api/drawers/:drawer/export", atLength, (*api).exportDrawer},
 	{"GET", "/api/calendars", identified, (*api).listCalendars},
 	{"POST", "/api/calendars", identified, (*api).newCalendar},
 	{"DELETE", "/api/calendars/:calendar", identified, (*api).endCalendar},
-	{"POST", "/api/drawers/:drawer/import", identified, (*api).importFile},
+	{"POST", "/api/drawers/:drawer/import", atLength, (*api).importFile},
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 	{"POST", "/api/values", identified, (*api).readValues},
@@ -141,7 +144,7 @@ var routes = []route{
 	{"DELETE", "/api/identities/:subject/members/:member", identified, (*api).leave},
 	{"GET", "/api/identities/:subject/reads", identified, (*api).readings},
 	{"GET", "/api/identities/:subject/owned", identified, (*api).owned},
-	{"POST", "/api/identities/:subject/hand-over", identified, (*api).handOver},
+	{"POST", "/api/identities/:subject/hand-over", atLength, (*api).handOver},
 	{"GET", "/api/roles", identified, (*api).listRoles},
 	{"POST", "/api/roles", identified, (*api).addRole},
 	{"PUT", "/api/roles/:role", identified, (*api).changeRole},
@@ -163,11 +166,11 @@ var routes = []route{
 	{"POST", "/api/receipts/:receipt/decline", identified, (*api).declineRefusal},
 
 	{"GET", "/api/policy", identified, (*api).exportPolicy},
-	{"POST", "/api/policy/difference", identified, (*api).diffPolicy},
-	{"PUT", "/api/policy", identified, (*api).applyPolicy},
+	{"POST", "/api/policy/difference", atLength, (*api).diffPolicy},
+	{"PUT", "/api/policy", atLength, (*api).applyPolicy},
 	{"GET", "/api/tighten", identified, (*api).tighten},
 	{"POST", "/api/steward/set-aside", identified, (*api).setStewardsAside},
-	{"POST", "/api/examine", identified, (*api).examine},
+	{"POST", "/api/examine", atLength, (*api).examine},
 
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/trail/archives", identified, (*api).archives},
@@ -228,7 +231,7 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		if err := chest.CheckReason(call.origin.Reason); err != nil {
 			return err
 		}
-		if r.who == identified {
+		if r.who != anyone {
 			if call.caller, err = a.authenticate(call); err != nil {
 				return err
 			}
@@ -236,8 +239,21 @@ func (a *api) handle(r route) echo.HandlerFunc {
 				header.Set("Tansu-Steward", "true")
 			}
 		}
+		if r.who == atLength {
+			if err := lengthen(c.Response()); err != nil {
+				return err
+			}
+		}
 		return r.handler(a, call)
 	}
+}
+
+// lengthy is how long a route that does much may take. The client waits a little longer.
+const lengthy = 10 * time.Minute
+
+func lengthen(w http.ResponseWriter) error {
+	control, until := http.NewResponseController(w), time.Now().Add(lengthy)
+	return errors.Join(control.SetReadDeadline(until), control.SetWriteDeadline(until))
 }
 
 const requestIDHeader = "Request-Id"

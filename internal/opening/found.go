@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/datadir"
 	"tansu/internal/store"
 )
 
@@ -95,7 +96,7 @@ func issueServer(records *store.Store, ca *authority.Authority, hosts []string, 
 	if err != nil {
 		return err
 	}
-	return records.WriteTLS(store.TLSFiles{Certificate: certificate, Key: key, Authority: ca.Certificate})
+	return records.WriteTLS(datadir.TLS{Certificate: certificate, Key: key, Authority: ca.Certificate})
 }
 
 // RenewServer replaces the server's certificate when it ends soon, or when it lacks one of the hosts. It needs the root

@@ -22,6 +22,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/datadir"
 	"tansu/internal/httpapi"
 	"tansu/internal/issuer"
 	"tansu/internal/opening"
@@ -121,7 +122,7 @@ func (s *Server) start() (err error) {
 		Names: s.names, IssuerKeys: s.issuers.Keys, Witnesses: s.options.Witnesses, Restored: s.options.Restored,
 		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
-		return &store.OpenError{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish",
+		return &datadir.Error{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish",
 			Remedy: "remove the directory and run tansu init again", Err: err}
 	}
 	if err := s.loadCertificate(); err != nil {

@@ -11,6 +11,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
+	"tansu/internal/ends"
 	"tansu/internal/opening"
 	"tansu/internal/people"
 	"tansu/internal/record"
@@ -48,6 +49,7 @@ type Service struct {
 	*people.People
 	*rights.Rights
 	*shelf.Shelf
+	*ends.Ends
 	*record.Record
 	*opening.Opening
 	Heart *chest.Chest
@@ -65,6 +67,7 @@ func New(records Records, o Options) (*Service, error) {
 		People: people.New(heart, records, people.Options{Names: o.Names, IssuerKeys: o.IssuerKeys}),
 		Rights: rights.New(heart, records),
 		Shelf:  shelf.New(heart, records),
+		Ends:   ends.New(heart),
 	}
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
 	s.Opening = opening.New(heart, records, s.Record, opening.Options{OnUnlock: o.OnUnlock, Restored: o.Restored})

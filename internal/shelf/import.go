@@ -54,9 +54,20 @@ type ImportReport struct {
 	Problem []importfile.Problem // what could not be read
 }
 
-// inPart is how many entries are put in in one transaction: few enough that nobody waits long behind it. A file with more is put in in
-// parts, each whole; when one cannot be stored, those before it stay, and the error says how many.
-const inPart = 100
+// A file is put in in parts, each whole, in one transaction: when one cannot be stored, those before it stay, and the error says how
+// many. A part has as many entries as took about partTime before, so that nobody waits long behind it, and at least some: a disk that is
+// slow is not made faster by asking it more often.
+const (
+	leastPart = 128
+	mostPart  = 1024
+	partTime  = 15 * time.Millisecond
+)
+
+// nextPart is how many entries the next part has after one of a size that took a time.
+func nextPart(size int, took time.Duration) int {
+	fits := float64(size) * float64(partTime) / float64(max(took, time.Microsecond))
+	return int(min(max(fits, leastPart), float64(size)*2, mostPart))
+}
 
 // Import moves the entries of a plaintext file into a drawer, each to an item of its name in lower case: nothing unless all can be put
 // in, unless told otherwise.
@@ -97,31 +108,45 @@ func (s *Shelf) Import(c chest.Caller, drawer string, n NewImport) (report Impor
 	return report, s.importAll(c, drawer, doing, n, &report)
 }
 
-// importAll puts entries in, part by part.
+// importAll puts entries in, part by part. While one is written, the next one is made ready.
 func (s *Shelf) importAll(c chest.Caller, drawer string, entries []importfile.Entry, n NewImport, report *ImportReport) error {
-	pruned, done := false, 0
-	for part := range slices.Chunk(entries, inPart) {
+	ready := make(chan importPart, 1)
+	makeReady := func(from, size int) importPart {
+		return s.importPart(c, drawer, entries, from, min(from+size, len(entries)), n)
+	}
+	ready <- makeReady(0, leastPart)
+	pruned := false
+	for done, size := 0, leastPart; done < len(entries); {
+		part := <-ready
+		to := part.to
+		if to < len(entries) {
+			go func() { ready <- makeReady(to, size) }()
+		}
+		began := time.Now()
 		err := s.heart.Try(func() error {
-			a := s.heart.Attempt(c, "import", drawer)
-			a.Entry.Detail = fmt.Sprintf("%d entries", len(entries))
-			if len(entries) > inPart {
-				a.Entry.Detail = fmt.Sprintf("%d entries, from %d on", len(entries), done+1)
+			if part.a == nil { // the one that was made ready was overtaken
+				part = makeReady(done, to-done)
 			}
+			a := part.a
+			part.a = nil
 			if err := a.Err(); err != nil {
 				return err
 			}
-			more, err := s.importPart(a, drawer, part, n)
-			pruned = pruned || more
-			if err != nil {
-				return a.Fail(err)
+			if part.err != nil {
+				return a.Fail(part.err)
 			}
 			return a.Commit("the import")
 		})
 		if err != nil {
+			if to < len(entries) {
+				<-ready
+			}
 			return partly(err, done)
 		}
-		done += len(part)
+		pruned = pruned || part.pruned
 		report.Done = true
+		size = nextPart(to-done, time.Since(began))
+		done = to
 	}
 	if pruned {
 		s.forgetJournal()
@@ -140,8 +165,30 @@ func partly(err error, done int) error {
 	return &with
 }
 
-// importPart puts some entries into an attempt's change. It reports whether a rule shreds versions along with it.
-func (s *Shelf) importPart(a *chest.Attempt, drawer string, entries []importfile.Entry, n NewImport) (pruned bool, err error) {
+// importPart is some entries of a file, ready to be put in.
+type importPart struct {
+	a      *chest.Attempt // with the change
+	to     int            // the entry after the last one
+	pruned bool           // a rule shreds versions along with it
+	err    error          // it cannot be put in
+}
+
+// importPart makes some entries ready.
+func (s *Shelf) importPart(c chest.Caller, drawer string, entries []importfile.Entry, from, to int, n NewImport) importPart {
+	a := s.heart.Attempt(c, "import", drawer)
+	a.Entry.Detail = fmt.Sprintf("%d entries", len(entries))
+	if to-from < len(entries) {
+		a.Entry.Detail = fmt.Sprintf("%d entries, from %d on", len(entries), from+1)
+	}
+	p := importPart{a: a, to: to}
+	if a.Err() == nil {
+		p.pruned, p.err = s.putAllIn(a, drawer, entries[from:to], n)
+	}
+	return p
+}
+
+// putAllIn puts entries into an attempt's change. It reports whether a rule shreds versions along with it.
+func (s *Shelf) putAllIn(a *chest.Attempt, drawer string, entries []importfile.Entry, n NewImport) (pruned bool, err error) {
 	puts, err := s.importPlan(a, drawer, entries, n)
 	if err != nil {
 		return false, err
@@ -151,6 +198,8 @@ func (s *Shelf) importPart(a *chest.Attempt, drawer string, entries []importfile
 		return false, chest.Missing("drawer "+drawer, "")
 	}
 	a.RestOnSpot(a.St.At(drawer))
+	var items []store.RowChange
+	newID := chest.NewIDs("it_")
 	for i := range puts {
 		p := &puts[i]
 		if p.blocks() { // what could be put in a moment ago cannot be any more
@@ -158,19 +207,22 @@ func (s *Shelf) importPart(a *chest.Attempt, drawer string, entries []importfile
 		}
 		if p.puts() {
 			before := len(a.More)
-			putIn(a, d, p, n)
+			items = append(items, putIn(a, d, p, n, newID))
 			pruned = pruned || len(a.More) > before+1
 		}
 	}
+	a.Change.Rows = append(items, a.Change.Rows...) // all items together, before their versions
 	return pruned, nil
 }
 
-// putIn puts one entry, and what rules shred along with it, into an attempt's change.
-func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport) {
-	row, versions := store.Item{ID: chest.NewID("it_"), Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: chest.Micros(a.Entry.At),
+// putIn puts one entry, and what rules shred along with it, into an attempt's change, and returns that of the item.
+func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport, newID func() string) store.RowChange {
+	row, versions := store.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: chest.Micros(a.Entry.At),
 		CreatedBy: a.Caller.Name}, []store.Version(nil)
 	if p.item != nil {
 		row, versions = p.item.Row, slices.Clone(p.item.Versions)
+	} else {
+		row.ID = newID()
 	}
 	version, ciphertext := seal(a, d, row, len(versions)+1, NewVersion{Window: n.Window, Note: n.Note}, p.filled)
 	entry := a.Entry
@@ -178,8 +230,6 @@ func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport) {
 		version.Number, p.grant, "by import"
 	entry.Outcome, entry.ItemID, entry.DrawerID = trail.Allowed, row.ID, d.Row.ID
 	a.More = append(a.More, entry)
-	at := len(a.Change.Rows)
-	a.Change.Rows = append(a.Change.Rows, store.RowChange{}) // the item's, when it is known what rules shred
 	a.Change.Insert(version)
 	a.Change.PutContent(version.ID, ciphertext)
 	versions = append(versions, version)
@@ -188,7 +238,7 @@ func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport) {
 	if p.item != nil {
 		change.Before = p.item.Row
 	}
-	a.Change.Rows[at] = change
+	return change
 }
 
 // putting is one entry on its way in.

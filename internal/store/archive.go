@@ -34,7 +34,7 @@ const (
 
 // Archives lists them, oldest first.
 func (s *Store) Archives() (list []Archive, err error) {
-	files, err := os.ReadDir(filepath.Join(s.dir, archiveDir))
+	files, err := os.ReadDir(filepath.Join(s.Dir(), archiveDir))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read archives: %w", err)
 	}
@@ -86,7 +86,7 @@ func (s *Store) ArchiveBefore(before int64) (a Archive, moved bool, err error) {
 	}
 	if err := s.checkArchive(a); err != nil {
 		return a, false, errors.Join(fmt.Errorf("the archive %s is not what was recorded, and nothing is removed: %w", a.Name, err),
-			os.Remove(filepath.Join(s.dir, archiveDir, a.Name)))
+			os.Remove(filepath.Join(s.Dir(), archiveDir, a.Name)))
 	}
 	return a, true, s.removeArchived(a)
 }
@@ -100,7 +100,7 @@ func (s *Store) firstEntry() (first uint64, err error) {
 }
 
 func (s *Store) writeArchive(a Archive) (err error) {
-	dir := filepath.Join(s.dir, archiveDir)
+	dir := filepath.Join(s.Dir(), archiveDir)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func (s *Store) removeArchived(a Archive) error {
 
 // archived calls visit with the entries in a file, until it returns false or none is left.
 func (s *Store) archived(a Archive, visit func(seq uint64, body string) bool) error {
-	file, err := os.Open(filepath.Join(s.dir, archiveDir, a.Name))
+	file, err := os.Open(filepath.Join(s.Dir(), archiveDir, a.Name))
 	if err != nil {
 		return fmt.Errorf("read the archive: %w", err)
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -110,15 +111,22 @@ func (w *writer) make(tx *sqlx.Tx, c *Change) error {
 		}
 	}
 	var words wordChanges
-	for _, row := range c.Rows {
-		if err := w.makeRow(tx, row, &words); err != nil {
+	for rows := c.Rows; len(rows) > 0; {
+		alike := newAlike(rows)
+		if len(alike) == rowsTogether {
+			if err := w.insertRows(tx, alike, &words); err != nil {
+				return err
+			}
+			rows = rows[len(alike):]
+			continue
+		}
+		if err := w.makeRow(tx, rows[0], &words); err != nil {
 			return err
 		}
+		rows = rows[1:]
 	}
-	for _, content := range c.Contents {
-		if err := w.makeContent(tx, content); err != nil {
-			return err
-		}
+	if err := w.makeContents(tx, c.Contents); err != nil {
+		return err
 	}
 	if c.folded != nil {
 		if err := c.folded.unfold(tx); err != nil {
@@ -152,29 +160,59 @@ func (w *writer) makeRow(tx *sqlx.Tx, row RowChange, words *wordChanges) error {
 		return nil
 	}
 	result, err := tx.NamedStmt(w.changes[row.After.table()].insert).Exec(row.After)
-	if isConstraint(err) {
-		return ErrExists
+	return words.inserted(result, err, row.After, 1)
+}
+
+// rowsTogether is how many new rows of one table, which follow each other in a change, are inserted by one statement.
+const rowsTogether = 32
+
+// newAlike are the first rows, at most as many as are inserted at once, if they are new ones of one table.
+func newAlike(rows []RowChange) []RowChange {
+	n := 0
+	for n < min(len(rows), rowsTogether) && rows[n].Before == nil && rows[n].After.table() == rows[0].After.table() {
+		n++
 	}
-	if err != nil {
-		return err
+	return rows[:n]
+}
+
+func (w *writer) insertRows(tx *sqlx.Tx, rows []RowChange, words *wordChanges) error {
+	kind := w.changes[rows[0].After.table()]
+	arguments := make([]any, 0, len(rows)*len(kind.columns))
+	for _, row := range rows {
+		arguments = kind.arguments(arguments, row.After)
 	}
-	if _, is := row.After.(Item); is {
-		at, err := result.LastInsertId()
+	result, err := tx.Stmtx(kind.insertMany).Exec(arguments...)
+	return words.inserted(result, err, rows[0].After, int64(len(rows)))
+}
+
+// makeContents writes contents, many with one statement where that many follow each other.
+func (w *writer) makeContents(tx *sqlx.Tx, contents []ContentChange) error {
+	for len(contents) > 0 {
+		var arguments []any
+		for _, c := range contents[:min(len(contents), rowsTogether)] {
+			if c.Ciphertext == nil {
+				break
+			}
+			arguments = append(arguments, c.Version, c.Ciphertext)
+		}
+		var err error
+		n := len(arguments) / 2
+		switch {
+		case n == rowsTogether:
+			_, err = tx.Stmtx(w.contents).Exec(arguments...)
+		case n > 0:
+			n = 1
+			_, err = tx.Stmtx(w.content).Exec(arguments[:2]...)
+		default:
+			n = 1
+			_, err = tx.Exec("DELETE FROM contents WHERE version = ?", contents[0].Version)
+		}
 		if err != nil {
 			return err
 		}
-		words.add(at)
+		contents = contents[n:]
 	}
 	return nil
-}
-
-func (w *writer) makeContent(tx *sqlx.Tx, c ContentChange) error {
-	if c.Ciphertext == nil {
-		_, err := tx.Exec("DELETE FROM contents WHERE version = ?", c.Version)
-		return err
-	}
-	_, err := tx.Stmtx(w.content).Exec(c.Version, c.Ciphertext)
-	return err
 }
 
 // one runs a statement that must change exactly one row.
@@ -199,11 +237,20 @@ type wordChanges struct {
 	said        []string // items about which something else is said than before, by their ids
 }
 
-func (c *wordChanges) add(row int64) {
-	if c.first == 0 {
-		c.first = row
+// inserted notes what came of inserting some rows of one table: the rows of items follow each other.
+func (c *wordChanges) inserted(result sql.Result, err error, row Row, n int64) error {
+	if isConstraint(err) {
+		return ErrExists
 	}
-	c.last = row
+	if _, is := row.(Item); err != nil || !is {
+		return err
+	}
+	last, err := result.LastInsertId()
+	if c.first == 0 {
+		c.first = last - n + 1
+	}
+	c.last = last
+	return err
 }
 
 const toWords = ` INTO items_words (rowid, name, description, owner, labels, shape, created_by)

@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/jmoiron/sqlx"
+
+	"tansu/internal/datadir"
 )
 
 // Entries that are committed together are packed. They are read back to the byte; and whatever somebody does to the packed
@@ -29,7 +31,7 @@ func TestPackedEntriesAreWhatWasRecorded(t *testing.T) {
 			t.Fatalf("recorded %s, read %s", want, recorded[at])
 		}
 	}
-	db, err := sqlx.Open("sqlite", filepath.Join(dir, databaseName))
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, datadir.DatabaseName))
 	must(t, err)
 	defer func() { _ = db.Close() }()
 	var packed []byte

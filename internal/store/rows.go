@@ -301,6 +301,7 @@ func columns(r Row) []string {
 // changes are the writes of a row type.
 type changes struct {
 	insert, remove *sqlx.NamedStmt
+	insertMany     *sqlx.Stmt // as many as are inserted at once
 	columns        []string
 	row            Row
 	updates        map[string]*sqlx.NamedStmt // by the columns that they set
@@ -317,7 +318,20 @@ func prepare(db *sqlx.DB, r Row) (c *changes, err error) {
 			return c, err
 		}
 	}
-	return c, nil
+	one := ", (?" + strings.Repeat(", ?", len(c.columns)-1) + ")"
+	c.insertMany, err = db.Preparex("INSERT INTO " + r.table() + " (" + strings.Join(c.columns, ", ") + ") VALUES " +
+		strings.Repeat(one, rowsTogether)[2:])
+	return c, err
+}
+
+// arguments adds the values of a row in the order of its columns.
+func (c *changes) arguments(to []any, row Row) []any {
+	value := reflect.ValueOf(row)
+	seal := value.NumField() - 1
+	for i := range seal {
+		to = append(to, value.Field(i).Interface())
+	}
+	return append(to, row.seal().Revision, row.seal().MAC)
 }
 
 // update is the statement that puts a row in the place of another. It sets what is another value only: SQLite enters a row anew into

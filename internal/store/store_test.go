@@ -15,6 +15,7 @@ import (
 
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
+	"tansu/internal/datadir"
 )
 
 var root = envelope.NewRoot("ch_test")
@@ -79,7 +80,7 @@ func entry(action string) trail.Entry {
 // edit changes the database file behind the store's back.
 func edit(t *testing.T, dir, statement string, arguments ...any) {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, databaseName)+"?_pragma=foreign_keys(0)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, datadir.DatabaseName)+"?_pragma=foreign_keys(0)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,7 +94,7 @@ func edit(t *testing.T, dir, statement string, arguments ...any) {
 // noticed, and the row is named.
 func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 	s, dir := newStore(t)
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, databaseName)+"?_pragma=foreign_keys(0)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, datadir.DatabaseName)+"?_pragma=foreign_keys(0)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -320,6 +321,67 @@ func TestChangeAndEntryAreOne(t *testing.T) {
 	if actions := actionsOf(t, s); strings.Contains(actions, "lost") {
 		t.Errorf("the entry of a change that was undone stayed: %s", actions)
 	}
+	if _, err := s.Trouble(); err != nil {
+		t.Errorf("a name that is taken counts as trouble with the file: %v", err)
+	}
+}
+
+// A change with many rows is written by few statements, alone, and by turns with others; it is whole or not there at all.
+func TestLargeChangeIsWholeAndHoldsNobodyUp(t *testing.T) {
+	s, dir := newStore(t)
+	large := func(from, to int) *Change {
+		c := &Change{}
+		for n := from; n < to; n++ {
+			c.Insert(Item{ID: fmt.Sprintf("it_x%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("berth-%04d", n)})
+		}
+		for n := from; n < to; n++ {
+			version := Version{ID: fmt.Sprintf("it_x%04d/1", n), Item: fmt.Sprintf("it_x%04d", n), Number: 1, WrappedKey: []byte{4}}
+			c.Insert(version)
+			c.PutContent(version.ID, []byte(version.ID))
+		}
+		return c
+	}
+	var all sync.WaitGroup
+	for n := range 4 { // 75 is no multiple of what one statement takes
+		all.Go(func() { must(t, s.Submit(&Work{Entry: entry("large"), Change: large(75*n, 75*n+75)})) })
+		all.Go(func() {
+			for range 50 {
+				must(t, s.Submit(&Work{Entry: entry("small")}))
+			}
+		})
+	}
+	all.Wait()
+	if err := s.Submit(&Work{Entry: entry("lost"), Change: large(299, 400)}); !errors.Is(err, ErrExists) {
+		t.Errorf("got %v, want ErrExists", err)
+	}
+	if actions := actionsOf(t, s); strings.Count(actions, "large") != 4 || strings.Count(actions, "small") != 200 ||
+		strings.Contains(actions, "lost") {
+		t.Errorf("recorded: %s", actions)
+	}
+	must(t, s.Close())
+	s, err := Open(dir)
+	must(t, err)
+	defer func() { _ = s.Close() }()
+	_, err = s.Bind(root)
+	must(t, err)
+	must(t, s.Check(root))
+	for n := range 400 {
+		name := fmt.Sprintf("berth-%04d", n)
+		it, err := s.Item("dr_1", name)
+		if n >= 300 {
+			if err == nil && it.Item.ID != "" {
+				t.Errorf("%s of a change that was undone is there", name)
+			}
+			continue
+		}
+		must(t, err)
+		if content, err := s.Content(it.Item.ID + "/1"); err != nil || string(content) != it.Item.ID+"/1" {
+			t.Errorf("%s has content %q, %v", name, content, err)
+		}
+	}
+	if rows, ok, err := s.Rare([]Said{{Columns: []string{"name"}, Text: "*berth-029*"}}); err != nil || !ok || len(rows["dr_1"]) != 10 {
+		t.Errorf("found by a part of their names: %v, %v", rows, err)
+	}
 }
 
 // One change that fails must not take along what happens to be in the same transaction.
@@ -422,7 +484,7 @@ func TestSubmitAfterCloseFails(t *testing.T) {
 
 func TestFilesAreForTheirOwnerAlone(t *testing.T) {
 	s, dir := newStore(t)
-	if err := s.WriteTLS(TLSFiles{Certificate: []byte("c"), Key: []byte("k"), Authority: []byte("a")}); err != nil {
+	if err := s.WriteTLS(datadir.TLS{Certificate: []byte("c"), Key: []byte("k"), Authority: []byte("a")}); err != nil {
 		t.Fatal(err)
 	}
 	info, err := os.Stat(dir)
@@ -448,12 +510,12 @@ func TestOpenSaysWhyItCannot(t *testing.T) {
 	}{
 		{"missing", func(t *testing.T, dir string) { must(t, os.RemoveAll(dir)) }, "does not exist"},
 		{"a file", func(t *testing.T, dir string) { must(t, os.RemoveAll(dir)); must(t, os.WriteFile(dir, nil, 0o600)) }, "is not a directory"},
-		{"empty", func(t *testing.T, dir string) { must(t, os.Remove(filepath.Join(dir, databaseName))) }, "holds no chest"},
+		{"empty", func(t *testing.T, dir string) { must(t, os.Remove(filepath.Join(dir, datadir.DatabaseName))) }, "holds no chest"},
 		{"open to others", func(t *testing.T, dir string) { must(t, os.Chmod(dir, 0o755)) }, "is open to others"},
-		{"database open to others", func(t *testing.T, dir string) { must(t, os.Chmod(filepath.Join(dir, databaseName), 0o644)) },
+		{"database open to others", func(t *testing.T, dir string) { must(t, os.Chmod(filepath.Join(dir, datadir.DatabaseName), 0o644)) },
 			"is open to others"},
 		{"not a database", func(t *testing.T, dir string) {
-			must(t, os.WriteFile(filepath.Join(dir, databaseName), []byte(strings.Repeat("nonsense ", 1000)), 0o600))
+			must(t, os.WriteFile(filepath.Join(dir, datadir.DatabaseName), []byte(strings.Repeat("nonsense ", 1000)), 0o600))
 		}, "is not a Tansu database"},
 		{"somebody else's database", func(t *testing.T, dir string) { edit(t, dir, "PRAGMA application_id = 7") }, "is not a Tansu database"},
 		{"from a newer Tansu", func(t *testing.T, dir string) {
@@ -464,7 +526,7 @@ func TestOpenSaysWhyItCannot(t *testing.T) {
 		must(t, s.Close())
 		c.spoil(t, dir)
 		_, err := Open(dir)
-		var problem *OpenError
+		var problem *datadir.Error
 		if !errors.As(err, &problem) || !strings.Contains(problem.Problem, c.problem) {
 			t.Errorf("%s: got %v, want %q", c.name, err, c.problem)
 		}
@@ -560,7 +622,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 func TestOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "chest")
 	must(t, os.Mkdir(dir, 0o700))
-	must(t, os.WriteFile(filepath.Join(dir, databaseName), nil, 0o600))
+	must(t, os.WriteFile(filepath.Join(dir, datadir.DatabaseName), nil, 0o600))
 	edit(t, dir, fmt.Sprintf("PRAGMA application_id = %d", applicationID))
 	edit(t, dir, "CREATE TABLE goose_db_version (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL, is_applied INTEGER "+
 		"NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))")

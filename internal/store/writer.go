@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -80,6 +81,7 @@ type writer struct {
 	insert    *sqlx.Stmt          // adds a row of entries
 	changes   map[string]*changes // by table
 	content   *sqlx.Stmt          // puts one
+	contents  *sqlx.Stmt          // puts as many as are put at once
 	setBucket *sqlx.Stmt
 	derived   struct { // what the index of the trail takes
 		posting, setPosting, setHashes, setBlock *sqlx.Stmt
@@ -108,6 +110,8 @@ type writer struct {
 type queue struct {
 	mu       sync.Mutex
 	works    []*Work
+	large    []*Work       // each in a transaction of its own, by turns with the others, who do not wait for two of them in a row
+	turn     bool          // the last transaction was of others, so that a large one comes next
 	led      bool          // somebody commits
 	room     *sync.Cond    // says that works were taken, or that nobody commits any more
 	sizes    [2]int        // of the last two batches
@@ -155,9 +159,9 @@ func (w *writer) start() (err error) {
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert: "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
-		&w.content: "INSERT INTO contents (version, ciphertext) VALUES (?, ?) ON CONFLICT (version) DO UPDATE SET ciphertext = " +
-			"excluded.ciphertext",
+		&w.insert:             "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
+		&w.content:            putContents(1),
+		&w.contents:           putContents(rowsTogether),
 		&w.setBucket:          "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:    "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setPosting: "INSERT OR REPLACE INTO postings (key, block, places) VALUES (?, ?, ?)",
@@ -191,6 +195,11 @@ func (w *writer) start() (err error) {
 	return nil
 }
 
+func putContents(n int) string {
+	return "INSERT INTO contents (version, ciphertext) VALUES (?, ?)" + strings.Repeat(", (?, ?)", n-1) +
+		" ON CONFLICT (version) DO UPDATE SET ciphertext = excluded.ciphertext"
+}
+
 // stop lets what is queued be written; it may be called again.
 func (w *writer) stop() {
 	q := &w.queue
@@ -216,7 +225,7 @@ func (w *writer) Submit(work *Work) error {
 		return err
 	}
 	if leads || <-work.told == lead {
-		w.lead()
+		w.lead(work)
 	}
 	return work.err
 }
@@ -225,13 +234,17 @@ func (w *writer) Submit(work *Work) error {
 func (q *queue) add(work *Work) (leads bool, err error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	for len(q.works) >= maxWaiting && !q.closed {
+	for len(q.works)+len(q.large) >= maxWaiting && !q.closed {
 		q.room.Wait()
 	}
 	if q.closed {
 		return false, fmt.Errorf("%w: the store is closed", ErrNotRecorded)
 	}
-	q.works = append(q.works, work)
+	if work.large() {
+		q.large = append(q.large, work)
+	} else {
+		q.works = append(q.works, work)
+	}
 	if q.expected != 0 && len(q.works) >= q.expected {
 		q.expected = 0
 		q.come <- struct{}{}
@@ -240,14 +253,21 @@ func (q *queue) add(work *Work) (leads bool, err error) {
 	return leads, nil
 }
 
+// largeFrom is from how many rows, contents and steps on a work takes so long that others are not put into one transaction with it.
+const largeFrom = 64
+
+func (work *Work) large() bool {
+	return len(work.derived) >= largeFrom || work.Change != nil && len(work.Change.Rows)+len(work.Change.Contents) >= largeFrom
+}
+
 // lead commits what is waiting, the leader's own work among it, and hands the lead on.
-func (w *writer) lead() {
+func (w *writer) lead(own *Work) {
 	defer func() {
 		if cause := recover(); cause != nil {
 			end(cause)
 		}
 	}()
-	batch := w.queue.take()
+	batch := w.queue.take(own)
 	w.commit(batch)
 	w.queue.handOn()
 	for _, work := range batch[1:] { // the first one is the leader's
@@ -268,10 +288,16 @@ const patience = 300 * time.Microsecond
 
 // take takes what is waiting. When there was company lately, it waits a moment for about half of those who are there, whom
 // the last two batches were: while they are written, the others are answered and ask again, so that neither the disk nor the
-// processors wait for each other. A lone client is never kept waiting.
-func (q *queue) take() []*Work {
+// processors wait for each other. A lone client is never kept waiting. A large work is taken alone.
+func (q *queue) take(own *Work) []*Work {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	q.turn = !own.large()
+	if own.large() { // it is the first of its kind: who comes first leads
+		q.large = q.large[1:]
+		q.room.Broadcast()
+		return []*Work{own}
+	}
 	if expected := min((q.sizes[0]+q.sizes[1])/2, maxBatch); expected > 1 && len(q.works) < expected {
 		q.expected = expected
 		q.mu.Unlock()
@@ -296,15 +322,20 @@ func (q *queue) take() []*Work {
 	return batch
 }
 
-// handOn makes the work that waits longest lead, or nobody if none waits.
+// handOn makes the work that waits longest lead, by turns a large one and another, or nobody if none waits.
 func (q *queue) handOn() {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if q.led = len(q.works) > 0; q.led {
+	q.led = true
+	switch {
+	case len(q.large) > 0 && (q.turn || len(q.works) == 0):
+		q.large[0].told <- lead
+	case len(q.works) > 0:
 		q.works[0].told <- lead
-		return
+	default:
+		q.led = false
+		q.room.Broadcast()
 	}
-	q.room.Broadcast()
 }
 
 // commit makes a batch durable in one transaction, and sets each work's err.
@@ -323,7 +354,9 @@ func (w *writer) commit(batch []*Work) {
 			w.trouble.Store(nil)
 		}
 	} else {
-		w.trouble.CompareAndSwap(nil, &trouble{time.Now(), err})
+		if !errors.Is(err, errUndone) {
+			w.trouble.CompareAndSwap(nil, &trouble{time.Now(), err})
+		}
 		w.seq, w.tally = seq, before
 		if w.memory != nil {
 			w.memory.Drop()
@@ -390,7 +423,7 @@ func (w *writer) writeChanges(tx *sqlx.Tx, batch []*Work) (err error) {
 			continue
 		}
 		if work.Change != nil || work.derived != nil {
-			if work.err, err = w.change(tx, work); err != nil {
+			if work.err, err = w.change(tx, work, len(batch) == 1); err != nil {
 				return err
 			}
 		}
@@ -463,27 +496,37 @@ func (w *writer) closeRow() {
 	w.buffer = w.buffer[:0]
 }
 
-// change makes one change so that it can be undone alone. The first error is the change's own, the second one means
-// that the whole transaction is lost.
-func (w *writer) change(tx *sqlx.Tx, work *Work) (refused, fatal error) {
-	if _, err := tx.Exec("SAVEPOINT work"); err != nil {
-		return nil, err
+// errUndone says that nothing was written because the only work of a transaction is not possible, and not because of the file.
+var errUndone = errors.New("the only change is not possible")
+
+// change makes one change so that it can be undone alone; one that is alone in its transaction is undone with it. The first error is the
+// change's own, the second one means that the whole transaction is lost.
+func (w *writer) change(tx *sqlx.Tx, work *Work, alone bool) (refused, fatal error) {
+	if !alone {
+		if _, err := tx.Exec("SAVEPOINT work"); err != nil {
+			return nil, err
+		}
 	}
 	if work.derived != nil {
 		refused = runAll(tx, work.derived)
 	} else {
 		refused = w.make(tx, work.Change)
 	}
-	if refused != nil {
+	if refused != nil && !errors.Is(refused, ErrExists) && !errors.Is(refused, ErrStale) && !errors.Is(refused, ErrNotBound) {
+		refused = fmt.Errorf("%w: %w", ErrNotRecorded, refused)
+	}
+	switch {
+	case alone && refused != nil && !errors.Is(refused, ErrNotRecorded):
+		return refused, errUndone
+	case alone:
+		return refused, refused
+	case refused != nil:
 		if _, err := tx.Exec("ROLLBACK TO work"); err != nil {
 			return nil, err
 		}
 	}
 	if _, err := tx.Exec("RELEASE work"); err != nil {
 		return nil, err
-	}
-	if refused != nil && !errors.Is(refused, ErrExists) && !errors.Is(refused, ErrStale) && !errors.Is(refused, ErrNotBound) {
-		refused = fmt.Errorf("%w: %w", ErrNotRecorded, refused)
 	}
 	return refused, nil
 }

@@ -31,6 +31,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash"
 	"sync"
 )
 
@@ -186,10 +187,10 @@ type Root struct {
 	chest    string
 	root     *Key
 	wrapping *Key
-	rows     [KeySize]byte
-	tally    [KeySize]byte
-	marks    [KeySize]byte
-	likes    [KeySize]byte
+	rows     *macKey
+	tally    *macKey
+	marks    *macKey
+	likes    *macKey
 	hosts    [KeySize]byte
 	trail    ed25519.PrivateKey
 	deliver  ed25519.PrivateKey
@@ -203,10 +204,10 @@ func rootOf(chest string, root *Key) *Root {
 		chest:    chest,
 		root:     root,
 		wrapping: newKey(derive(root.bytes[:], chest, "wrap keys")),
-		rows:     derive(root.bytes[:], chest, "authenticate rows"),
-		tally:    derive(root.bytes[:], chest, "tally rows"),
-		marks:    derive(root.bytes[:], chest, "device marks"),
-		likes:    derive(root.bytes[:], chest, "likeness"),
+		rows:     &macKey{bytes: derive(root.bytes[:], chest, "authenticate rows")},
+		tally:    &macKey{bytes: derive(root.bytes[:], chest, "tally rows")},
+		marks:    &macKey{bytes: derive(root.bytes[:], chest, "device marks")},
+		likes:    &macKey{bytes: derive(root.bytes[:], chest, "likeness")},
 		hosts:    derive(root.bytes[:], chest, "host keys"),
 		trail:    signingKey(derive(root.bytes[:], chest, "sign checkpoints")),
 		deliver:  signingKey(derive(root.bytes[:], chest, "sign deliveries")),
@@ -234,10 +235,10 @@ func (r *Root) Erase() {
 	r.erased = true
 	r.root.Erase()
 	r.wrapping.Erase()
-	clear(r.rows[:])
-	clear(r.tally[:])
-	clear(r.marks[:])
-	clear(r.likes[:])
+	r.rows.erase()
+	r.tally.erase()
+	r.marks.erase()
+	r.likes.erase()
 	clear(r.hosts[:])
 	clear(r.trail)
 	clear(r.deliver)
@@ -264,10 +265,10 @@ func (r *Root) OpenAuthority(sealed []byte) ([]byte, error) {
 }
 
 // RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).
-func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return r.mac(&r.rows, content) }
+func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return r.mac(r.rows, content) }
 
 // RowTally is a row's share in the tally of all rows, under a key of its own so that the stored MACs do not give it away.
-func (r *Root) RowTally(content []byte) [sha256.Size]byte { return r.mac(&r.tally, content) }
+func (r *Root) RowTally(content []byte) [sha256.Size]byte { return r.mac(r.tally, content) }
 
 // HostKey is the key under which a host that signs in with a credential may keep values on its disk. It is the same each time for
 // that credential, and never for another one.
@@ -281,7 +282,7 @@ func (r *Root) HostKey(credential string) [KeySize]byte {
 }
 
 // DeviceMark authenticates the mark of a device from which a person has signed in before.
-func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return r.mac(&r.marks, content) }
+func (r *Root) DeviceMark(content []byte) [sha256.Size]byte { return r.mac(r.marks, content) }
 
 // TrailKey signs checkpoints of the trail (Ed25519, RFC 8032). Its public half may be kept by anyone. It is a copy, for its caller to
 // clear; after Erase it is another key, which signs nothing that verifies.
@@ -300,28 +301,45 @@ func (r *Root) signing(key ed25519.PrivateKey) ed25519.PrivateKey {
 }
 
 // mac authenticates content under one of the keys; after Erase, under one that nobody has, so that nothing verifies.
-func (r *Root) mac(key *[KeySize]byte, content []byte) [sha256.Size]byte {
+func (r *Root) mac(key *macKey, content []byte) [sha256.Size]byte {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	if r.erased {
-		other := NewKey().bytes
-		return mac(other[:], content)
+		key = &macKey{bytes: NewKey().bytes}
 	}
-	return mac(key[:], content)
+	return key.mac(content)
+}
+
+// macKey is a key of HMAC-SHA256 (RFC 2104). What has taken the key in is used again: most of what is authenticated is short, and taking
+// the key in is half of the work. Safe for concurrent use, but for erase.
+type macKey struct {
+	bytes [KeySize]byte
+	ready sync.Pool // of hash.Hash
+}
+
+func (k *macKey) mac(content []byte) (sum [sha256.Size]byte) {
+	h, is := k.ready.Get().(hash.Hash)
+	if !is {
+		h = hmac.New(sha256.New, k.bytes[:])
+	}
+	h.Reset()
+	h.Write(content)
+	h.Sum(sum[:0])
+	k.ready.Put(h)
+	return sum
+}
+
+// erase overwrites the key and lets go of what has taken it in.
+func (k *macKey) erase() {
+	clear(k.bytes[:])
+	k.ready = sync.Pool{}
 }
 
 // Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
 // others have it, too, so that who holds the database file learns neither the value nor that two are equal.
 func (r *Root) Likeness(content []byte) int {
-	sum := r.mac(&r.likes, content)
+	sum := r.mac(r.likes, content)
 	return 1 + int(sum[0])<<2 + int(sum[1])>>6
-}
-
-func mac(key, content []byte) (sum [sha256.Size]byte) {
-	h := hmac.New(sha256.New, key)
-	h.Write(content)
-	h.Sum(sum[:0])
-	return sum
 }
 
 // SealedVersion is what is stored of one version: its data key wrapped by the drawer key, and its bytes under the data key.

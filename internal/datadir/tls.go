@@ -1,9 +1,10 @@
-package store
+package datadir
 
 import (
 	"fmt"
 	"os"
 	"path/filepath"
+
 	"tansu/internal/wholefile"
 )
 
@@ -15,20 +16,20 @@ const (
 	authorityCertificate = "authority.crt"
 )
 
-// TLSFiles is what the data directory holds for TLS, all PEM.
-type TLSFiles struct {
+// TLS is what the data directory holds for TLS, all PEM.
+type TLS struct {
 	Certificate []byte // the server's, followed by the authority's
 	Key         []byte
 	Authority   []byte
 }
 
 // WriteTLS stores the TLS files, each whole or not at all.
-func (s *Store) WriteTLS(files TLSFiles) error {
+func (d *Directory) WriteTLS(files TLS) error {
 	for _, f := range []struct {
 		name    string
 		content []byte
 	}{{authorityCertificate, files.Authority}, {serverKey, files.Key}, {serverCertificate, files.Certificate}} {
-		if err := wholefile.Replace(filepath.Join(s.dir, f.name), 0o600, wholefile.Content(f.content)); err != nil {
+		if err := wholefile.Replace(filepath.Join(d.path, f.name), 0o600, wholefile.Content(f.content)); err != nil {
 			return fmt.Errorf("write %s: %w", f.name, err)
 		}
 	}
@@ -36,12 +37,12 @@ func (s *Store) WriteTLS(files TLSFiles) error {
 }
 
 // ReadTLS reads the TLS files.
-func (s *Store) ReadTLS() (files TLSFiles, err error) {
+func (d *Directory) ReadTLS() (files TLS, err error) {
 	for _, f := range []struct {
 		name    string
 		content *[]byte
 	}{{authorityCertificate, &files.Authority}, {serverKey, &files.Key}, {serverCertificate, &files.Certificate}} {
-		if *f.content, err = os.ReadFile(filepath.Join(s.dir, f.name)); err != nil {
+		if *f.content, err = os.ReadFile(filepath.Join(d.path, f.name)); err != nil {
 			return files, fmt.Errorf("read %s: %w", f.name, err)
 		}
 	}
@@ -49,4 +50,4 @@ func (s *Store) ReadTLS() (files TLSFiles, err error) {
 }
 
 // AuthorityPath is where the authority's certificate stands, for people to copy.
-func (s *Store) AuthorityPath() string { return filepath.Join(s.dir, authorityCertificate) }
+func (d *Directory) AuthorityPath() string { return filepath.Join(d.path, authorityCertificate) }

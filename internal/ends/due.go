@@ -1,4 +1,4 @@
-package shelf
+package ends
 
 import (
 	"cmp"
@@ -10,11 +10,11 @@ import (
 
 // DueItems lists the items of which nothing is served, or the served version ends within a span and no other follows by
 // itself, as far as the caller may list them; what ended first comes first.
-func (s *Shelf) DueItems(c chest.Caller, within time.Duration) (list []chest.Due, err error) {
+func (e *Ends) DueItems(c chest.Caller, within time.Duration) (list []chest.Due, err error) {
 	if within < 0 || within > 3660*24*time.Hour {
 		return nil, chest.Invalid("within", "within is not between 0 and ten years")
 	}
-	a, err := s.heart.AllowOverview(c, chest.OverDrawers)
+	a, err := e.heart.AllowOverview(c, chest.OverDrawers)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package shelf
+package ends
 
 import (
 	"fmt"
@@ -33,12 +33,12 @@ const (
 )
 
 // NewCalendar makes a private address for the caller, who is a person. It ends after a year.
-func (s *Shelf) NewCalendar(c chest.Caller, note string) (f Calendar, err error) {
+func (e *Ends) NewCalendar(c chest.Caller, note string) (f Calendar, err error) {
 	if err := chest.CheckText("note", note, chest.MaxNote); err != nil {
 		return f, err
 	}
-	err = s.heart.Try(func() error {
-		a := s.heart.Attempt(c, "make_calendar", "")
+	err = e.heart.Try(func() error {
+		a := e.heart.Attempt(c, "make_calendar", "")
 		if err := a.Err(); err != nil {
 			return err
 		}
@@ -68,8 +68,8 @@ func describeCalendar(row store.Calendar) Calendar {
 }
 
 // Calendars lists the caller's calendar addresses, without their secret parts.
-func (s *Shelf) Calendars(c chest.Caller) (list []Calendar, err error) {
-	a := s.heart.Attempt(c, "list_calendars", "")
+func (e *Ends) Calendars(c chest.Caller) (list []Calendar, err error) {
+	a := e.heart.Attempt(c, "list_calendars", "")
 	if err := a.Err(); err != nil {
 		return nil, err
 	}
@@ -81,9 +81,9 @@ func (s *Shelf) Calendars(c chest.Caller) (list []Calendar, err error) {
 }
 
 // EndCalendar makes a calendar address of the caller's own stop working at once.
-func (s *Shelf) EndCalendar(c chest.Caller, id string) error {
-	return s.heart.Try(func() error {
-		a := s.heart.Attempt(c, "end_calendar", "")
+func (e *Ends) EndCalendar(c chest.Caller, id string) error {
+	return e.heart.Try(func() error {
+		a := e.heart.Attempt(c, "end_calendar", "")
 		if err := a.Err(); err != nil {
 			return err
 		}
@@ -100,9 +100,9 @@ func (s *Shelf) EndCalendar(c chest.Caller, id string) error {
 
 // Calendar is what is due to whom a private address belongs, as iCalendar. An address that does not work is not told
 // from one that never was.
-func (s *Shelf) Calendar(origin chest.Origin, address string) ([]byte, error) {
+func (e *Ends) Calendar(origin chest.Origin, address string) ([]byte, error) {
 	c := chest.Anonymous(origin, viaCalendar)
-	a := s.heart.Attempt(c, "read_calendar", "")
+	a := e.heart.Attempt(c, "read_calendar", "")
 	if err := a.Err(); err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (s *Shelf) Calendar(origin chest.Origin, address string) ([]byte, error) {
 		return nil, a.Fail(chest.Missing("calendar at this address", ""))
 	}
 	c.ID, c.Name = owner.ID, chest.SubjectOf(owner)
-	a = s.heart.Attempt(c, "read_calendar", "")
+	a = e.heart.Attempt(c, "read_calendar", "")
 	a.Entry.Detail = "calendar " + row.ID
 	if err := a.CountReads(); err != nil {
 		return nil, a.Fail(err)
@@ -127,14 +127,14 @@ func (s *Shelf) Calendar(origin chest.Origin, address string) ([]byte, error) {
 	}
 	var events []calendar.Event
 	for _, d := range list {
-		e := calendar.Event{UID: d.Reference + "@" + s.heart.ID(), At: d.NotAfter, Summary: d.Reference + " ends", Text: "Owner: " + d.Owner}
+		event := calendar.Event{UID: d.Reference + "@" + e.heart.ID(), At: d.NotAfter, Summary: d.Reference + " ends", Text: "Owner: " + d.Owner}
 		if d.State != chest.DueState {
-			e.Summary = d.Reference + " is not served: " + d.State
+			event.Summary = d.Reference + " is not served: " + d.State
 		}
-		if e.At.IsZero() {
-			e.At = a.Entry.At.Truncate(24 * time.Hour)
+		if event.At.IsZero() {
+			event.At = a.Entry.At.Truncate(24 * time.Hour)
 		}
-		events = append(events, e)
+		events = append(events, event)
 	}
 	return chest.Reply(a, calendar.Write("Due in Tansu", events, a.Entry.At))
 }
