@@ -5,23 +5,42 @@ import (
 	"os"
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 )
 
-// Tune lets garbage grow to three times of what is used before it is collected, unless the environment says otherwise
-// (GOGC): what a chest uses is small and bounded, and each collection is time that readers wait for.
+// Tune sets how a chest uses its machine, unless the environment says otherwise. See [tuneGarbage] for memory (GOGC, GOMEMLIMIT).
 //
 // A thread that waits for the disk keeps its place among those that run Go code, for tens of microseconds each time, and a
 // chest waits for its disk most of the time: there is a place more for each processor (GOMAXPROCS), or the processors idle.
 func Tune() {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(300)
-	}
+	tuneGarbage()
 	if os.Getenv("GOMAXPROCS") == "" {
 		runtime.GOMAXPROCS(2 * runtime.GOMAXPROCS(0))
 	}
+}
+
+// Garbage may grow to three times of what is used before it is collected: each collection is time that readers wait for, and a small
+// chest uses little. What the program takes of the Go heap stays below usualMemory for that, or below half as much again as what is
+// used, if that is more.
+const (
+	mostGarbage = 300      // percent of what is used
+	usualMemory = 96 << 20 // bytes
+	spareMemory = 32 << 20 // for what is not heap
+)
+
+// tuneGarbage is called from time to time, because what is used changes.
+func tuneGarbage() {
+	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
+		return
+	}
+	used := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(used)
+	live := int64(used[0].Value.Uint64())
+	debug.SetGCPercent(mostGarbage)
+	debug.SetMemoryLimit(max(usualMemory, live+live/2+spareMemory))
 }
 
 // HideMemory keeps the process's memory out of core dumps and other processes of the same user. What it starts has its own

@@ -174,6 +174,7 @@ func (s *Server) keepUp() {
 			select {
 			case <-tick.C:
 				s.Service.Upkeep()
+				tuneGarbage()
 			case <-s.quit:
 				return
 			}

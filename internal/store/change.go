@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -281,6 +282,30 @@ func insertChest(tx *sqlx.Tx, c Chest) error {
 		VALUES (1, :id, :created_at, :slot_method, :slot_salt, :slot_passes, :slot_memory_kib, :slot_threads, :slot_wrapped,
 		:authority_certificate, :authority_sealed, x'', 0, x'', 2)`, c)
 	return err
+}
+
+// upsert puts rows in, one by one or many with one statement.
+type upsert struct{ one, many *sqlx.Stmt }
+
+// upsert prepares an insertion, the columns in parentheses at its end, with what to do about rows that are there already.
+func (w *writer) upsert(insert, conflict string) (u upsert, err error) {
+	row := ", (?" + strings.Repeat(", ?", strings.Count(insert, ",")) + ")"
+	if u.one, err = w.db.Preparex(insert + " VALUES " + row[2:] + " " + conflict); err != nil {
+		return u, err
+	}
+	u.many, err = w.db.Preparex(insert + " VALUES " + strings.Repeat(row, rowsTogether)[2:] + " " + conflict)
+	return u, err
+}
+
+// of are the statements that put rows in, which have other keys each.
+func (u upsert) of(rows [][]any) (steps []statement) {
+	for ; len(rows) >= rowsTogether; rows = rows[rowsTogether:] {
+		steps = append(steps, statement{prepared: u.many, arguments: slices.Concat(rows[:rowsTogether]...)})
+	}
+	for _, row := range rows {
+		steps = append(steps, statement{prepared: u.one, arguments: row})
+	}
+	return steps
 }
 
 // statement is a write to what is worked out from entries, or to what is kept beside them: a text or a prepared one, and what

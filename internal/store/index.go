@@ -1,12 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
 	"maps"
 	"math/bits"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -234,8 +236,8 @@ func (s *Store) part(from uint64) (p part, err error) {
 	return p, err
 }
 
-// stepsAtOnce is how many rows of the index are written in one transaction, so that nobody waits for all of them.
-const stepsAtOnce = 200
+// stepsAtOnce is how many statements, of some rows of the index each, are in one transaction, so that nobody waits for all of them.
+const stepsAtOnce = 16
 
 // enter writes what a part of the trail says into the index. Each step may be done twice without harm for the same part,
 // because a crash may come between them; the first one says which part it is, and the last one that all is done.
@@ -311,7 +313,7 @@ func (s *Store) postingsOf(p part, groups []*group) (steps []statement, err erro
 			said[key] = append(said[key], g.places...)
 		}
 	}
-	keys := slices.Sorted(maps.Keys(said))
+	keys, rows := slices.Sorted(maps.Keys(said)), [][]any(nil)
 	lists := map[trail.Key][]byte{}
 	if (p.first-1)%blockSize != 0 {
 		if lists, err = s.postings(keys, block); err != nil {
@@ -327,9 +329,9 @@ func (s *Store) postingsOf(p part, groups []*group) (steps []statement, err erro
 		for _, place := range said[key] {
 			list = binary.BigEndian.AppendUint16(list, place)
 		}
-		steps = append(steps, statement{prepared: s.writer.derived.setPosting, arguments: []any{key, block, list}})
+		rows = append(rows, []any{key, block, list})
 	}
-	return steps, nil
+	return s.writer.derived.setPosting.of(rows), nil
 }
 
 // postings reads lists of a block.
@@ -354,19 +356,19 @@ func (s *Store) postings(keys []trail.Key, block int64) (lists map[trail.Key][]b
 	return lists, nil
 }
 
-func (s *Store) usesOf(groups []*group) (steps []statement) {
+func (s *Store) usesOf(groups []*group) []statement {
 	if s.index.uses == nil {
 		return nil
 	}
 	type id struct{ kind, key, other string }
-	uses, order := map[id]*Use{}, []id{}
+	uses := map[id]*Use{}
 	for _, g := range groups {
 		for _, use := range s.index.uses(*g.newest) {
 			id := id{use.Kind, use.Key, use.Other}
 			all := uses[id]
 			if all == nil {
 				all = &Use{Kind: use.Kind, Key: use.Key, Other: use.Other, First: g.oldest.Seq, FirstAt: g.oldest.At.UnixMicro()}
-				uses[id], order = all, append(order, id)
+				uses[id] = all
 			}
 			all.Count += int64(len(g.places))
 			if g.newest.Seq > all.Seq {
@@ -374,10 +376,14 @@ func (s *Store) usesOf(groups []*group) (steps []statement) {
 			}
 		}
 	}
-	for _, id := range order {
-		steps = append(steps, statement{named: s.writer.derived.use, arguments: []any{uses[id]}})
+	list := slices.SortedFunc(maps.Values(uses), func(x, y *Use) int { // what is side by side in the file is written one after the other
+		return cmp.Or(strings.Compare(x.Kind, y.Kind), strings.Compare(x.Key, y.Key), strings.Compare(x.Other, y.Other))
+	})
+	rows := make([][]any, len(list))
+	for i, u := range list {
+		rows[i] = []any{u.Kind, u.Key, u.Other, u.Seq, u.At, u.Detail, u.Count, u.First, u.FirstAt}
 	}
-	return steps
+	return s.writer.derived.use.of(rows)
 }
 
 const requestMarkSize = 4

@@ -92,7 +92,7 @@ func connect(dir *datadir.Directory, mode string, connections int) (*sqlx.DB, er
 		"temp_store(MEMORY)", "cache_size(-16000)"}
 	if mode == "ro" {
 		lock = "deferred"
-		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-8000)"}
+		pragmas = []string{"query_only(1)", "busy_timeout(5000)", "temp_store(MEMORY)", "cache_size(-4000)"}
 	}
 	query := url.Values{"_pragma": pragmas, "mode": {mode}, "_txlock": {lock}}
 	path := (&url.URL{Path: dir.Database()}).EscapedPath()

@@ -180,10 +180,11 @@ func (s *sum) is(stored bucket, sealer Sealer) bool {
 	return bytes.Equal(s[:], stored.Sum) && hmac.Equal(mac[:], stored.MAC)
 }
 
-// bucketsAtOnce is how many buckets are looked at behind the scenes before others have a turn, and bucketPause for how long.
+// bucketsAtOnce is how many buckets are looked at behind the scenes before others have a turn, and bucketRest how many times as long
+// as that took.
 const (
 	bucketsAtOnce = 4
-	bucketPause   = 4 * time.Millisecond
+	bucketRest    = 4
 )
 
 // CheckBuckets looks at all buckets that nobody has looked at yet, one after the other, until it is told to stop. It calls found with
@@ -197,6 +198,7 @@ func (s *Store) CheckBuckets(stop <-chan struct{}, found func(error)) (looked in
 		}
 	}
 	s.buckets.mu.Unlock()
+	began := time.Now()
 	for _, id := range ids {
 		if err := s.inBucket(id); errors.Is(err, ErrNotBound) {
 			return looked
@@ -209,7 +211,8 @@ func (s *Store) CheckBuckets(stop <-chan struct{}, found func(error)) (looked in
 		select {
 		case <-stop:
 			return looked
-		case <-time.After(bucketPause):
+		case <-time.After(bucketRest * time.Since(began)):
+			began = time.Now()
 		}
 	}
 	return looked

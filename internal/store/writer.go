@@ -84,8 +84,9 @@ type writer struct {
 	contents  *sqlx.Stmt          // puts as many as are put at once
 	setBucket *sqlx.Stmt
 	derived   struct { // what the index of the trail takes
-		posting, setPosting, setHashes, setBlock *sqlx.Stmt
-		use, fold                                *sqlx.NamedStmt
+		posting, setHashes, setBlock *sqlx.Stmt
+		setPosting, use              upsert
+		fold                         *sqlx.NamedStmt
 	}
 	index   index
 	buckets buckets
@@ -159,13 +160,12 @@ func (w *writer) start() (err error) {
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert:             "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
-		&w.content:            putContents(1),
-		&w.contents:           putContents(rowsTogether),
-		&w.setBucket:          "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
-		&w.derived.posting:    "SELECT places FROM postings WHERE key = ? AND block = ?",
-		&w.derived.setPosting: "INSERT OR REPLACE INTO postings (key, block, places) VALUES (?, ?, ?)",
-		&w.derived.setHashes:  "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
+		&w.insert:            "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
+		&w.content:           putContents(1),
+		&w.contents:          putContents(rowsTogether),
+		&w.setBucket:         "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
+		&w.derived.posting:   "SELECT places FROM postings WHERE key = ? AND block = ?",
+		&w.derived.setHashes: "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
 		&w.derived.setBlock: `INSERT INTO blocks (number, earliest, latest, requests) VALUES (?, ?, ?, ?) ON CONFLICT (number) DO UPDATE
 			SET earliest = min(earliest, excluded.earliest), latest = max(latest, excluded.latest),
 				requests = CAST(requests || excluded.requests AS BLOB)`,
@@ -174,9 +174,11 @@ func (w *writer) start() (err error) {
 			return fmt.Errorf("prepare: %w", err)
 		}
 	}
-	if w.derived.use, err = w.db.PrepareNamed(`INSERT INTO uses (` + useColumns + `) VALUES (:kind, :key, :other, :seq, :at, :detail, :count, :first_seq, :first_at)
-		ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq, at = excluded.at, detail = excluded.detail, count = count + excluded.count
-		WHERE excluded.seq > seq`); err != nil {
+	if w.derived.setPosting, err = w.upsert("INSERT OR REPLACE INTO postings (key, block, places)", ""); err != nil {
+		return fmt.Errorf("prepare: %w", err)
+	}
+	if w.derived.use, err = w.upsert("INSERT INTO uses ("+useColumns+")", `ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq,
+		at = excluded.at, detail = excluded.detail, count = count + excluded.count WHERE excluded.seq > seq`); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
 	if w.derived.fold, err = w.db.PrepareNamed(`INSERT INTO folds (key, sample, count, since, last) VALUES (:key, :sample, :count, :since, :last)
@@ -253,11 +255,19 @@ func (q *queue) add(work *Work) (leads bool, err error) {
 	return leads, nil
 }
 
-// largeFrom is from how many rows, contents and steps on a work takes so long that others are not put into one transaction with it.
-const largeFrom = 64
+// largeFrom is from how many rows and contents on, or columns of what is worked out from entries, a work takes so long that others are
+// not put into one transaction with it.
+const (
+	largeFrom        = 64
+	largeFromColumns = 256
+)
 
 func (work *Work) large() bool {
-	return len(work.derived) >= largeFrom || work.Change != nil && len(work.Change.Rows)+len(work.Change.Contents) >= largeFrom
+	columns := 0
+	for _, s := range work.derived {
+		columns += len(s.arguments)
+	}
+	return columns >= largeFromColumns || work.Change != nil && len(work.Change.Rows)+len(work.Change.Contents) >= largeFrom
 }
 
 // lead commits what is waiting, the leader's own work among it, and hands the lead on.
