@@ -25,7 +25,6 @@ type Attempt struct {
 	err   error // why nothing can be decided; nil
 	basis store.Basis
 	marks [6]store.Mark
-	work  store.Work
 }
 
 // Attempt begins the entry of something that is about to be decided, on the newest snapshot.
@@ -286,11 +285,11 @@ func (a *Attempt) record(err error) error {
 		b.rest(a.basis)
 		return err
 	}
-	a.work = store.Work{Entry: a.Entry, More: a.More}
+	work := store.Work{Entry: a.Entry, More: a.More}
 	if a.Entry.Outcome != trail.Refused { // a no that has become a yes meanwhile is still one that was said
-		a.work.Basis = a.basis
+		work.Basis = a.basis
 	}
-	lost := a.chest.records.Submit(&a.work)
+	lost := a.submit(&work)
 	switch {
 	case lost == nil:
 		return err
@@ -301,6 +300,14 @@ func (a *Attempt) record(err error) error {
 	}
 	a.chest.log.Error("entry not recorded", "action", a.Entry.Action, "error", lost)
 	return StoreError(lost, "")
+}
+
+// submit makes a work durable. The index of the trail keeps the work's entries for a while: the work lets go of all else, so that they
+// do not keep the attempt with them, and its snapshot.
+func (a *Attempt) submit(work *store.Work) error {
+	err := a.chest.records.Submit(work)
+	work.Change, work.Basis = nil, store.Basis{}
+	return err
 }
 
 // rest lets a batch rest on what one of its attempts does. The oldest position counts.
@@ -324,8 +331,7 @@ func (a *Attempt) Commit(what string) error {
 		return a.Done()
 	}
 	a.Entry.Outcome = trail.Allowed
-	a.work = store.Work{Entry: a.Entry, More: a.More, Change: &a.Change, Basis: a.basis}
-	err := a.chest.records.Submit(&a.work)
+	err := a.submit(&store.Work{Entry: a.Entry, More: a.More, Change: &a.Change, Basis: a.basis})
 	switch {
 	case err == nil, errors.Is(err, store.ErrMoved):
 		return err

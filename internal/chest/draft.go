@@ -170,7 +170,7 @@ func (d *Draft) putMember(row store.Member, removed bool) {
 			}
 			holders := d.Holders(team)
 			for _, holder := range reached {
-				d.place(made, holder, contains(holders, holder))
+				d.place(made, holder, true, contains(holders, holder))
 			}
 		}
 	}
@@ -193,10 +193,12 @@ func contains(sorted []string, one string) bool {
 	return low < len(sorted) && sorted[low] == one
 }
 
-// place puts a grant with one of its holders, or takes it from who is none any more.
-func (d *Draft) place(made access.Grant, holder string, holds bool) {
+// place puts a grant with one of its holders, in the place of what may be there of it, or takes it from who is none any more.
+func (d *Draft) place(made access.Grant, holder string, there, holds bool) {
 	made.Subject = holder
-	d.policy.Remove(holder, made.ID)
+	if there {
+		d.policy.Remove(holder, made.ID)
+	}
 	if holds && d.Identity(holder).Kind != reference.Team {
 		d.policy.Add(made)
 	}
@@ -236,13 +238,14 @@ func (d *Draft) putToken(row store.Token, removed bool) {
 // putGrant brings the policy in line with a grant's row; an ended grant leaves it.
 func (d *Draft) putGrant(row store.Grant) error {
 	holders := d.Holders(row.Subject)
+	_, known := d.grants.Get(row.ID)
 	d.keepGrant(row)
 	made, err := d.GrantOf(row)
 	if err != nil {
 		return fmt.Errorf("grant %s: %w", row.ID, err)
 	}
 	for _, holder := range holders {
-		d.place(made, holder, row.EndedAt == 0)
+		d.place(made, holder, known, row.EndedAt == 0)
 	}
 	d.touch(store.MarkAccess, "")
 	d.touchAll(holders)

@@ -38,7 +38,7 @@ var (
 	rounds      = flag.Int("rounds", 3, "how many alternations")
 	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
 	entries     = flag.Int("entries", 1_000_000, "how many entries the long trail has")
-	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, mixed or flood")
+	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, scale or flood")
 	refusals    = flag.Int("refusals", 1_000_000, "how many refusals a flood has")
 	connections = []int{1, 64, 256}
 )
@@ -80,7 +80,7 @@ func run() error {
 		name    string
 		measure func(map[string]any) error
 	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", manyItems}, {"trail", trailFigures}, {"apps", apps},
-		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"flood", flood}} {
+		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"scale", atScale}, {"flood", flood}} {
 		if *only != "" && *only != part.name || *only == "" && part.name == "flood" { // minutes that say nothing of speed
 			continue
 		}

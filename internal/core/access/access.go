@@ -93,24 +93,34 @@ func (p Policy) Subjects(visit func(subject string, grants []Grant) bool) {
 }
 
 // Draft is a policy that is being changed. It must not be used by several goroutines at once.
-type Draft struct{ Policy }
+type Draft struct {
+	Policy
+	own map[string]bool // subjects whose lists this draft has made, so that it may add to them where they are
+}
 
 // Draft begins a change. The policy must not be drafted by several goroutines at once; it may be read meanwhile.
 func (p Policy) Draft() *Draft {
 	if p.bySubject == nil {
-		return &Draft{PolicyOf(nil)}
+		return &Draft{PolicyOf(nil), map[string]bool{}}
 	}
-	return &Draft{Policy{p.bySubject.Copy()}}
+	return &Draft{Policy{p.bySubject.Copy()}, map[string]bool{}}
 }
 
 // Add puts a grant in.
 func (d *Draft) Add(g Grant) {
-	d.bySubject.Set(g.Subject, append(slices.Clip(d.Of(g.Subject)), g)) // clipped, so that those of before stay as they are
+	grants := d.Of(g.Subject)
+	if !d.own[g.Subject] { // others may hold it, and it stays as it is
+		grants = append(make([]Grant, 0, len(grants)+1), grants...)
+	}
+	d.Replace(g.Subject, append(grants, g))
 }
 
 // Remove takes the grant of that id and subject out.
 func (d *Draft) Remove(subject, id string) {
 	had := d.Of(subject)
+	if !slices.ContainsFunc(had, func(g Grant) bool { return g.ID == id }) {
+		return
+	}
 	kept := make([]Grant, 0, len(had))
 	for _, g := range had {
 		if g.ID != id {
@@ -122,6 +132,7 @@ func (d *Draft) Remove(subject, id string) {
 
 // Replace gives a subject other grants than it had; the slice is the draft's from then on.
 func (d *Draft) Replace(subject string, grants []Grant) {
+	d.own[subject] = true
 	if len(grants) == 0 {
 		d.bySubject.Delete(subject)
 		return

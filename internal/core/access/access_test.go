@@ -195,3 +195,33 @@ func TestARoleIsHeldOnlyWhileItsGrantIsInForce(t *testing.T) {
 		}
 	}
 }
+
+// What was made of a policy stays as it is, whatever is made of it later, and two drafts of one do not see each other.
+func TestDraftsShareNothingThatChanges(t *testing.T) {
+	ids := func(p Policy) (list string) {
+		for _, g := range p.Of("app:a") {
+			list += g.ID
+		}
+		return list
+	}
+	grant := func(id string) Grant { return Grant{ID: id, Subject: "app:a"} }
+	first := PolicyOf(nil).Draft()
+	for _, id := range []string{"1", "2", "3", "4", "5"} { // enough for a list with room at its end
+		first.Add(grant(id))
+	}
+	before := first.Policy
+	one, other := before.Draft(), before.Draft()
+	one.Add(grant("a"))
+	other.Add(grant("b"))
+	other.Remove("app:a", "2")
+	one.Add(grant("c"))
+	other.Add(grant("d"))
+	for _, c := range []struct {
+		policy Policy
+		want   string
+	}{{before, "12345"}, {one.Policy, "12345ac"}, {other.Policy, "1345bd"}} {
+		if got := ids(c.policy); got != c.want {
+			t.Errorf("got %s, want %s", got, c.want)
+		}
+	}
+}
