@@ -38,7 +38,8 @@ var (
 	rounds      = flag.Int("rounds", 3, "how many alternations")
 	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
 	entries     = flag.Int("entries", 1_000_000, "how many entries the long trail has")
-	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, scale or flood")
+	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, "+
+		"scale or flood")
 	refusals    = flag.Int("refusals", 1_000_000, "how many refusals a flood has")
 	connections = []int{1, 64, 256}
 )

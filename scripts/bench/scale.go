@@ -81,7 +81,8 @@ func (s *scale) found(records *store.Store) (err error) {
 	if err := s.vault.Unlock(s.origin, material); err != nil {
 		return err
 	}
-	session, err := s.vault.Enrol(s.origin, string(founded.Enrolment.Reveal()), secretvalue.FromString("a password of the bench"), people.ViaCLI)
+	password := secretvalue.FromString("a password of the bench")
+	session, err := s.vault.Enrol(s.origin, string(founded.Enrolment.Reveal()), password, people.ViaCLI)
 	if err != nil {
 		return err
 	}
@@ -182,7 +183,8 @@ func (s *scale) give(result map[string]any) error {
 		if i >= busyGrants {
 			app = i % scaleApps
 		}
-		fmt.Fprintf(&more, "  - subject: app:gate-%05d\n    role: consumer\n    scope: quay-%04d/berth-%d\n    until: never\n", app, i%scaleDrawers, i)
+		fmt.Fprintf(&more, "  - subject: app:gate-%05d\n    role: consumer\n    scope: quay-%04d/berth-%d\n    until: never\n", app,
+			i%scaleDrawers, i)
 	}
 	began := time.Now()
 	_, err = s.vault.ApplyPolicy(s.steward, []byte(strings.Replace(string(policy), "grants:\n", more.String(), 1)), rights.Applying{})
@@ -200,7 +202,8 @@ func (s *scale) daily(result map[string]any) error {
 	ctx := context.Background()
 	n := 0
 	app := func(i int) (chest.Caller, error) {
-		issued, err := s.vault.IssueToken(ctx, s.origin, people.AppProof{App: fmt.Sprintf("gate-%05d", i), Secret: string(s.secrets[i].Reveal())})
+		proof := people.AppProof{App: fmt.Sprintf("gate-%05d", i), Secret: string(s.secrets[i].Reveal())}
+		issued, err := s.vault.IssueToken(ctx, s.origin, proof)
 		if err != nil {
 			return chest.Caller{}, err
 		}
