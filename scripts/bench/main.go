@@ -32,13 +32,13 @@ import (
 )
 
 var (
-	bare        = flag.String("bare", "", "serve this file's bytes with a bare Echo handler (used by the command itself)")
-	listen      = flag.String("listen", "", "where the bare handler listens")
-	seconds     = flag.Int("seconds", 5, "how long each measurement lasts")
-	rounds      = flag.Int("rounds", 3, "how many alternations")
-	items       = flag.Int("items", 1_000_000, "how many items the large chest has")
-	entries     = flag.Int("entries", 1_000_000, "how many entries the long trail has")
-	only        = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, "+
+	bare    = flag.String("bare", "", "serve this file's bytes with a bare Echo handler (used by the command itself)")
+	listen  = flag.String("listen", "", "where the bare handler listens")
+	seconds = flag.Int("seconds", 5, "how long each measurement lasts")
+	rounds  = flag.Int("rounds", 3, "how many alternations")
+	items   = flag.Int("items", 1_000_000, "how many items the large chest has")
+	entries = flag.Int("entries", 1_000_000, "how many entries the long trail has")
+	only    = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, "+
 		"scale or flood")
 	refusals    = flag.Int("refusals", 1_000_000, "how many refusals a flood has")
 	connections = []int{1, 64, 256}

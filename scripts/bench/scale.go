@@ -143,7 +143,7 @@ func (s *scale) fill(result map[string]any) error {
 	if err := s.give(result); err != nil {
 		return err
 	}
-	_, _, err = s.vault.Give(s.steward, rights.NewGrant{Subject: "person:steward", Role: "custodian", Scope: "**"})
+	_, _, err = s.vault.Give(s.steward, rights.NewGrant{Subject: "person:steward", Role: "consumer", Scope: "**"})
 	if err != nil {
 		return err
 	}
@@ -232,7 +232,7 @@ func (s *scale) daily(result map[string]any) error {
 			if _, err := s.vault.Register(s.steward, people.NewIdentity{Kind: "team", Name: fmt.Sprintf("crew-%d", n)}); err != nil {
 				return err
 			}
-			_, err := s.vault.Join(s.steward, fmt.Sprintf("crew-%d", n), fmt.Sprintf("app:crane-%d", n))
+			_, err := s.vault.Join(s.steward, fmt.Sprintf("team:crew-%d", n), fmt.Sprintf("app:crane-%d", n))
 			return err
 		}},
 		{"give_one", func() error {
