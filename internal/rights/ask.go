@@ -178,8 +178,8 @@ func (s *Rights) Reach(c chest.Caller, subject string) (list []Reach, err error)
 		return nil, a.Fail(err)
 	}
 	st, now := a.St, a.Entry.At
-	add := func(name string, target access.Target) {
-		actions := st.Policy.Actions(row.ID, target, now)
+	add := func(name string, grants []access.Grant, target access.Target) {
+		actions := access.ActionsOf(grants, target, now)
 		if name != "" {
 			actions &^= ofChest
 		}
@@ -187,15 +187,16 @@ func (s *Rights) Reach(c chest.Caller, subject string) (list []Reach, err error)
 			list = append(list, Reach{Target: name, Actions: actions.Names()})
 		}
 	}
-	add("", access.Target{})
-	grants := st.Policy.Of(row.ID)
+	add("", st.Policy.Of(row.ID), access.Target{})
+	byDrawer := access.NewByDrawer(st.Policy.Of(row.ID))
 	for _, d := range st.Drawers() {
-		if !slices.ContainsFunc(grants, func(g access.Grant) bool { return g.Scope.Touches(d.Row.Name) }) {
+		grants := byDrawer.Touching(d.Row.Name)
+		if len(grants) == 0 {
 			continue
 		}
-		add(d.Row.Name, access.Target{Names: []string{d.Row.Name}, Labels: d.Labels})
+		add(d.Row.Name, grants, access.Target{Names: []string{d.Row.Name}, Labels: d.Labels})
 		err := st.Each(d, store.ItemFilter{}, func(it *chest.Item) bool {
-			add(d.Row.Name+"/"+it.Row.Name, it.Target(d))
+			add(d.Row.Name+"/"+it.Row.Name, grants, it.Target(d))
 			return c.Ctx().Err() == nil
 		})
 		if err = cmp.Or(err, c.Ctx().Err()); err != nil {

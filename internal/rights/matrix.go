@@ -2,6 +2,7 @@ package rights
 
 import (
 	"cmp"
+	"slices"
 	"time"
 
 	"tansu/internal/chest"
@@ -70,9 +71,9 @@ func (m *Matrix) fill(a *chest.Attempt, part Part) error {
 			return false
 		}
 		r := MatrixRow{Subject: subject, State: row.State, Cells: make([]MatrixCell, len(columns))}
-		grants := st.Policy.Of(row.ID)
+		grants := access.NewByDrawer(st.Policy.Of(row.ID))
 		for i, col := range columns {
-			if r.Cells[i], problem = col.cell(row, grants); problem != nil {
+			if r.Cells[i], problem = col.cell(row, grants.Touching(col.d.Row.Name)); problem != nil {
 				return false
 			}
 		}
@@ -101,19 +102,14 @@ func (col *column) load() error {
 	return col.st.All(col.d, func(it *chest.Item) { col.items = append(col.items, it) })
 }
 
+// cell is what somebody can do in the drawer by the grants that touch it.
 func (col *column) cell(row store.Identity, grants []access.Grant) (cell MatrixCell, err error) {
-	touches, apart := false, false // whether any grant reaches the drawer, and whether one tells the items in it apart
-	for i := range grants {
-		if grants[i].Scope.Touches(col.d.Row.Name) {
-			touches = true
-			apart = apart || !grants[i].Scope.Whole(col.d.Row.Name)
-		}
-	}
-	if !touches {
+	if len(grants) == 0 {
 		return cell, nil
 	}
-	subject := row.ID
-	some, firm := col.st.Policy.Actions(subject, col.target, col.now), col.st.Policy.Firm(subject, col.target, col.now)
+	// Whether one tells the items in it apart.
+	apart := slices.ContainsFunc(grants, func(g access.Grant) bool { return !g.Scope.Whole(col.d.Row.Name) })
+	some, firm := access.ActionsOf(grants, col.target, col.now), access.FirmOf(grants, col.target, col.now)
 	all := some
 	if apart || some&(access.ReadValue|access.UseKey) != 0 && col.d.Row.ApprovalItems != "" {
 		if err := col.load(); err != nil {
@@ -121,8 +117,8 @@ func (col *column) cell(row store.Identity, grants []access.Grant) (cell MatrixC
 		}
 		for i, it := range col.items {
 			target := it.Target(col.d)
-			actions, sure := col.st.Policy.Actions(subject, target, col.now), col.st.Policy.Firm(subject, target, col.now)
-			if it.ApprovalFor(col.st, col.d, subject, access.ReadValue, col.now) != access.NotNeeded {
+			actions, sure := access.ActionsOf(grants, target, col.now), access.FirmOf(grants, target, col.now)
+			if it.ApprovalFor(col.st, col.d, row.ID, access.ReadValue, col.now) != access.NotNeeded {
 				sure &^= access.ReadValue | access.UseKey
 			}
 			some |= actions

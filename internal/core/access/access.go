@@ -413,8 +413,12 @@ func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 
 // Firm returns those of a subject's actions on a target that it has without any condition.
 func (p Policy) Firm(subject string, target Target, now time.Time) Action {
+	return FirmOf(p.Of(subject), target, now)
+}
+
+// FirmOf is [Policy.Firm] of some grants.
+func FirmOf(grants []Grant, target Target, now time.Time) Action {
 	var allowed, denied Action
-	grants := p.Of(subject)
 	for i := range grants {
 		g := &grants[i]
 		switch {
@@ -430,8 +434,12 @@ func (p Policy) Firm(subject string, target Target, now time.Time) Action {
 
 // Actions returns the actions that a subject has on a target at a moment, whatever the conditions.
 func (p Policy) Actions(subject string, target Target, now time.Time) Action {
+	return ActionsOf(p.Of(subject), target, now)
+}
+
+// ActionsOf is [Policy.Actions] of some grants.
+func ActionsOf(grants []Grant, target Target, now time.Time) Action {
 	var allowed, denied Action
-	grants := p.Of(subject)
 	for i := range grants {
 		g := &grants[i]
 		if !g.Scope.matches(&target) || g.ended(now) {
@@ -445,4 +453,34 @@ func (p Policy) Actions(subject string, target Target, now time.Time) Action {
 		}
 	}
 	return allowed &^ denied
+}
+
+// ByDrawer is grants by the drawers in which they can give something, for questions about many drawers.
+type ByDrawer struct {
+	one     map[string][]Grant // of which everything is in one drawer
+	several []Grant
+}
+
+// NewByDrawer sorts grants by drawers.
+func NewByDrawer(grants []Grant) ByDrawer {
+	b := ByDrawer{one: map[string][]Grant{}}
+	for _, g := range grants {
+		if drawer := g.Scope.Drawer(); drawer != "" {
+			b.one[drawer] = append(b.one[drawer], g)
+		} else {
+			b.several = append(b.several, g)
+		}
+	}
+	return b
+}
+
+// Touching are the grants that could give something on a drawer or in it, which the caller must not change.
+func (b ByDrawer) Touching(drawer string) []Grant {
+	grants := slices.Clip(b.one[drawer])
+	for _, g := range b.several {
+		if g.Scope.Touches(drawer) {
+			grants = append(grants, g)
+		}
+	}
+	return grants
 }

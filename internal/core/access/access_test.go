@@ -1,9 +1,13 @@
 package access
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
+
+	"tansu/internal/core/reference"
 )
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -222,6 +226,44 @@ func TestDraftsShareNothingThatChanges(t *testing.T) {
 	}{{before, "12345"}, {one.Policy, "12345ac"}, {other.Policy, "1345bd"}} {
 		if got := ids(c.policy); got != c.want {
 			t.Errorf("got %s, want %s", got, c.want)
+		}
+	}
+}
+
+// What is asked of the grants that touch a drawer has the same answer as what is asked of all of them.
+func TestGrantsByDrawerDecideTheSame(t *testing.T) {
+	var grants []Grant
+	for n, scope := range []string{"**", "quay-*/**", "quay-1/**", "quay-1/berth-*", "quay-2", "*/berth-1", "quay-1/**[line=north]",
+		"*-1/berth-2", "pier/**", "**[line=south]"} {
+		parsed, err := ParseScope(scope)
+		if err != nil {
+			t.Fatal(scope, err)
+		}
+		effect := Allow
+		if n%4 == 3 {
+			effect = Deny
+		}
+		grants = append(grants, Grant{ID: fmt.Sprint(n), Subject: "app:a", Effect: effect, Scope: parsed, Role: Role{Actions: 1 << n}})
+	}
+	labels, err := reference.ParseLabels("line=north")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n := range grants { // with each of them missing once
+		some := slices.Delete(slices.Clone(grants), n, n+1)
+		policy, byDrawer := PolicyOf(map[string][]Grant{"app:a": some}), NewByDrawer(some)
+		for _, drawer := range []string{"quay-1", "quay-2", "quay-10", "pier", "crane"} {
+			for _, names := range [][]string{{drawer}, {drawer, "berth-1"}, {drawer, "berth-2"}, {drawer, "other"}} {
+				for _, l := range []reference.Labels{nil, labels} {
+					target, touching := Target{Names: names, Labels: l}, byDrawer.Touching(drawer)
+					if got, want := ActionsOf(touching, target, time.Time{}), policy.Actions("app:a", target, time.Time{}); got != want {
+						t.Errorf("%v %v: may %v, want %v", names, l, got, want)
+					}
+					if got, want := FirmOf(touching, target, time.Time{}), policy.Firm("app:a", target, time.Time{}); got != want {
+						t.Errorf("%v %v: firmly %v, want %v", names, l, got, want)
+					}
+				}
+			}
 		}
 	}
 }
