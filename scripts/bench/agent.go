@@ -17,16 +17,11 @@ import (
 // agentFetch measures how long a read takes through the agent of a host, which keeps the value and writes each read to its journal,
 // next to one from the chest on the same machine.
 func agentFetch(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx := context.Background()
 	contents, err := b.auditor.Drawer(ctx, "ticketing-prod")
 	if err != nil {
@@ -48,7 +43,7 @@ func agentFetch(result map[string]any) error {
 	}
 	config, err := agent.ReadConfig(fmt.Appendf(nil,
 		"agent: 1\nsocket: %s\njournal: %s\nserves: [{ user: %q, profile: p, references: ['**'] }]\n",
-		filepath.Join(dir, "agent.sock"), filepath.Join(dir, "reads"), fmt.Sprint(os.Getuid())))
+		filepath.Join(b.dir, "agent.sock"), filepath.Join(b.dir, "reads"), fmt.Sprint(os.Getuid())))
 	if err != nil {
 		return err
 	}
@@ -96,7 +91,7 @@ func agentFetch(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	sync, err := syncTime(dir)
+	sync, err := syncTime(b.dir)
 	if err != nil {
 		return err
 	}

@@ -35,16 +35,11 @@ func apps(result map[string]any) error {
 
 // startWith20 compares starting a program that does nothing with and without twenty values.
 func startWith20(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx := context.Background()
 	manifest := "manifest: 1\ndrawers: { production: ticketing-prod }\nneeds:\n"
 	for n := range 20 {
@@ -55,7 +50,7 @@ func startWith20(result map[string]any) error {
 		}
 		manifest += fmt.Sprintf("  - { variable: VALUE_%d, reference: %s }\n", n, name)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "tansu.yaml"), []byte(manifest), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(b.dir, "tansu.yaml"), []byte(manifest), 0o600); err != nil {
 		return err
 	}
 	registered, err := b.auditor.IssueCredential(ctx, "app:ticket-api", client.NewCredential{})
@@ -68,7 +63,7 @@ func startWith20(result map[string]any) error {
 	}
 	tansu := func(stdin string, arguments ...string) *exec.Cmd {
 		command := exec.Command(program, arguments...)
-		command.Dir, command.Env = dir, append(os.Environ(), "TANSU_HOME="+filepath.Join(dir, "home"))
+		command.Dir, command.Env = b.dir, append(os.Environ(), "TANSU_HOME="+filepath.Join(b.dir, "home"))
 		if stdin != "" {
 			in, _ := command.StdinPipe()
 			go func() { _, _ = fmt.Fprintln(in, stdin); _ = in.Close() }()

@@ -27,16 +27,11 @@ const (
 // beside measures the longest time in which none of 64 readers got an answer: with nothing else going on, while the matrix and a
 // search are asked again and again, and while a large file is imported.
 func beside(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx := context.Background()
 	for n := range besideDrawers {
 		if _, err := b.auditor.CreateDrawer(ctx, client.NewDrawer{Name: fmt.Sprintf("quay-%d", n), Environment: "production"}); err != nil {

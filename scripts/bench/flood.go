@@ -30,16 +30,11 @@ end
 // flood lets one app be refused a million times, while another reads. Every refusal must be in the trail, by itself or
 // counted, the reader must be served, and the file may grow by some megabytes only.
 func flood(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx := context.Background()
 	registered, err := b.auditor.Register(ctx, client.NewIdentity{Kind: "app", Name: "map-printer"})
 	if err != nil {
@@ -53,12 +48,12 @@ func flood(result map[string]any) error {
 	if err != nil {
 		return err
 	}
-	before, started, refused := sizeOf(filepath.Join(dir, "chest")), time.Now(), 0
+	before, started, refused := sizeOf(filepath.Join(b.dir, "chest")), time.Now(), 0
 	const length, connections = 10, 64
 	runs := 0
 	var reader measurement
 	for ; refused < *refusals; runs++ {
-		script := filepath.Join(dir, "flood.lua")
+		script := filepath.Join(b.dir, "flood.lua")
 		if err := os.WriteFile(script, fmt.Appendf(nil, floodScript, token, strconv.Itoa(runs)), 0o600); err != nil {
 			return err
 		}
@@ -83,7 +78,7 @@ func flood(result map[string]any) error {
 		}
 		refused += n
 	}
-	took, grown := time.Since(started), sizeOf(filepath.Join(dir, "chest"))-before
+	took, grown := time.Since(started), sizeOf(filepath.Join(b.dir, "chest"))-before
 	single, counted, err := b.refusalsAfterRestart(ctx)
 	if err != nil {
 		return err

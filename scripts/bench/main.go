@@ -94,16 +94,11 @@ func run() error {
 
 // reads measures an audited read against the bare handler.
 func reads(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	before, err := b.entries()
 	if err != nil {
 		return err
@@ -280,7 +275,23 @@ type bench struct {
 	options       []string // more of them for the service
 }
 
+// newBench starts a chest, with more options for it, and the bare handler.
+func newBench(options ...string) (*bench, error) {
+	dir, err := os.MkdirTemp("", "tansu-bench-")
+	if err != nil {
+		return nil, err
+	}
+	b := &bench{dir: dir, options: options}
+	if err := b.start(); err != nil {
+		b.stop()
+		return nil, err
+	}
+	return b, nil
+}
+
+// stop ends the processes, and removes their files.
 func (b *bench) stop() {
+	defer func() { _ = os.RemoveAll(b.dir) }()
 	for _, p := range b.processes {
 		_ = p.Process.Signal(syscall.SIGTERM)
 		_ = p.Wait()

@@ -32,16 +32,11 @@ end
 // mixed measures two minutes of mixed load while somebody watches the trail and an outlet is dead. Any answer that is not what
 // was asked for fails it.
 func mixed(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench("--outlet", "http://127.0.0.1:9/dead")
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir, options: []string{"--outlet", "http://127.0.0.1:9/dead"}}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	token, err := b.prepareMixed(ctx)
@@ -55,7 +50,7 @@ func mixed(result map[string]any) error {
 	before := *seconds
 	defer func() { *seconds = before }()
 	load := func(run string, length int) (measurement, error) {
-		if err := os.WriteFile(filepath.Join(dir, "mixed.lua"), fmt.Appendf(nil, mixedScript, token, run), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(b.dir, "mixed.lua"), fmt.Appendf(nil, mixedScript, token, run), 0o600); err != nil {
 			return measurement{}, err
 		}
 		*seconds = length

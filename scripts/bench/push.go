@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -16,16 +15,11 @@ const waiters = 5000
 
 // push measures what thousands who wait for a value cost, and how long it takes from a write until the last of them was told.
 func push(result map[string]any) error {
-	dir, err := os.MkdirTemp("", "tansu-bench-")
+	b, err := newBench()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	b := &bench{dir: dir}
 	defer b.stop()
-	if err := b.start(); err != nil {
-		return err
-	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	registered, err := b.auditor.IssueCredential(ctx, "app:ticket-api", client.NewCredential{})
