@@ -7,16 +7,19 @@ import (
 	"runtime/debug"
 	"runtime/metrics"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// Tune sets how a chest uses its machine, unless the environment says otherwise. See [tuneGarbage] for memory (GOGC, GOMEMLIMIT).
+// Tune sets how a chest uses its machine, unless the environment says otherwise. See [limitMemory] for memory (GOGC, GOMEMLIMIT).
 //
 // A thread that waits for the disk keeps its place among those that run Go code, for tens of microseconds each time, and a
 // chest waits for its disk most of the time: there is a place more for each processor (GOMAXPROCS), or the processors idle.
 func Tune() {
-	tuneGarbage()
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(mostGarbage)
+	}
 	if os.Getenv("GOMAXPROCS") == "" {
 		runtime.GOMAXPROCS(2 * runtime.GOMAXPROCS(0))
 	}
@@ -31,16 +34,21 @@ const (
 	spareMemory = 32 << 20 // for what is not heap
 )
 
-// tuneGarbage is called from time to time, because what is used changes.
-func tuneGarbage() {
+// limitEvery is how often the limit follows what is used: a chest that has just been unlocked may use much more than a moment ago.
+const limitEvery = time.Second
+
+// limitMemory sets the limit that fits what is used now.
+func limitMemory() {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
 		return
 	}
 	used := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(used)
 	live := int64(used[0].Value.Uint64())
-	debug.SetGCPercent(mostGarbage)
-	debug.SetMemoryLimit(max(usualMemory, live+live/2+spareMemory))
+	limit := max(usualMemory, live+live/2+spareMemory)
+	if now := debug.SetMemoryLimit(-1); limit > now || limit < now-now/10 { // setting it stops everybody for a moment
+		debug.SetMemoryLimit(limit)
+	}
 }
 
 // HideMemory keeps the process's memory out of core dumps and other processes of the same user. What it starts has its own

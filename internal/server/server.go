@@ -168,13 +168,15 @@ func (s *Server) keepUp() {
 	s.quit, s.kept = make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(s.kept)
-		tick := time.NewTicker(upkeepEvery)
+		tick, limit := time.NewTicker(upkeepEvery), time.NewTicker(limitEvery)
 		defer tick.Stop()
+		defer limit.Stop()
 		for {
 			select {
+			case <-limit.C:
+				limitMemory()
 			case <-tick.C:
 				s.Service.Upkeep()
-				tuneGarbage()
 			case <-s.quit:
 				return
 			}
