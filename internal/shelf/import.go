@@ -112,7 +112,7 @@ func (s *Shelf) Import(c chest.Caller, drawer string, n NewImport) (report Impor
 func (s *Shelf) importAll(c chest.Caller, drawer string, entries []importfile.Entry, n NewImport, report *ImportReport) error {
 	ready := make(chan importPart, 1)
 	makeReady := func(from, size int) importPart {
-		return s.importPart(c, drawer, entries, from, min(from+size, len(entries)), n)
+		return s.readyPart(c, drawer, entries, from, min(from+size, len(entries)), n)
 	}
 	ready <- makeReady(0, leastPart)
 	pruned := false
@@ -120,7 +120,8 @@ func (s *Shelf) importAll(c chest.Caller, drawer string, entries []importfile.En
 		part := <-ready
 		to := part.to
 		if to < len(entries) {
-			go func() { ready <- makeReady(to, size) }()
+			next := size // of which this iteration makes another one below
+			go func() { ready <- makeReady(to, next) }()
 		}
 		began := time.Now()
 		err := s.heart.Try(func() error {
@@ -173,8 +174,8 @@ type importPart struct {
 	err    error          // it cannot be put in
 }
 
-// importPart makes some entries ready.
-func (s *Shelf) importPart(c chest.Caller, drawer string, entries []importfile.Entry, from, to int, n NewImport) importPart {
+// readyPart makes some entries ready.
+func (s *Shelf) readyPart(c chest.Caller, drawer string, entries []importfile.Entry, from, to int, n NewImport) importPart {
 	a := s.heart.Attempt(c, "import", drawer)
 	a.Entry.Detail = fmt.Sprintf("%d entries", len(entries))
 	if to-from < len(entries) {
