@@ -9,6 +9,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/credential"
+	"tansu/internal/core/importfile"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
@@ -468,5 +469,37 @@ func TestKeptReadsThatCannotHaveBeenAreNotReads(t *testing.T) {
 		if got := report(one.item, one.version, one.at); got != one.want {
 			t.Errorf("%s: a read: %v", what, got)
 		}
+	}
+}
+
+// A file of several parts, each made ready while the one before it is written: all of it is there; and when somebody makes an item of
+// a name in it meanwhile, what was put in before stays, and the answer says how much.
+func TestFileOfSeveralPartsIsPutInInOrder(t *testing.T) {
+	s, b, steward := open(t)
+	file := func(from, to int) shelf.NewImport {
+		return shelf.NewImport{Format: importfile.Dotenv, Content: plaintext(from, to)}
+	}
+	report, err := s.Import(steward, "d", file(0, 500))
+	must(t, err)
+	page, err := s.Drawer(steward, "d", shelf.WithoutRetired, "", 1000)
+	must(t, err)
+	if !report.Done || len(page.Items) < 500 {
+		t.Errorf("done %v, %d items are there", report.Done, len(page.Items))
+	}
+	parts := 0
+	b.before = func(work *store.Work) {
+		if work.Entry.Action != "import" {
+			return
+		}
+		if parts++; parts == 2 {
+			ref := reference.Reference{Drawer: "d", Item: "berth_0000950_key"}
+			_, _, err := s.CreateItem(steward, ref, shelf.NewItem{}, shelf.NewVersion{Content: secretvalue.FromString("theirs")})
+			must(t, err)
+		}
+	}
+	_, err = s.Import(steward, "d", file(500, 1000))
+	b.before = nil
+	if err == nil || !strings.Contains(err.Error(), "entries were put in, and the others not") {
+		t.Errorf("a name was taken meanwhile: %v", err)
 	}
 }
