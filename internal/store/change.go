@@ -186,34 +186,23 @@ func (w *writer) insertRows(tx *sqlx.Tx, rows []RowChange, words *wordChanges) e
 	return words.inserted(result, err, rows[0].After, int64(len(rows)))
 }
 
-// makeContents writes contents, many with one statement where that many follow each other.
+// makeContents writes contents, in their order: those that follow each other and are put by as few statements as that takes.
 func (w *writer) makeContents(tx *sqlx.Tx, contents []ContentChange) error {
-	for len(contents) > 0 {
-		var arguments []any
-		for _, c := range contents[:min(len(contents), rowsTogether)] {
-			if c.Ciphertext == nil {
-				break
-			}
-			arguments = append(arguments, c.Version, c.Ciphertext)
+	var puts [][]any
+	for _, c := range contents {
+		if c.Ciphertext != nil {
+			puts = append(puts, []any{c.Version, c.Ciphertext})
+			continue
 		}
-		var err error
-		n := len(arguments) / 2
-		switch {
-		case n == rowsTogether:
-			_, err = tx.Stmtx(w.contents).Exec(arguments...)
-		case n > 0:
-			n = 1
-			_, err = tx.Stmtx(w.content).Exec(arguments[:2]...)
-		default:
-			n = 1
-			_, err = tx.Exec("DELETE FROM contents WHERE version = ?", contents[0].Version)
-		}
-		if err != nil {
+		if err := runAll(tx, w.content.of(puts)); err != nil {
 			return err
 		}
-		contents = contents[n:]
+		puts = nil
+		if _, err := tx.Exec("DELETE FROM contents WHERE version = ?", c.Version); err != nil {
+			return err
+		}
 	}
-	return nil
+	return runAll(tx, w.content.of(puts))
 }
 
 // one runs a statement that must change exactly one row.
@@ -287,8 +276,8 @@ func insertChest(tx *sqlx.Tx, c Chest) error {
 // upsert puts rows in, one by one or many with one statement.
 type upsert struct{ one, many *sqlx.Stmt }
 
-// upsert prepares an insertion, the columns in parentheses at its end, with what to do about rows that are there already.
-func (w *writer) upsert(insert, conflict string) (u upsert, err error) {
+// prepareUpsert prepares an insertion, the columns in parentheses at its end, with what to do about rows that are there already.
+func (w *writer) prepareUpsert(insert, conflict string) (u upsert, err error) {
 	row := ", (?" + strings.Repeat(", ?", strings.Count(insert, ",")) + ")"
 	if u.one, err = w.db.Preparex(insert + " VALUES " + row[2:] + " " + conflict); err != nil {
 		return u, err

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -80,8 +79,7 @@ type writer struct {
 	queue     queue
 	insert    *sqlx.Stmt          // adds a row of entries
 	changes   map[string]*changes // by table
-	content   *sqlx.Stmt          // puts one
-	contents  *sqlx.Stmt          // puts as many as are put at once
+	content   upsert
 	setBucket *sqlx.Stmt
 	derived   struct { // what the index of the trail takes
 		posting, setHashes, setBlock *sqlx.Stmt
@@ -161,8 +159,6 @@ func (w *writer) start() (err error) {
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
 		&w.insert:            "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
-		&w.content:           putContents(1),
-		&w.contents:          putContents(rowsTogether),
 		&w.setBucket:         "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:   "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setHashes: "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
@@ -174,10 +170,14 @@ func (w *writer) start() (err error) {
 			return fmt.Errorf("prepare: %w", err)
 		}
 	}
-	if w.derived.setPosting, err = w.upsert("INSERT OR REPLACE INTO postings (key, block, places)", ""); err != nil {
+	if w.content, err = w.prepareUpsert("INSERT INTO contents (version, ciphertext)",
+		"ON CONFLICT (version) DO UPDATE SET ciphertext = excluded.ciphertext"); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
-	if w.derived.use, err = w.upsert("INSERT INTO uses ("+useColumns+")", `ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq,
+	if w.derived.setPosting, err = w.prepareUpsert("INSERT OR REPLACE INTO postings (key, block, places)", ""); err != nil {
+		return fmt.Errorf("prepare: %w", err)
+	}
+	if w.derived.use, err = w.prepareUpsert("INSERT INTO uses ("+useColumns+")", `ON CONFLICT (kind, key, other) DO UPDATE SET seq = excluded.seq,
 		at = excluded.at, detail = excluded.detail, count = count + excluded.count WHERE excluded.seq > seq`); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
@@ -195,11 +195,6 @@ func (w *writer) start() (err error) {
 	}
 	w.queue.room, w.queue.come = sync.NewCond(&w.queue.mu), make(chan struct{}, 1)
 	return nil
-}
-
-func putContents(n int) string {
-	return "INSERT INTO contents (version, ciphertext) VALUES (?, ?)" + strings.Repeat(", (?, ?)", n-1) +
-		" ON CONFLICT (version) DO UPDATE SET ciphertext = excluded.ciphertext"
 }
 
 // stop lets what is queued be written; it may be called again.
