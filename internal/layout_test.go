@@ -26,6 +26,7 @@ var layers = []string{
 	"internal/chest internal/usage",
 	"internal/store",
 	"internal/outlet internal/agent",
+	"internal/schema",
 	"internal/datadir",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift",
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search",

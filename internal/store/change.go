@@ -232,8 +232,14 @@ func (c *wordChanges) inserted(result sql.Result, err error, row Row, n int64) e
 	if isConstraint(err) {
 		return ErrExists
 	}
-	if _, is := row.(Item); err != nil || !is {
+	if err != nil {
 		return err
+	}
+	if added, err := result.RowsAffected(); err != nil || added != n {
+		return errors.Join(errSchema, err)
+	}
+	if _, is := row.(Item); !is {
+		return nil
 	}
 	last, err := result.LastInsertId()
 	if c.first == 0 {

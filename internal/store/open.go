@@ -6,26 +6,15 @@
 package store
 
 import (
-	"context"
-	"embed"
 	"errors"
-	"fmt"
-	"io/fs"
 	"net/url"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // registers the driver "sqlite"
 
 	"tansu/internal/datadir"
-)
-
-//go:embed migrations/*.sql
-var migrations embed.FS
-
-const (
-	applicationID = 0x54414e53 // "TANS", in the file's header (SQLite file format, section 1.3.17)
+	"tansu/internal/schema"
 )
 
 // Store is an open data directory. Its methods are safe for concurrent use.
@@ -67,7 +56,7 @@ func openIn(dir *datadir.Directory) (s *Store, err error) {
 	if s.db, err = connect(dir, "rw", 1); err != nil {
 		return s, err
 	}
-	if err := s.migrate(); err != nil {
+	if err := schema.Upgrade(dir, s.db.DB); err != nil {
 		return s, err
 	}
 	if s.read, err = connect(dir, "ro", 4); err != nil {
@@ -103,48 +92,6 @@ func connect(dir *datadir.Directory, mode string, connections int) (*sqlx.DB, er
 	db.SetMaxOpenConns(connections)
 	db.SetMaxIdleConns(connections)
 	return db, nil
-}
-
-// migrate brings the schema up to date; each migration is one transaction.
-func (s *Store) migrate() error {
-	ctx := context.Background()
-	var id, tables int
-	if err := s.db.Get(&id, "PRAGMA application_id"); err != nil {
-		return s.Fault(datadir.DatabaseName+" is not a Tansu database or is damaged", "", err)
-	}
-	if err := s.db.Get(&tables, "SELECT count(*) FROM sqlite_schema"); err != nil {
-		return s.Fault(datadir.DatabaseName+" cannot be read", "", err)
-	}
-	if tables > 0 && id != applicationID {
-		return s.Fault(datadir.DatabaseName+" is not a Tansu database", "", nil)
-	}
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files, goose.WithDisableGlobalRegistry(true))
-	if err != nil {
-		return fmt.Errorf("read migrations: %w", err)
-	}
-	if tables > 0 {
-		sources := provider.ListSources()
-		known := sources[len(sources)-1].Version
-		found, err := provider.GetDBVersion(ctx)
-		if err != nil {
-			return s.Fault("has no readable schema version", "", err)
-		}
-		if found > known {
-			return s.Fault(fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
-				"use the newer program", nil)
-		}
-	}
-	if _, err := s.db.Exec(fmt.Sprintf("PRAGMA application_id = %d", applicationID)); err != nil {
-		return s.Fault("cannot be written", "", err)
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		return s.Fault("its schema cannot be brought up to date", "", err)
-	}
-	return nil
 }
 
 // Close answers everything that was submitted, then closes the files. Submit fails from then on, and closing again does nothing.

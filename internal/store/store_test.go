@@ -16,6 +16,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
+	"tansu/internal/schema"
 )
 
 var root = envelope.NewRoot("ch_test")
@@ -88,6 +89,14 @@ func edit(t *testing.T, dir, statement string, arguments ...any) {
 	if _, err := db.Exec(statement, arguments...); err != nil {
 		t.Fatalf("%s: %v", statement, err)
 	}
+}
+
+// keepAside copies a table into a file of its own, and returns the statement that brings it in.
+func keepAside(t *testing.T, dir, table string) (attach string) {
+	t.Helper()
+	attach = "ATTACH '" + filepath.Join(filepath.Dir(dir), "aside.db") + "' AS aside; "
+	edit(t, dir, attach+"CREATE TABLE aside.kept AS SELECT * FROM "+table)
+	return attach
 }
 
 // Whoever can write the file must not get access by it: every edit of every column of every row that decides access is
@@ -182,7 +191,7 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 // A row put back as it once was has a good MAC; the tally notices that it is not what was stored last.
 func TestRowPutBackIsNoticed(t *testing.T) {
 	s, dir := newStore(t)
-	edit(t, dir, "CREATE TABLE kept AS SELECT * FROM grants WHERE id = 'gr_2'")
+	aside := keepAside(t, dir, "grants")
 	snapshot, err := s.Bind(root)
 	if err != nil {
 		t.Fatal(err)
@@ -197,7 +206,7 @@ func TestRowPutBackIsNoticed(t *testing.T) {
 		t.Fatalf("after an honest change: %v", err)
 	}
 	edit(t, dir, "DELETE FROM grants WHERE id = 'gr_2'")
-	edit(t, dir, "INSERT INTO grants SELECT * FROM kept")
+	edit(t, dir, aside+"INSERT INTO grants SELECT * FROM aside.kept WHERE id = 'gr_2'")
 	var tampered *TamperedError
 	if _, err := s.Bind(root); !errors.As(err, &tampered) || len(tampered.Rows) != 0 || !tampered.Tally {
 		t.Errorf("got %v, want a TamperedError about the tally", err)
@@ -230,10 +239,64 @@ func TestRowsPutBackInPairsAreNoticed(t *testing.T) {
 	}
 }
 
+// What stands between the rows and the program is as it was made, too: a file that has anything else in it is not opened.
+func TestSchemaWithAnythingElseInItIsNotOpened(t *testing.T) {
+	for _, c := range []struct{ edit, want string }{
+		{"CREATE TRIGGER hush BEFORE INSERT ON entries BEGIN SELECT RAISE(IGNORE); END", "trigger hush was added"},
+		{"CREATE TRIGGER later AFTER INSERT ON entries BEGIN DELETE FROM entries WHERE first = NEW.first; END", "trigger later was added"},
+		{"CREATE VIEW shadow AS SELECT * FROM grants", "view shadow was added"},
+		{"ALTER TABLE tokens RENAME TO kept; CREATE VIEW tokens AS SELECT * FROM kept", "table kept was added"},
+		{"CREATE TABLE twice AS SELECT * FROM members; DROP TABLE members; ALTER TABLE twice RENAME TO members", "table members is another one"},
+		{"DROP INDEX items_said", "index items_said is missing"},
+		{"DROP INDEX items_said; CREATE INDEX items_said ON items (drawer, name) WHERE name = ''", "index items_said is another one"},
+		{"CREATE UNIQUE INDEX one_only ON tokens (kind)", "index one_only was added"},
+		{"PRAGMA writable_schema = 1; UPDATE sqlite_schema SET sql = replace(sql, 'mac BLOB NOT NULL', 'mac BLOB') WHERE name = 'grants'; " +
+			"PRAGMA schema_version = 9000", "table grants is another one"},
+	} {
+		s, dir := newStore(t)
+		must(t, s.Close())
+		edit(t, dir, c.edit)
+		s, err := Open(dir)
+		if err == nil {
+			_ = s.Close()
+		}
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: got %v", c.edit, err)
+		}
+	}
+}
+
+// The same put in while the file is open: nothing is taken any more, so that nothing is served without a stored entry.
+func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
+	for _, trigger := range []string{
+		"CREATE TRIGGER hush BEFORE INSERT ON entries BEGIN SELECT RAISE(IGNORE); END",
+		"CREATE TRIGGER later AFTER INSERT ON entries BEGIN DELETE FROM entries WHERE first = NEW.first; END",
+		"CREATE TRIGGER back AFTER INSERT ON buckets BEGIN UPDATE grants SET ended_at = 0; END",
+	} {
+		s, dir := newStore(t)
+		snapshot, err := s.Bind(root)
+		must(t, err)
+		must(t, s.Submit(&Work{Entry: entry("read")}))
+		edit(t, dir, trigger)
+		if err := s.Submit(&Work{Entry: entry("read")}); !errors.Is(err, ErrNotRecorded) {
+			t.Errorf("%s: a read goes on: %v", trigger, err)
+		}
+		after := snapshot.Grants[0]
+		after.EndedAt = 7
+		if err := s.Submit(&Work{Entry: entry("end"), Change: updated(snapshot.Grants[0], after)}); !errors.Is(err, ErrNotRecorded) {
+			t.Errorf("%s: a change goes on: %v", trigger, err)
+		}
+		if _, err := s.Trouble(); err == nil || !strings.Contains(err.Error(), "outside Tansu") {
+			t.Errorf("%s: the trouble is %v", trigger, err)
+		}
+		must(t, s.Close())
+	}
+}
+
 // A version that was put back as it once was has a good MAC. It is not used: its bucket is looked at first, and behind the scenes.
 func TestVersionPutBackIsNotUsed(t *testing.T) {
 	s, dir := newStore(t)
-	edit(t, dir, "CREATE TABLE kept AS SELECT * FROM versions")
+	aside := keepAside(t, dir, "versions")
 	if _, err := s.Bind(root); err != nil {
 		t.Fatal(err)
 	}
@@ -244,7 +307,7 @@ func TestVersionPutBackIsNotUsed(t *testing.T) {
 	must(t, s.Submit(&Work{Entry: entry("suspend"), Change: updated(it.Versions[0], after)}))
 	s.Unbind()
 	edit(t, dir, "DELETE FROM versions")
-	edit(t, dir, "INSERT INTO versions SELECT * FROM kept")
+	edit(t, dir, aside+"INSERT INTO versions SELECT * FROM aside.kept")
 	_, err = s.Bind(root)
 	must(t, err)
 	var tampered *TamperedError
@@ -623,7 +686,7 @@ func TestOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "chest")
 	must(t, os.Mkdir(dir, 0o700))
 	must(t, os.WriteFile(filepath.Join(dir, datadir.DatabaseName), nil, 0o600))
-	edit(t, dir, fmt.Sprintf("PRAGMA application_id = %d", applicationID))
+	edit(t, dir, fmt.Sprintf("PRAGMA application_id = %d", schema.ApplicationID))
 	edit(t, dir, "CREATE TABLE goose_db_version (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL, is_applied INTEGER "+
 		"NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))")
 	edit(t, dir, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (0, 1)")

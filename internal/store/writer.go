@@ -77,7 +77,8 @@ const (
 type writer struct {
 	db        *sqlx.DB
 	queue     queue
-	insert    *sqlx.Stmt          // adds a row of entries
+	insert    *sqlx.Stmt          // adds a row of entries, if the schema still is what it was when the file was opened
+	schema    int64               // SQLite's count of changes to the schema, as of then
 	changes   map[string]*changes // by table
 	content   upsert
 	setBucket *sqlx.Stmt
@@ -157,8 +158,12 @@ func (w *writer) start() (err error) {
 	default:
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
+	if err := w.db.Get(&w.schema, "PRAGMA schema_version"); err != nil {
+		return fmt.Errorf("read the version of the schema: %w", err)
+	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert:            "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
+		&w.insert: `INSERT INTO entries (first, bodies, packed) SELECT ?, ?, ?
+			WHERE (SELECT schema_version FROM pragma_schema_version) = ?`,
 		&w.setBucket:         "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:   "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setHashes: "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
@@ -388,7 +393,7 @@ func (w *writer) write(batch []*Work) error {
 	case 0:
 		return nil
 	case 1: // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
-		return w.rows[0].insert(w.insert)
+		return w.insertRow(w.insert, w.rows[0])
 	}
 	return w.transaction(w.writeRows)
 }
@@ -450,21 +455,31 @@ func (w *writer) writeChanges(tx *sqlx.Tx, batch []*Work) (err error) {
 
 func (w *writer) writeRows(tx *sqlx.Tx) error {
 	for _, row := range w.rows {
-		if err := row.insert(tx.Stmtx(w.insert)); err != nil {
+		if err := w.insertRow(tx.Stmtx(w.insert), row); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r recorded) insert(statement *sqlx.Stmt) error {
+// insertRow adds a row of entries, and counts what the database says it has added: a trigger that somebody put into the file could
+// swallow it, or do something else with what is written in the same transaction.
+func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
+	bodies := r.Bodies
 	if r.Packed != nil {
-		_, err := statement.Exec(r.First, "", r.Packed)
+		bodies = ""
+	}
+	result, err := statement.Exec(r.First, bodies, r.Packed, w.schema)
+	if err != nil {
 		return err
 	}
-	_, err := statement.Exec(r.First, r.Bodies, nil)
-	return err
+	if added, err := result.RowsAffected(); err != nil || added != 1 {
+		return errors.Join(errSchema, err)
+	}
+	return nil
 }
+
+var errSchema = errors.New("the schema of the database was changed outside Tansu while it was open: stop, and start from a backup")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {

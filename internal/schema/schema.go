@@ -1,0 +1,161 @@
+// Package schema is the tables of a chest's database: the migrations that lead to them, and the proof that a file has these and nothing
+// else. Rows are under MACs; what lies between rows and program, such as a trigger that swallows what is written, or an index or a view
+// that shows something else, is not, and is known to the program instead.
+package schema
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // registers the driver "sqlite"
+
+	"tansu/internal/datadir"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ApplicationID is in the header of a chest's file (SQLite file format, section 1.3.17): "TANS".
+const ApplicationID = 0x54414e53
+
+// Upgrade brings the schema of a chest's database up to date, each migration in one transaction, and checks that it is then what this
+// program makes. The error is a [*datadir.Error].
+func Upgrade(dir *datadir.Directory, db *sql.DB) error {
+	ctx := context.Background()
+	var id, tables int
+	if err := db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
+		return dir.Fault(datadir.DatabaseName+" is not a Tansu database or is damaged", "", err)
+	}
+	if err := db.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
+		return dir.Fault(datadir.DatabaseName+" cannot be read", "", err)
+	}
+	if tables > 0 && id != ApplicationID {
+		return dir.Fault(datadir.DatabaseName+" is not a Tansu database", "", nil)
+	}
+	provider, err := newProvider(db)
+	if err != nil {
+		return err
+	}
+	if tables > 0 {
+		sources := provider.ListSources()
+		known := sources[len(sources)-1].Version
+		found, err := provider.GetDBVersion(ctx)
+		if err != nil {
+			return dir.Fault("has no readable schema version", "", err)
+		}
+		if found > known {
+			return dir.Fault(fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
+				"use the newer program", nil)
+		}
+	}
+	if _, err := db.Exec(fmt.Sprintf("PRAGMA application_id = %d", ApplicationID)); err != nil {
+		return dir.Fault("cannot be written", "", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return dir.Fault("its schema cannot be brought up to date", "", err)
+	}
+	return check(dir, db)
+}
+
+func newProvider(db *sql.DB) (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithDisableGlobalRegistry(true))
+	if err != nil {
+		return nil, fmt.Errorf("read migrations: %w", err)
+	}
+	return provider, nil
+}
+
+// check compares a file's schema with the one that the migrations make of an empty file.
+func check(dir *datadir.Directory, db *sql.DB) error {
+	want, err := expected()
+	if err != nil {
+		return fmt.Errorf("work out the schema: %w", err)
+	}
+	have, err := read(db)
+	if err != nil {
+		return dir.Fault(datadir.DatabaseName+" cannot be read", "", err)
+	}
+	if wrong := differences(have, want); len(wrong) > 0 {
+		return dir.Fault("the database was changed outside Tansu: "+strings.Join(wrong, ", "),
+			"put a backup in its place, and find out who wrote to it", nil)
+	}
+	return nil
+}
+
+// expected is the schema of a new chest.
+func expected() (map[string]string, error) {
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = db.Close() }()
+	db.SetMaxOpenConns(1) // each connection has a memory of its own
+	provider, err := newProvider(db)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := provider.Up(context.Background()); err != nil {
+		return nil, err
+	}
+	return read(db)
+}
+
+// read lists what is in a schema: "table grants" with the text that made it, without what does not matter in it.
+func read(db *sql.DB) (map[string]string, error) {
+	rows, err := db.Query("SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	all := map[string]string{}
+	for rows.Next() {
+		var kind, name, table, text string
+		if err := rows.Scan(&kind, &name, &table, &text); err != nil {
+			return nil, err
+		}
+		what := kind + " " + name
+		if _, twice := all[what]; twice {
+			text += " and another one" // which SQLite itself never makes
+		}
+		if kind == "table" && name == goose.DefaultTablename {
+			text = "" // what counts the migrations is goose's own, in whatever version
+		}
+		all[what] = table + " " + strings.Join(strings.Fields(strings.ReplaceAll(text, `"`, "")), " ")
+	}
+	return all, rows.Err()
+}
+
+// mostNamed is how many differences are named.
+const mostNamed = 5
+
+// differences says what is not as it should be, in words.
+func differences(have, want map[string]string) (wrong []string) {
+	for _, what := range slices.Sorted(maps.Keys(have)) {
+		switch text, known := want[what]; {
+		case !known:
+			wrong = append(wrong, what+" was added")
+		case text != have[what]:
+			wrong = append(wrong, what+" is another one")
+		}
+	}
+	for _, what := range slices.Sorted(maps.Keys(want)) {
+		if _, there := have[what]; !there {
+			wrong = append(wrong, what+" is missing")
+		}
+	}
+	if len(wrong) > mostNamed {
+		wrong = append(wrong[:mostNamed], fmt.Sprintf("and %d more", len(wrong)-mostNamed))
+	}
+	return wrong
+}
