@@ -1,6 +1,9 @@
 package chest
 
 import (
+	"cmp"
+	"context"
+	"fmt"
 	"sync"
 
 	"tansu/internal/core/envelope"
@@ -92,6 +95,41 @@ func (st *Snapshot) Content(d *Drawer, it *Item, number int) ([]byte, error) {
 		return nil, err
 	}
 	return sealed.opener.Open(sealed.ciphertext)
+}
+
+// ExamineContents opens every value that is stored, and names those that do not open: what was destroyed, or put where it does not
+// belong; at most so many.
+func (st *Snapshot) ExamineContents(ctx context.Context, most int) (damaged []string, err error) {
+	for _, d := range st.Drawers() {
+		err := st.Each(d, store.ItemFilter{}, func(it *Item) bool {
+			for _, v := range it.Versions {
+				if v.ShreddedAt == 0 && !st.opens(d, it, v) && len(damaged) < most {
+					damaged = append(damaged, fmt.Sprintf("the value of version %d of %s/%s is not what was stored", v.Number, d.Row.Name, it.Row.Name))
+				}
+			}
+			return ctx.Err() == nil && len(damaged) < most
+		})
+		if err = cmp.Or(err, ctx.Err()); err != nil {
+			return damaged, err
+		}
+	}
+	return damaged, nil
+}
+
+// opens reports whether the content of a version is what was stored, or the version is another one meanwhile.
+func (st *Snapshot) opens(d *Drawer, it *Item, v store.Version) bool {
+	ciphertext, err := st.chest.records.Content(v.ID)
+	if err == nil {
+		var opener *envelope.Opener
+		if opener, err = envelope.NewOpener(d.KeyOf(v.DrawerKey), st.Place(d, it.Row, v.Number), v.WrappedKey); err == nil {
+			_, err = opener.Open(ciphertext)
+		}
+	}
+	if err == nil {
+		return true
+	}
+	now, lost := st.chest.records.ItemByID(it.Row.ID)
+	return lost == nil && (now.Item.Drawer != it.Row.Drawer || len(now.Versions) < v.Number || now.Versions[v.Number-1].Revision != v.Revision)
 }
 
 // Place is where a version of an item is bound to.

@@ -225,3 +225,48 @@ func TestWitnessInTheDataDirectoryIsRefused(t *testing.T) {
 		}
 	}
 }
+
+// What the rows' MACs do not cover is looked at, too: a value that was destroyed or exchanged for another one, and the hashes of the
+// trail. What is said names it, and everything else is served as before.
+func TestExaminationNamesDestroyedValuesAndHashes(t *testing.T) {
+	for _, c := range []struct {
+		name, edit string
+		want       []string
+	}{
+		{"a value destroyed", "DELETE FROM contents WHERE version = (SELECT v.id FROM versions v JOIN items i ON i.id = v.item WHERE i.name = 'a')",
+			[]string{"the value of version 1 of d/a is not what was stored"}},
+		{"a byte of a value", "UPDATE contents SET ciphertext = CAST(ciphertext || x'00' AS BLOB) WHERE version = (SELECT v.id FROM versions v JOIN " +
+			"items i ON i.id = v.item WHERE i.name = 'b')", []string{"the value of version 1 of d/b is not what was stored"}},
+		{"two values exchanged", "WITH o AS MATERIALIZED (SELECT version, ciphertext FROM contents) UPDATE contents SET ciphertext = " +
+			"(SELECT o.ciphertext FROM o WHERE o.version != contents.version)",
+			[]string{"the value of version 1 of d/a is not what was stored", "the value of version 1 of d/b is not what was stored"}},
+		{"hashes of the trail", "UPDATE hashes SET hashes = zeroblob(length(hashes)) WHERE first = 0", []string{"hashes of the trail"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			chest := chesttest.Start(t)
+			chest.Fill(t, "d", "a", "one")
+			chest.Fill(t, "d", "b", "two")
+			_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+			for range 20 {
+				must[client.Value](t)(chest.Client(t, token).ReadValue(ctx, "d/a"))
+			}
+			if problems := must[[]string](t)(chest.Client(t, chest.Steward).Examine(ctx)); len(problems) > 0 {
+				t.Fatalf("as it was stored: %v", problems)
+			}
+			if err := chest.Stop(); err != nil {
+				t.Fatal(err)
+			}
+			chest.Edit(t, c.edit)
+			chest.Restart(t)
+			problems := must[[]string](t)(chest.Client(t, chest.Steward).Examine(ctx))
+			if len(problems) != len(c.want) {
+				t.Fatalf("got %q", problems)
+			}
+			for i, want := range c.want {
+				if !strings.Contains(problems[i], want) {
+					t.Errorf("got %q, want %q", problems[i], want)
+				}
+			}
+		})
+	}
+}

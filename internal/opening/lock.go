@@ -1,6 +1,7 @@
 package opening
 
 import (
+	"context"
 	"errors"
 	"strings"
 	"tansu/internal/chest"
@@ -161,6 +162,7 @@ func (s *Opening) Lock(c chest.Caller) error {
 		return err
 	}
 	a.Entry.Action = "lock"
+	s.endExamination()
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	if err := a.Done(); err != nil {
@@ -175,6 +177,7 @@ func (s *Opening) Lock(c chest.Caller) error {
 
 // Stop signs a last checkpoint and erases the keys, at the end of the process. Nothing may be called after it.
 func (s *Opening) Stop() {
+	s.endExamination()
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	s.endBehind()
@@ -183,8 +186,18 @@ func (s *Opening) Stop() {
 	s.trail.StopWitnesses()
 }
 
-// Examine checks every row that decides access as it is in the file now. It returns what was changed outside Tansu, a
-// sentence each; none when all is as it was stored.
+// endExamination ends one that is under way, which takes as long as the chest is large, before something that must not wait for it.
+func (s *Opening) endExamination() {
+	if end := s.examining.Load(); end != nil {
+		(*end)()
+	}
+}
+
+// mostDamaged is how many values an examination names.
+const mostDamaged = 20
+
+// Examine checks every row that decides access, every value and the whole trail as they are in the file now. It returns what was
+// changed outside Tansu, a sentence each; none when all is as it was stored.
 func (s *Opening) Examine(c chest.Caller) (touched []string, err error) {
 	a, err := s.heart.Allow(c, access.Operate)
 	if err != nil {
@@ -193,11 +206,15 @@ func (s *Opening) Examine(c chest.Caller) (touched []string, err error) {
 	a.Entry.Action = "examine"
 	s.turn.Lock() // so that the keys stay where they are
 	defer s.turn.Unlock()
+	ctx, end := context.WithCancel(c.Ctx())
+	defer end()
+	s.examining.Store(&end)
+	defer s.examining.Store(nil)
 	st, err := s.heart.Look()
 	if err != nil {
 		return nil, err
 	}
-	err = s.records.Check(st.Root())
+	err = s.records.Check(ctx, st.Root())
 	var tampered *store.TamperedError
 	switch {
 	case errors.As(err, &tampered):
@@ -207,7 +224,16 @@ func (s *Opening) Examine(c chest.Caller) (touched []string, err error) {
 	case err != nil:
 		return nil, a.Fail(err)
 	}
-	problems, err := s.trail.ExamineTrail()
+	if len(touched) == 0 { // else what is found by these rows means nothing
+		if touched, err = st.ExamineContents(ctx, mostDamaged); err != nil {
+			return nil, a.Fail(err)
+		}
+		if len(touched) > 0 {
+			a.Entry.Detail = "values are not what was stored"
+			s.heart.Log().Error("values were changed outside Tansu", "problems", touched)
+		}
+	}
+	problems, err := s.trail.ExamineTrail(ctx)
 	if err != nil {
 		return nil, a.Fail(err)
 	}

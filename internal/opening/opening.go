@@ -3,7 +3,9 @@
 package opening
 
 import (
+	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tansu/internal/chest"
@@ -15,7 +17,7 @@ import (
 type Records interface {
 	Bind(store.Sealer) (*store.Snapshot, error)
 	Unbind()
-	Check(store.Sealer) error
+	Check(context.Context, store.Sealer) error
 	Reindex() error
 	CheckBuckets(stop <-chan struct{}, found func(error)) int
 	Ready() error
@@ -33,7 +35,7 @@ type Trail interface {
 	LastCheckpoint()
 	StopWitnesses()
 	// ExamineTrail lists what is wrong with the trail.
-	ExamineTrail() (problems []string, err error)
+	ExamineTrail(context.Context) (problems []string, err error)
 }
 
 // Options of the room.
@@ -51,6 +53,8 @@ type Opening struct {
 	trail   Trail
 	options Options
 	turn    sync.Mutex // one unlock or lock at a time
+
+	examining atomic.Pointer[context.CancelFunc] // ends the examination that is under way, which holds the turn
 
 	stop   chan struct{} // tells what goes on behind the scenes to end; made at each unlock, and guarded by turn
 	behind sync.WaitGroup

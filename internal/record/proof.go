@@ -2,6 +2,7 @@ package record
 
 import (
 	"cmp"
+	"context"
 	"crypto/ed25519"
 	"encoding/base64"
 	"errors"
@@ -389,7 +390,7 @@ func (s *Record) ExportTrail(c chest.Caller, from uint64, begin func(Checkpoint)
 }
 
 // ExamineTrail compares the trail in the database with every checkpoint that is in it, and returns what is wrong.
-func (s *Record) ExamineTrail() (problems []string, err error) {
+func (s *Record) ExamineTrail(ctx context.Context) (problems []string, err error) {
 	if err := s.records.CatchUp(); err != nil {
 		return []string{err.Error()}, nil // the index does not go on where entries are missing
 	}
@@ -414,9 +415,9 @@ func (s *Record) ExamineTrail() (problems []string, err error) {
 				return false
 			}
 			_, err := io.WriteString(writer, body+"\n")
-			return err == nil
+			return err == nil && ctx.Err() == nil
 		})
-		_ = writer.CloseWithError(err)
+		_ = writer.CloseWithError(cmp.Or(err, ctx.Err()))
 	}()
 	report, err := trail.Verify(reader, points, nil)
 	_ = reader.Close()
@@ -435,6 +436,14 @@ func (s *Record) ExamineTrail() (problems []string, err error) {
 		for _, seq := range changed {
 			problems = append(problems, fmt.Sprintf("entry %d of the trail is not what was recorded", seq))
 		}
+		return problems, nil
+	}
+	switch changed, err := s.records.ChangedHashes(ctx); {
+	case err != nil:
+		return nil, err
+	case changed > 0:
+		problems = append(problems, fmt.Sprintf("%d hashes of the trail are not those of its entries, which are as they were recorded: "+
+			"start with --restored to work them out again", changed))
 	}
 	return problems, nil
 }

@@ -3,6 +3,7 @@
 package record
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"sync"
@@ -23,6 +24,7 @@ type Records interface {
 	Entries(store.Filter, func(trail.Entry) bool) error
 	Bodies(from uint64, visit func(seq uint64, body string) bool) error
 	ChangedEntries(most int) ([]uint64, error)
+	ChangedHashes(context.Context) (int, error)
 	Size() uint64
 	Last() uint64
 	Root(size uint64) (trail.Hash, error)

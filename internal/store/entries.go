@@ -326,7 +326,7 @@ func (s *Store) Bodies(from uint64, visit func(seq uint64, body string) bool) er
 
 // bodies is Bodies with what is in the database.
 func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) error {
-	next := max(from, 1)
+	next, last := max(from, 1), uint64(0)
 	query := "SELECT first, bodies, packed FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) " +
 		"ORDER BY first LIMIT ?"
 	for {
@@ -335,6 +335,10 @@ func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) er
 			return fmt.Errorf("read trail: %w", err)
 		}
 		for _, row := range rows {
+			if row.First <= last { // a damaged page can lead to the same rows again, without end
+				return fmt.Errorf("read trail: entry %d comes after entry %d", row.First, last)
+			}
+			last = row.First
 			for i, body := range row.split() {
 				seq := row.First + uint64(i)
 				if seq >= from && !visit(seq, body) {

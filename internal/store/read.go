@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/hmac"
 	"errors"
 	"fmt"
@@ -87,7 +88,7 @@ func (e *TamperedError) Sentences() (list []string) {
 func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	snapshot, l, stored, all, err := s.load(sealer, false)
+	snapshot, l, stored, all, err := s.load(context.Background(), sealer, false)
 	if err != nil {
 		return nil, err
 	}
@@ -115,8 +116,8 @@ func (s *Store) Follow(memory Memory) {
 
 // Check reads every row that decides access as it is in the file now and checks it as Bind does, without binding
 // anything. What was changed is a [*TamperedError] that names all of it.
-func (s *Store) Check(sealer Sealer) error {
-	_, _, _, _, err := s.load(sealer, true)
+func (s *Store) Check(ctx context.Context, sealer Sealer) error {
+	_, _, _, _, err := s.load(ctx, sealer, true)
 	return err
 }
 
@@ -140,8 +141,9 @@ func (s *Store) Unbind() {
 
 // load reads and checks rows, in one read transaction: those that are kept in memory, and if whole is set, or if they are tallied all
 // together, items and versions, too.
-func (s *Store) load(sealer Sealer, whole bool) (snapshot *Snapshot, l *loader, stored storedTally, all map[string]bucket, err error) {
-	tx, err := s.read.Beginx()
+func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *Snapshot, l *loader, stored storedTally,
+	all map[string]bucket, err error) {
+	tx, err := s.read.BeginTxx(ctx, nil)
 	if err != nil {
 		return nil, nil, stored, nil, fmt.Errorf("read rows: %w", err)
 	}
@@ -149,7 +151,11 @@ func (s *Store) load(sealer Sealer, whole bool) (snapshot *Snapshot, l *loader, 
 	if err := tx.Get(&stored, "SELECT tally, tally_revision, tally_mac, tally_form FROM chest"); err != nil {
 		return nil, nil, stored, nil, fmt.Errorf("read tally: %w", err)
 	}
-	l = &loader{tx: tx, sealer: sealer, touched: &TamperedError{}, sums: map[string]*sum{}}
+	most, err := mostRows(tx)
+	if err != nil {
+		return nil, nil, stored, nil, err
+	}
+	l = &loader{ctx: ctx, tx: tx, most: most, sealer: sealer, touched: &TamperedError{}, sums: map[string]*sum{}}
 	snapshot = &Snapshot{}
 	err = errors.Join(
 		load(l, &snapshot.Identities, "id"),
@@ -217,8 +223,20 @@ func (l *loader) compareBuckets(all map[string]bucket) {
 	}
 }
 
+// mostRows is more rows than a table of the file can have: a damaged page that leads to others again and again has no end otherwise.
+func mostRows(tx *sqlx.Tx) (most int, err error) {
+	const smallest = 16 // bytes; every row that is checked has a MAC of twice as many
+	err = tx.Get(&most, "SELECT page_count * page_size / ? FROM pragma_page_count, pragma_page_size", smallest)
+	if err != nil {
+		err = fmt.Errorf("read the size of the file: %w", err)
+	}
+	return most, err
+}
+
 type loader struct {
+	ctx     context.Context
 	tx      *sqlx.Tx
+	most    int // rows of a table
 	sealer  Sealer
 	sums    map[string]*sum // by bucket; the empty one is that of rows which are in memory
 	first   firstForm
@@ -236,8 +254,8 @@ func (l *loader) sumOf(id string) *sum {
 // load reads all rows of one table and notes those whose MAC is not theirs.
 func load[R Row](l *loader, rows *[]R, order string) error {
 	var zero R
-	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM " + zero.table() + " ORDER BY " + order
-	if err := l.tx.Select(rows, query); err != nil {
+	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM (SELECT * FROM " + zero.table() + " LIMIT ?) ORDER BY " + order
+	if err := l.tx.SelectContext(l.ctx, rows, query, l.most); err != nil {
 		return fmt.Errorf("read %s: %w", zero.table(), err)
 	}
 	for _, row := range *rows {
@@ -250,7 +268,7 @@ func load[R Row](l *loader, rows *[]R, order string) error {
 // and go on side by side.
 func pass[R Row](l *loader) error {
 	var row R
-	rows, err := l.tx.Queryx("SELECT " + strings.Join(columns(row), ", ") + " FROM " + row.table())
+	rows, err := l.tx.QueryxContext(l.ctx, "SELECT "+strings.Join(columns(row), ", ")+" FROM "+row.table()+" LIMIT ?", l.most)
 	if err != nil {
 		return fmt.Errorf("read %s: %w", row.table(), err)
 	}

@@ -38,6 +38,7 @@ type Identity struct {
 	CreatedBy   string `db:"created_by" json:"created_by"`
 	Purpose     string `db:"purpose" json:"purpose,omitempty"`         // of an app
 	Environment string `db:"environment" json:"environment,omitempty"` // of an app; empty for any
+	Unconfirmed bool   `db:"unconfirmed" json:"unconfirmed,omitempty"` // a person whom only who registered them has seen
 	Seal
 }
 
@@ -189,6 +190,7 @@ type Request struct {
 	GrantID    string `db:"grant_id" json:"grant_id"` // the grant that was given
 	Until      int64  `db:"until" json:"until"`       // how long a read is allowed
 	CreatedAt  int64  `db:"created_at" json:"created_at"`
+	TargetID   string `db:"target_id" json:"target_id,omitempty"` // of what is to be read, shredded or changed; empty for a grant
 	Seal
 }
 

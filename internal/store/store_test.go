@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pressly/goose/v3"
+
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
@@ -130,7 +132,7 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 				t.Fatal(err)
 			}
 			var tampered *TamperedError
-			if err := s.Check(root); !errors.As(err, &tampered) || len(tampered.Rows) != 1 ||
+			if err := s.Check(t.Context(), root); !errors.As(err, &tampered) || len(tampered.Rows) != 1 ||
 				tampered.Rows[0] != (TouchedRow{row.table(), touched}) {
 				t.Errorf("%s.%s: got %v", row.table(), column, err)
 			}
@@ -140,7 +142,7 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 			tried++
 		}
 	}
-	if err := s.Check(root); err != nil {
+	if err := s.Check(t.Context(), root); err != nil {
 		t.Errorf("after everything was put back: %v", err)
 	}
 	t.Logf("%d columns were edited", tried)
@@ -173,7 +175,7 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		}
 		edit(t, dir, statement)
 		var tampered *TamperedError
-		if err := s.Check(root); !errors.As(err, &tampered) {
+		if err := s.Check(t.Context(), root); !errors.As(err, &tampered) {
 			t.Errorf("%s: got %v, want a TamperedError", statement, err)
 		}
 		// Items and versions are looked at when they are first used; all other rows before the chest is unlocked.
@@ -232,7 +234,7 @@ func TestRowsPutBackInPairsAreNoticed(t *testing.T) {
 				edit(t, dir, "CREATE INDEX "+index)
 			}
 		}
-		if err := s.Check(root); err == nil {
+		if err := s.Check(t.Context(), root); err == nil {
 			t.Errorf("%s: three of each row are as good as one", table)
 		}
 		_ = s.Close()
@@ -427,7 +429,7 @@ func TestLargeChangeIsWholeAndHoldsNobodyUp(t *testing.T) {
 	defer func() { _ = s.Close() }()
 	_, err = s.Bind(root)
 	must(t, err)
-	must(t, s.Check(root))
+	must(t, s.Check(t.Context(), root))
 	for n := range 400 {
 		name := fmt.Sprintf("berth-%04d", n)
 		it, err := s.Item("dr_1", name)
@@ -632,39 +634,14 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 		leaving.Delete(row)
 	}
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: leaving}))
-	_, l, _, _, err := s.load(root, true) // the tally as it was: all rows together
+	_, l, _, _, err := s.load(t.Context(), root, true) // the tally as it was: all rows together
 	must(t, err)
 	mac := root.RowMAC(l.first.content())
 	edit(t, dir, "UPDATE chest SET tally = ?, tally_revision = 0, tally_mac = ?", l.first.sum[:], mac[:])
 	var bodies []string
 	must(t, s.Bodies(1, func(_ uint64, body string) bool { bodies = append(bodies, body); return true }))
 	must(t, s.Close())
-	for _, table := range []string{"buckets", "members", "roles", "requests", "indexed", "postings", "blocks", "uses", "hashes",
-		"checkpoints", "folds", "outlets", "entries"} {
-		edit(t, dir, "DROP TABLE "+table)
-	}
-	edit(t, dir, "CREATE TABLE entries (seq INTEGER PRIMARY KEY, body TEXT NOT NULL, receipt TEXT) STRICT")
-	edit(t, dir, "CREATE VIEW trail AS SELECT seq, body FROM entries")
-	for i, body := range bodies {
-		edit(t, dir, fmt.Sprintf("INSERT INTO entries (seq, body) VALUES (%d, '%s')", i+1, body))
-	}
-	for _, drop := range []string{"TABLE items_words", "TABLE aliases", "TABLE calendars", "INDEX versions_likeness", "INDEX items_due"} {
-		edit(t, dir, "DROP "+drop)
-	}
-	for _, index := range []string{"served_until", "served_since", "retired", "shredded", "labelled", "owner", "said"} {
-		edit(t, dir, "DROP INDEX items_"+index)
-	}
-	for _, column := range []string{"chest.tally_form", "items.served_until", "items.served_since", "items.rules", "drawers.shredded_at",
-		"drawers.shredded_by", "drawers.shredded_name", "versions.likeness", "items.awake_at", "items.use_only", "drawers.rules",
-		"grants.networks", "grants.hours", "grants.via", "grants.needs_reason", "drawers.labels", "drawers.approval_items",
-		"drawers.approval_of", "items.labels", "versions.staged", "versions.suspended", "versions.shredded_at", "items.held", "items.suspended",
-		"items.retired_at",
-		"items.shape", "versions.fields", "items.shredded_at", "items.shredded_by", "items.shredded_name", "identities.purpose",
-		"identities.environment", "credentials.detail", "tokens.bound"} {
-		table, name, _ := strings.Cut(column, ".")
-		edit(t, dir, "ALTER TABLE "+table+" DROP COLUMN "+name)
-	}
-	edit(t, dir, "DELETE FROM goose_db_version WHERE version_id > 1")
+	toFirstSchema(t, dir, bodies)
 	again, err := Open(dir)
 	must(t, err)
 	defer func() { _ = again.Close() }()
@@ -679,6 +656,47 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	if len(after) != len(bodies)+1 || !slices.Equal(after[:len(bodies)], bodies) {
 		t.Errorf("the trail was %q and is %q", bodies, after)
 	}
+}
+
+// toFirstSchema puts in the place of a chest's file one that the first migration made, with all of the rows that it has room for.
+func toFirstSchema(t *testing.T, dir string, bodies []string) {
+	t.Helper()
+	newer := filepath.Join(dir, datadir.DatabaseName)
+	first := filepath.Join(t.TempDir(), "first.db")
+	db, err := sql.Open("sqlite", "file:"+first)
+	must(t, err)
+	defer func() { _ = db.Close() }()
+	db.SetMaxOpenConns(1) // what is attached is attached to one connection
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("../schema/migrations"), goose.WithDisableGlobalRegistry(true))
+	must(t, err)
+	_, err = migrations.UpTo(t.Context(), 1)
+	must(t, err)
+	run := func(statement string, arguments ...any) {
+		t.Helper()
+		if _, err := db.Exec(statement, arguments...); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	run(fmt.Sprintf("PRAGMA application_id = %d", schema.ApplicationID))
+	run("ATTACH ? AS newer", newer)
+	for _, table := range []string{"chest", "identities", "credentials", "tokens", "grants", "drawers", "drawer_keys", "items", "versions",
+		"contents"} {
+		var columns string
+		must(t, db.QueryRow("SELECT group_concat(name, ', ') FROM pragma_table_info(?, 'main')", table).Scan(&columns))
+		run("INSERT INTO main." + table + " (" + columns + ") SELECT " + columns + " FROM newer." + table)
+	}
+	for i, body := range bodies {
+		run("INSERT INTO main.entries (seq, body) VALUES (?, ?)", i+1, body)
+	}
+	run("DETACH newer")
+	must(t, db.Close())
+	for _, rest := range []string{"-wal", "-shm"} {
+		if err := os.Remove(newer + rest); err != nil && !errors.Is(err, os.ErrNotExist) {
+			t.Fatal(err)
+		}
+	}
+	must(t, os.Rename(first, newer))
+	must(t, os.Chmod(newer, 0o600))
 }
 
 // The oldest database is one with fewer migrations applied: the oldest of all has none but the table that counts them.

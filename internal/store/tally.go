@@ -142,13 +142,17 @@ func (s *Store) checkBucket(sealer Sealer, id string) error {
 	if err := tx.Get(&stored, "SELECT id, sum, revision, mac FROM buckets WHERE id = ?", id); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("read the sum of rows: %w", err)
 	}
+	most, err := mostRows(tx)
+	if err != nil {
+		return err
+	}
 	var items []Item
 	var versions []Version
 	end := id + "\x7f" // no id has a byte that comes after it
-	if err := tx.Select(&items, "SELECT "+itemColumns+" FROM items WHERE id >= ? AND id < ?", id, end); err != nil {
+	if err := tx.Select(&items, "SELECT "+itemColumns+" FROM items WHERE id >= ? AND id < ? LIMIT ?", id, end, most); err != nil {
 		return fmt.Errorf("read items: %w", err)
 	}
-	if err := tx.Select(&versions, "SELECT "+versionColumns+" FROM versions WHERE item >= ? AND item < ?", id, end); err != nil {
+	if err := tx.Select(&versions, "SELECT "+versionColumns+" FROM versions WHERE item >= ? AND item < ? LIMIT ?", id, end, most); err != nil {
 		return fmt.Errorf("read versions: %w", err)
 	}
 	l := loader{sealer: sealer, touched: &TamperedError{}, sums: map[string]*sum{}}

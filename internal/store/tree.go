@@ -1,6 +1,10 @@
 package store
 
 import (
+	"cmp"
+	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -126,4 +130,33 @@ func (s *Store) ChangedEntries(most int) (changed []uint64, err error) {
 		return len(changed) < most
 	})
 	return changed, err
+}
+
+// ChangedHashes counts hashes of the Merkle tree in the file that are not those of the entries in it.
+func (s *Store) ChangedHashes(ctx context.Context) (changed int, err error) {
+	var edge trail.Edge
+	var row hashRow
+	var fresh []trail.Hash
+	size, index := s.Size(), int64(0)
+	stop := s.Bodies(1, func(seq uint64, body string) bool {
+		if seq > size || ctx.Err() != nil {
+			return false
+		}
+		fresh = edge.Grow(fresh[:0], trail.LeafHash(body))
+		for _, h := range fresh {
+			if !row.has(index) {
+				if row, err = s.hashRow(index); errors.Is(err, sql.ErrNoRows) {
+					err = nil
+				} else if err != nil {
+					return false
+				}
+			}
+			if !row.has(index) || row.at(index) != h {
+				changed++
+			}
+			index++
+		}
+		return true
+	})
+	return changed, cmp.Or(err, stop, ctx.Err())
 }
