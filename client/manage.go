@@ -248,6 +248,11 @@ func (c *Client) SetState(ctx context.Context, subject, state string) (i Identit
 	return i, c.do(ctx, http.MethodPatch, "/api/identities/"+url.PathEscape(subject), map[string]string{"state": state}, &i, nil)
 }
 
+// Confirm says that a person is who they are said to be, and that nobody enrolled in their name.
+func (c *Client) Confirm(ctx context.Context, subject string) (i Identity, err error) {
+	return i, c.do(ctx, http.MethodPatch, "/api/identities/"+url.PathEscape(subject), map[string]bool{"confirmed": true}, &i, nil)
+}
+
 // Join puts a person or an app into a team.
 func (c *Client) Join(ctx context.Context, team, member string) (i Identity, err error) {
 	return i, c.do(ctx, http.MethodPut, memberPath(team, member), nil, &i, nil)

@@ -375,6 +375,7 @@ type Identity struct {
 	Environment string       `json:"environment"` // of an app; empty for any
 	State       string       `json:"state"`       // "active", "suspended" or "set_aside"
 	Enrolled    bool         `json:"enrolled"`
+	Confirmed   bool         `json:"confirmed"` // that a person is who they are said to be, by somebody who did not register them
 	CreatedAt   time.Time    `json:"created_at"`
 	CreatedBy   string       `json:"created_by"`
 	Revision    int64        `json:"revision"`
@@ -479,6 +480,7 @@ type IdentityChanges struct {
 	Owner       *string `json:"owner,omitempty"`
 	Purpose     *string `json:"purpose,omitempty"`
 	Environment *string `json:"environment,omitempty"`
+	Confirmed   bool    `json:"confirmed,omitempty"`
 }
 
 // NewIdentity registers a person, an app or a team.

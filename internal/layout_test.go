@@ -23,6 +23,7 @@ var layers = []string{
 	"internal/httpapi internal/witness",
 	"internal/service",
 	"internal/people internal/rights internal/shelf internal/ends internal/record internal/opening",
+	"internal/powers",
 	"internal/chest internal/usage",
 	"internal/store",
 	"internal/outlet internal/agent",

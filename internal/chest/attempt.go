@@ -207,8 +207,9 @@ func (r *Refusal) Sentence(what, why string) string {
 
 // Reasons of refusals that no grant decides.
 const (
-	OwnAccess   = "own_access"
-	StewardOnly = "steward_only"
+	OwnAccess    = "own_access"
+	StewardOnly  = "steward_only"
+	NotConfirmed = "not_confirmed"
 )
 
 // Refuse records a no and returns it. Whoever is known gets a receipt.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"tansu/internal/core/access"
@@ -83,6 +84,20 @@ func (it *Item) ApprovalOf(d *Drawer) string {
 	return d.Row.ApprovalOf
 }
 
+// ApprovalLoosened reports whether a drawer's rule about approval asks for less than before.
+func ApprovalLoosened(before, after store.Drawer) bool {
+	kept := strings.Fields(after.ApprovalItems)
+	gone := slices.ContainsFunc(strings.Fields(before.ApprovalItems), func(item string) bool {
+		return !slices.Contains(kept, item) && !slices.Contains(kept, "*")
+	})
+	return gone || ApprovalLess(before.ApprovalOf, after.ApprovalOf) && before.ApprovalItems != ""
+}
+
+// ApprovalLess reports whether fewer people's reads need a second person than before.
+func ApprovalLess(before, after string) bool {
+	return before != after && before != "" && (after == "" || before == policytext.OfEveryone)
+}
+
 // Compare says what differs between two states of access that have the same drawers and items.
 func (st *Snapshot) Compare(ctx context.Context, after *Snapshot, now time.Time) (d Difference, err error) {
 	was, becomes, err := st.Differing(ctx, after)
@@ -96,32 +111,6 @@ func (st *Snapshot) Compare(ctx context.Context, after *Snapshot, now time.Time)
 	}
 	slices.SortStableFunc(d.Changes, func(x, y access.Summary) int { return cmp.Compare(x.Subject, y.Subject) })
 	return d, nil
-}
-
-// Controls reports whether an identity is the caller's own app: one that they own, or that they registered without
-// saying who owns it.
-func (c Caller) Controls(row store.Identity) bool {
-	return row.Owner == c.Name || row.Owner == "" && row.Kind == reference.App && row.CreatedBy == c.Name
-}
-
-// Benefits reports whether what is given to a subject reaches the caller or an app that the caller controls.
-func (st *Snapshot) Benefits(c Caller, subject string) bool {
-	return slices.ContainsFunc(st.Holders(subject), func(holder string) bool { return holder == c.ID || c.Controls(st.Identity(holder)) })
-}
-
-// own are the identities whose access is the caller's own.
-func (st *Snapshot) own(c Caller, after *Snapshot) (ids []string) {
-	ids = append(ids, c.ID)
-	for _, state := range []*Snapshot{st, after} {
-		state.bySubject.Scan(func(_ string, row *store.Identity) bool {
-			if c.Controls(*row) {
-				ids = append(ids, row.ID)
-			}
-			return true
-		})
-	}
-	slices.Sort(ids)
-	return slices.Compact(ids)
 }
 
 // Widens reports whether a change of the state lets the caller, or an app that they own, do more than before: by their

@@ -329,8 +329,8 @@ func (d *Draft) putRequest(row store.Request) {
 	if row.AnsweredAt > d.answers.row(asked).AnsweredAt {
 		d.answers.Set(asked, &row)
 	}
-	if row.Kind != RequestGrant && row.State == RequestAllowed {
-		agreed := key(row.Kind, row.Subject, row.Target)
+	if row.Kind != RequestGrant && row.State == RequestAllowed && row.TargetID != "" { // what was agreed to by name counts no more
+		agreed := key(row.Kind, row.Subject, row.TargetID)
 		if row.Until > d.approved.row(agreed) {
 			d.approved.Set(agreed, &row.Until)
 		}

@@ -296,6 +296,27 @@ func (st *Snapshot) Renamed(old *Drawer, name string, now time.Time) (*Drawer, *
 	return nil, nil, nil
 }
 
+// NameOf says where something is now, by its id: an item, with a version if the id has one, a drawer or an identity; empty if it is
+// not there any more.
+func (st *Snapshot) NameOf(id string) string {
+	if d := st.DrawerByID(id); d != nil {
+		return d.Row.Name
+	}
+	if row := st.Identity(id); row.ID != "" {
+		return SubjectOf(row)
+	}
+	item, version, versioned := strings.Cut(id, "@")
+	rows, err := st.chest.records.ItemByID(item)
+	d := st.DrawerByID(rows.Item.Drawer)
+	if err != nil || d == nil || rows.Item.ShreddedAt != 0 {
+		return ""
+	}
+	if versioned {
+		return d.Row.Name + "/" + rows.Item.Name + "@" + version
+	}
+	return d.Row.Name + "/" + rows.Item.Name
+}
+
 // WorkingAlias finds the alias that an old name is, if it still works at a moment.
 func (st *Snapshot) WorkingAlias(d *Drawer, name string, now time.Time) (store.Alias, bool) {
 	alias, known := st.Alias(d.Row.ID, name)
@@ -423,7 +444,7 @@ func (it *Item) ApprovalFor(st *Snapshot, d *Drawer, subject string, action acce
 		st.Identity(subject).Kind == reference.App {
 		return access.NotNeeded
 	}
-	if Micros(now) < st.ApprovedUntil(RequestRead, subject, d.Row.Name+"/"+it.Row.Name) {
+	if Micros(now) < st.ApprovedUntil(RequestRead, subject, it.Row.ID) {
 		return access.Given
 	}
 	return access.Missing

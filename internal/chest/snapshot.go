@@ -55,7 +55,8 @@ type Snapshot struct {
 	calendarsOf table[store.Calendar] // by identity, then id
 	shredded    []store.Drawer        // what is left of drawers
 
-	tried map[itemKey]*Item // in a draft that is only tried: items as it would make them
+	without []Rule            // in a draft that is only tried: rules that do not hold in it
+	tried   map[itemKey]*Item // in a draft that is only tried: items as it would make them
 }
 
 // Drawer is a drawer with its keys. It is never changed: a change puts another one in its place.
@@ -386,8 +387,8 @@ func (st *Snapshot) DeclinedFor(subject, action, target string) (last store.Requ
 }
 
 // ApprovedUntil is until when somebody else has agreed that a subject reads, or shreds, something that needs it.
-func (st *Snapshot) ApprovedUntil(kind, subject, target string) int64 {
-	return st.approved.row(key(kind, subject, target))
+func (st *Snapshot) ApprovedUntil(kind, subject, id string) int64 {
+	return st.approved.row(key(kind, subject, id))
 }
 
 // Drawer is a drawer by its name, and DrawerByID by its id; nil if there is none.
@@ -619,6 +620,8 @@ const (
 	RequestGrant = "grant" // asks for a grant
 	RequestRead  = "read"  // asks that one item may be read for a while, where its drawer's rules want a second person
 	RequestShred = "shred" // asks that something may be shredded, where its drawer's rules want a second person
+	RequestLift  = "lift"  // asks that a rule may be lifted which wants a second person
+	RequestAct   = "act"   // asks that something may be issued with which the asker can act as an identity that has access
 )
 
 // States of a request.

@@ -548,7 +548,7 @@ func TestReadOnlyDirectoryIsSaid(t *testing.T) {
 func TestDemoTellsItsStory(t *testing.T) {
 	u := user{t.TempDir()}
 	out := u.ok(t, "", "demo", "--story")
-	if !strings.Contains(out, "All 16 steps did what they say.") {
+	if !strings.Contains(out, "All 17 steps did what they say.") {
 		t.Errorf("got %s", out)
 	}
 	full := t.TempDir()

@@ -85,7 +85,9 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 			return a.show(registered, func() {
 				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n", registered.Identity.Subject)
 				if registered.Credential.ID == "" {
-					a.say("It cannot prove itself yet: tansu app host-code, add-key, add-issuer or add-certificate.")
+					a.say("It cannot prove itself yet: its owner issues a secret (tansu app new-credential), or gives it a proof that is none " +
+						"(host-code, add-key, " +
+						"add-issuer, add-certificate).")
 					return
 				}
 				fmt.Fprintln(a.Out)
@@ -97,8 +99,12 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	if kind == reference.App {
 		add.Flags().StringVar(&n.Purpose, "purpose", "", "what it does with what it reads, on one line")
-		add.Flags().BoolVar(&n.NoSecret, "no-secret", false, "print none: it proves itself by a key, a certificate or another issuer's word")
+		add.Flags().BoolVar(&n.NoSecret, "no-secret", false,
+			"print none: its owner issues one, or it proves itself by a key, a certificate or another issuer's word")
 		add.Flags().StringVar(&n.Environment, "env", "", "where it runs: production, staging or development")
+	}
+	if kind == reference.Person {
+		command.AddCommand(a.confirmCommand())
 	}
 	if kind == reference.App {
 		command.AddCommand(a.appKeyCommand(), a.appCertificateCommand(), a.appIssuerCommand(), a.appInviteCommand())
@@ -118,6 +124,22 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 			}),
 		})
 	return command
+}
+
+func (a *app) confirmCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "confirm NAME", Args: exactly("NAME"),
+		Short: "Say that somebody whom a colleague registered is who they are said to be",
+		Long: "Who registers a person sees the enrolment code, and could use it. Until somebody else has made sure that the person exists, and " +
+			"that it was them who enrolled, what they are given and agree to counts as their maker's own.",
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			i, err := c.Confirm(ctx, reference.Person+":"+arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.show(i, func() { fmt.Fprintf(a.Out, "%s is confirmed.\n", i.Subject) })
+		}),
+	}
 }
 
 func (a *app) newCredentialCommand(kind, short string) *cobra.Command {
@@ -223,6 +245,9 @@ func (a *app) identityListCommand(kind string) *cobra.Command {
 				if !i.Enrolled {
 					state += ", not enrolled"
 				}
+				if !i.Confirmed {
+					state += ", not confirmed"
+				}
 				list = append(list, i)
 				t.add(i.Subject, state, seenText(i.Seen), i.Owner, relative(i.CreatedAt, time.Now()), i.Description)
 			}
@@ -249,7 +274,12 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"identity": i, "grants": grants, "reads": reads}, func() {
-				fields(a.Out, "subject", i.Subject, "state", i.State, "owner", i.Owner, "description", i.Description, "purpose", i.Purpose,
+				confirmed := ""
+				if !i.Confirmed {
+					confirmed = "not yet by anybody but " + i.CreatedBy + ": tansu person confirm " + arguments[0]
+				}
+				fields(a.Out, "subject", i.Subject, "state", i.State, "confirmed", confirmed, "owner", i.Owner,
+					"description", i.Description, "purpose", i.Purpose,
 					"environment", i.Environment,
 					"last seen", seenText(i.Seen), "registered", stamp(i.CreatedAt)+" by "+i.CreatedBy,
 					"teams", strings.Join(i.Teams, ", "), "members", strings.Join(i.Members, ", "))

@@ -62,7 +62,8 @@ func Tell(ctx context.Context, chest *Chest, out io.Writer) error {
 		{"The security engineer puts a secret in, and a second version", s.fill},
 		{"Putting the same item in again is a conflict, and changes nothing", s.conflict},
 		{"The security engineer, who manages all this, may not read it", s.managerRefused},
-		{"The security engineer registers an application and grants it one drawer", s.register},
+		{"The security engineer registers an application, without a secret, and grants it one drawer", s.register},
+		{"Its owner issues the secret: nobody who gives access has it, and nobody who has it gives access", s.issueSecret},
 		{"The application gets a token with its name and secret, with nothing but HTTP", s.appToken},
 		{"The application reads the current version, byte for byte", s.readCurrent},
 		{"The application reads the older version as bytes alone", s.readOld},
@@ -185,11 +186,10 @@ func wantRefused(err error) (string, error) {
 }
 
 func (s *story) register() (string, error) {
-	registered, err := s.duty.Register(s.ctx, client.NewIdentity{Kind: "app", Name: "ticket-api", Owner: "person:audit-desk"})
-	if err != nil {
+	if _, err := s.duty.Register(s.ctx, client.NewIdentity{Kind: "app", Name: "ticket-api", Owner: "person:audit-desk",
+		NoSecret: true}); err != nil {
 		return "", err
 	}
-	s.secret = registered.Credential.Secret
 	given, err := s.duty.Give(s.ctx, client.NewGrant{Subject: "app:ticket-api", Role: "consumer", Scope: storyDrawer + "/**"})
 	if err != nil {
 		return "", err
@@ -198,6 +198,16 @@ func (s *story) register() (string, error) {
 		return "", errors.New("the grant is not in force, or has no end")
 	}
 	return fmt.Sprintf("%s: app:ticket-api consumer on %s/**, in force now, ends by itself", given.Grant.ID, storyDrawer), nil
+}
+
+func (s *story) issueSecret() (string, error) {
+	_, err := s.duty.IssueCredential(s.ctx, "app:ticket-api", client.NewCredential{})
+	if code(err) != "refused" {
+		return "", fmt.Errorf("who gives it access got a secret of it, too: %w", err)
+	}
+	issued, err := s.auditor.IssueCredential(s.ctx, "app:ticket-api", client.NewCredential{})
+	s.secret = issued.Secret
+	return fmt.Sprintf("%s, shown once to person:audit-desk; person:security-duty was refused one", issued.ID), err
 }
 
 func (s *story) appToken() (string, error) {

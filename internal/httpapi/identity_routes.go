@@ -103,15 +103,18 @@ func (a *api) changeIdentity(c *call) error {
 	}
 	changes := people.IdentityChanges{Description: body.Description, Owner: body.Owner, Purpose: body.Purpose, Environment: body.Environment}
 	described := changes != people.IdentityChanges{}
-	if described == (body.State != nil) {
-		return &chest.Error{Code: chest.InvalidInput, Field: "state", Detail: "change the state, or what is said about it: one of the two"}
-	}
 	var d people.Identity
 	var err error
-	if described {
+	switch {
+	case described && body.State == nil && !body.Confirmed:
 		d, err = a.service.ChangeIdentity(c.caller, c.param("subject"), changes)
-	} else {
+	case !described && body.State != nil && !body.Confirmed:
 		d, err = a.service.SetState(c.caller, c.param("subject"), *body.State)
+	case !described && body.State == nil && body.Confirmed:
+		d, err = a.service.Confirm(c.caller, c.param("subject"))
+	default:
+		err = &chest.Error{Code: chest.InvalidInput, Field: "state",
+			Detail: "change the state, or what is said about it, or confirm it (confirmed: true): one of the three"}
 	}
 	if err != nil {
 		return err
@@ -158,7 +161,8 @@ func (a *api) revokeCredential(c *call) error {
 
 func identityJSON(d people.Identity) client.Identity {
 	answer := client.Identity{Subject: d.Subject, Description: d.Description, Owner: d.Owner, State: d.State, Enrolled: d.Enrolled,
-		Purpose: d.Purpose, Environment: d.Environment, Seen: client.Seen(d.Seen),
+		Confirmed: d.Confirmed,
+		Purpose:   d.Purpose, Environment: d.Environment, Seen: client.Seen(d.Seen),
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{},
 		Teams: append([]string{}, d.Teams...), Members: append([]string{}, d.Members...)}
 	for _, cr := range d.Credentials {

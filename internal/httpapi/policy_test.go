@@ -109,6 +109,7 @@ func policySchema(t *testing.T) *jsonschema.Schema {
 func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 	chest, gate := withAccess(t)
 	lead := chest.Client(t, chest.SignIn(t, "ticketing-lead"))
+	curator := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"}))
 	before := must[string](t)(gate.Policy(ctx))
 	text := strings.Replace(before, "role: consumer\n", "role: rotator\n", 1)
 	text = strings.Replace(text, "grants:\n",
@@ -133,7 +134,12 @@ func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 	if _, err := gate.ApplyPolicy(ctx, client.Applying{Policy: text, Onto: "0000000000000000"}); chesttest.Code(err) != "stale" {
 		t.Errorf("onto another state: %v", err)
 	}
-	applied := must[client.PolicyDifference](t)(gate.ApplyPolicy(ctx, client.Applying{Policy: text}))
+	_, err := gate.ApplyPolicy(ctx, client.Applying{Policy: text})
+	refused(t, "it lifts a rule that asks for two", err, "approval_needed")
+	contents := must[client.DrawerContents](t)(gate.Drawer(ctx, "fuel-billing-prod"))
+	_, err = gate.ChangeDrawer(ctx, "fuel-billing-prod", contents.Drawer.Revision, client.Described{Approval: &client.Approval{}})
+	agree(t, err, gate, curator)
+	applied := must[client.PolicyDifference](t)(gate.ApplyPolicy(ctx, client.Applying{Policy: text, Onto: d.Mark}))
 	if got := readCode(lead, "fuel-billing-prod/ledger"); got != "" || applied.Mark == d.Mark {
 		t.Errorf("after applying: %q, mark %s", got, applied.Mark)
 	}

@@ -233,9 +233,11 @@ func TestExaminationNamesDestroyedValuesAndHashes(t *testing.T) {
 		name, edit string
 		want       []string
 	}{
-		{"a value destroyed", "DELETE FROM contents WHERE version = (SELECT v.id FROM versions v JOIN items i ON i.id = v.item WHERE i.name = 'a')",
+		{"a value destroyed", "DELETE FROM contents WHERE version = (SELECT v.id FROM versions v JOIN items i ON i.id = v.item WHERE i.name " +
+			"= 'a')",
 			[]string{"the value of version 1 of d/a is not what was stored"}},
-		{"a byte of a value", "UPDATE contents SET ciphertext = CAST(ciphertext || x'00' AS BLOB) WHERE version = (SELECT v.id FROM versions v JOIN " +
+		{"a byte of a value", "UPDATE contents SET ciphertext = CAST(ciphertext || x'00' AS BLOB) WHERE version = (SELECT v.id FROM " +
+			"versions v JOIN " +
 			"items i ON i.id = v.item WHERE i.name = 'b')", []string{"the value of version 1 of d/b is not what was stored"}},
 		{"two values exchanged", "WITH o AS MATERIALIZED (SELECT version, ciphertext FROM contents) UPDATE contents SET ciphertext = " +
 			"(SELECT o.ciphertext FROM o WHERE o.version != contents.version)",

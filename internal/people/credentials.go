@@ -57,7 +57,7 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 		return issued, chest.Invalid("not_after", "not_after is not in the future")
 	}
 	err = s.heart.Try(func() error {
-		a, row, err := s.toChange(c, subject, "issue credential")
+		a, row, err := s.toHandle(c, subject, "issue credential")
 		if err != nil {
 			return err
 		}
@@ -302,7 +302,8 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 			return err
 		}
 		subject, id = chest.SubjectOf(row), made.ID
-		made.Identity, made.CreatedAt, made.CreatedBy = row.ID, chest.Micros(a.Entry.At), subject
+		made.Identity, made.CreatedAt, made.CreatedBy = row.ID, chest.Micros(a.Entry.At),
+			before.CreatedBy // who issued the code could have used it
 		after, detail := before, detailOf(before)
 		detail.UsedAt, detail.UsedFrom, detail.UsedFor = chest.Micros(a.Entry.At), origin.Addr, made.ID
 		after.Detail = detail.text()

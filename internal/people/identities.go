@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -24,6 +25,7 @@ type Identity struct {
 	Environment string // of an app; empty for any
 	State       string
 	Enrolled    bool // a person with a password, or an app
+	Confirmed   bool // that a person is who they are said to be, by somebody who did not register them
 	CreatedAt   time.Time
 	CreatedBy   string
 	Revision    int64
@@ -106,8 +108,9 @@ func describeIdentity(st *chest.Snapshot, row store.Identity) Identity {
 	d := Identity{Subject: chest.SubjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State, Purpose: row.Purpose,
 		Environment: row.Environment,
 		Teams:       st.TeamsOf(row.ID), Members: st.MemberNames(row.ID),
-		Enrolled: row.Kind != reference.Person || row.Password != "", CreatedAt: chest.FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy,
-		Revision: row.Revision}
+		Enrolled: row.Kind != reference.Person || row.Password != "", Confirmed: !row.Unconfirmed, CreatedAt: chest.FromMicros(row.CreatedAt),
+		CreatedBy: row.CreatedBy,
+		Revision:  row.Revision}
 	for _, cr := range st.CredentialsOf(row.ID) {
 		d.Credentials = append(d.Credentials, describeCredential(cr))
 	}
@@ -175,7 +178,7 @@ func (s *People) Identity(c chest.Caller, subject string) (d Identity, err error
 	if err := chest.CheckSubject("subject", subject); err != nil {
 		return d, err
 	}
-	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
+	a, err := s.allowLook(c, subject)
 	if err != nil {
 		return d, err
 	}
@@ -189,6 +192,17 @@ func (s *People) Identity(c chest.Caller, subject string) (d Identity, err error
 		return d, a.Fail(err)
 	}
 	return chest.Reply(a, list[0])
+}
+
+// allowLook decides whether the caller may see what is known of an identity: as who registers, grants or audits, or as its owner.
+func (s *People) allowLook(c chest.Caller, subject string) (*chest.Attempt, error) {
+	a := s.heart.Attempt(c, chest.OverIdentities.Name, "")
+	if a.Err() == nil {
+		if row, known := a.St.IdentityOf(subject); known && (row.ID == c.ID || a.St.Owns(c, row)) {
+			return a, nil
+		}
+	}
+	return s.heart.AllowOverview(c, chest.OverIdentities)
 }
 
 // check refuses what cannot be registered.
@@ -234,7 +248,8 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 			return a.Fail(err)
 		}
 		row := store.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
-			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
+			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name,
+			Unconfirmed: n.Kind == reference.Person && !a.St.IsSteward(c, a.Entry.At)}
 		a.Change.Insert(row)
 		if n.Kind != reference.Team && !n.NoSecret {
 			issued, cr := newCredential(row, a.Entry.At, time.Time{}, c.Name)
@@ -248,8 +263,15 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 		for _, near := range a.St.Alike(subject) {
 			registered.Notes = append(registered.Notes, "its name looks like "+near+": make sure that nobody takes one for the other")
 		}
-		if n.Kind == reference.App && n.Owner == "" {
+		switch {
+		case n.Kind == reference.App && n.Owner == "":
 			registered.Notes = append(registered.Notes, "it has no owner: nobody answers for it")
+		case n.Kind == reference.App && registered.Credential.ID != "" && !a.St.IsSteward(c, a.Entry.At) && n.Owner != c.Name:
+			registered.Notes = append(registered.Notes, "you have seen its secret, and so it counts as your own: to give it access yourself, "+
+				"let its "+
+				"owner issue one and end this, or register with no_secret (--no-secret)")
+		case row.Unconfirmed:
+			registered.Notes = append(registered.Notes, "nobody else has confirmed who that is: until somebody does, they count as your own")
 		}
 		return nil
 	})
@@ -285,16 +307,25 @@ func mayIssue(a *chest.Attempt, row store.Identity) error {
 		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"})
 	}
 	if row.Kind == reference.App || row.Password == "" || a.St.IsSteward(a.Caller, a.Entry.At) {
-		return nil
+		return letIssue(a, row)
 	}
 	return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.StewardOnly,
 		Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
 }
 
+// letIssue keeps the access of what has some with who answers for it: whoever sees a credential can act as it.
+func letIssue(a *chest.Attempt, row store.Identity) error {
+	l := powers.MayLetAct(a.St, a.Caller, row, a.Caller.ID, a.Entry.At)
+	if l.Reason == string(access.ApprovalNeeded) {
+		return a.Seconded(chest.RequestAct, row.ID, l.Detail)
+	}
+	return powers.Unless(a, l)
+}
+
 // RevokeCredential ends a credential and every token that was given for it.
 func (s *People) RevokeCredential(c chest.Caller, subject, id string) error {
 	return s.heart.Try(func() error {
-		a, row, err := s.toChange(c, subject, "revoke credential "+id)
+		a, row, err := s.toHandle(c, subject, "revoke credential "+id)
 		if err != nil {
 			return err
 		}
@@ -326,6 +357,11 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		if before.Kind == reference.Team {
 			return a.Fail(chest.Invalid("subject", "a team cannot be suspended: end its grants, or let its members leave"))
 		}
+		if to == chest.Active && before.State != chest.Active {
+			if err := powers.Unless(a, powers.MayRestore(a.St, c, before, a.Entry.At)); err != nil {
+				return err
+			}
+		}
 		after := before
 		after.State = to
 		a.Change.Update(before, after)
@@ -342,6 +378,52 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		return nil
 	})
 	return d, err
+}
+
+// Confirm says that a person is who they are said to be, and that nobody enrolled in their name. Somebody does it who registers people
+// and did not register this one: until then, what the person is given and agrees to counts as their maker's own.
+func (s *People) Confirm(c chest.Caller, subject string) (d Identity, err error) {
+	err = s.heart.Try(func() error {
+		a, before, err := s.toChange(c, subject, "confirm")
+		if err != nil {
+			return err
+		}
+		if before.Kind != reference.Person {
+			return a.Fail(chest.Invalid("confirmed", "people are confirmed: an app is its owner's, and a team is who is in it"))
+		}
+		if !before.Unconfirmed {
+			return a.Fail(&chest.Error{Code: chest.Exists, Detail: subject + " is confirmed already"})
+		}
+		if err := powers.Unless(a, powers.MayConfirm(a.St, c, before)); err != nil {
+			return err
+		}
+		after := before
+		after.Unconfirmed = false
+		a.Change.Update(before, after)
+		if err := a.Commit(subject); err != nil {
+			return err
+		}
+		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
+		return nil
+	})
+	return d, err
+}
+
+// toHandle is toChange for what the owner of an app may do with it, too.
+func (s *People) toHandle(c chest.Caller, subject, detail string) (*chest.Attempt, store.Identity, error) {
+	if err := chest.CheckSubject("subject", subject); err != nil {
+		return nil, store.Identity{}, err
+	}
+	a := s.heart.Attempt(c, access.Register.String(), subject).RestOnAccess()
+	if err := a.Err(); err != nil {
+		return nil, store.Identity{}, err
+	}
+	row, _ := a.St.IdentityOf(subject)
+	if row.Kind != reference.App || !a.St.Owns(c, row) {
+		return s.toChange(c, subject, detail)
+	}
+	a.Entry.Detail = detail
+	return a, row, nil
 }
 
 // toChange decides on a change of an identity and finds it. It rests on all of access, because whether it may be changed does.
@@ -401,6 +483,11 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 		if ch.Owner != nil {
 			if err := owner(a.St, "owner", *ch.Owner); err != nil {
 				return a.Fail(err)
+			}
+			if heir, named := a.St.IdentityOf(*ch.Owner); named {
+				if err := powers.Unless(a, letAct(a, before, heir)); err != nil {
+					return err
+				}
 			}
 			if before.Owner == c.Name && *ch.Owner != c.Name {
 				return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tansu/internal/core/reference"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -63,6 +64,14 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 				Detail: "nobody who manages access gives away the apps they own, and with them the reason not to grant these anything; another " +
 					"gatekeeper can"})
 		}
+		for _, app := range l.Apps {
+			if err == nil {
+				row, _ := a.St.IdentityOf(app)
+				if err := powers.Unless(a, letAct(a, row, heir)); err != nil {
+					return err
+				}
+			}
+		}
 		if err == nil {
 			err = handOver(a, l, to)
 		}
@@ -73,6 +82,14 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 		return a.Commit("what " + from + " owns")
 	})
 	return l, err
+}
+
+// letAct says what an attempt's caller lacks to make somebody the owner of an app, or of a team, as which nobody acts.
+func letAct(a *chest.Attempt, row, owner store.Identity) powers.Lack {
+	if row.Kind != reference.App {
+		return powers.Lack{}
+	}
+	return powers.MayLetAct(a.St, a.Caller, row, owner.ID, a.Entry.At)
 }
 
 // handOver gives everything in a list another owner.

@@ -1,11 +1,10 @@
 package people
 
 import (
-	"slices"
 	"tansu/internal/chest"
 
-	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -19,7 +18,7 @@ func (s *People) Join(c chest.Caller, team, member string) (d Identity, err erro
 		if err := mayNest(a.St, teamRow, row); err != nil {
 			return a.Fail(err)
 		}
-		if err := mayBenefit(a, row); err != nil {
+		if err := powers.Unless(a, powers.MayJoin(a.St, c, teamRow, row, a.Entry.At)); err != nil {
 			return err
 		}
 		a.Change.Insert(store.Member{ID: teamRow.ID + "/" + row.ID, Team: teamRow.ID, Identity: row.ID, CreatedAt: chest.Micros(a.Entry.At),
@@ -63,10 +62,8 @@ func (s *People) Leave(c chest.Caller, team, member string) (d Identity, err err
 		if !is {
 			return a.Fail(chest.Missing(member+" in "+team, ""))
 		}
-		denies := slices.ContainsFunc(a.St.GivenTo(teamRow.ID), func(g store.Grant) bool { return g.Effect == string(access.Deny) })
-		if denies && a.St.Benefits(c, row.ID) || row.ID == c.ID {
-			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-				Detail: "nobody takes themselves or an app they own out of a team, which may deny as well as give; another gatekeeper can"})
+		if err := powers.Unless(a, powers.MayLeave(a.St, c, teamRow, row, a.Entry.At)); err != nil {
+			return err
 		}
 		a.Change.Delete(m)
 		if err := staysOpen(a); err != nil {
@@ -105,16 +102,3 @@ func (s *People) membership(c chest.Caller, team, member, what string) (*chest.A
 	}
 	return a, teamRow, row, nil
 }
-
-// mayBenefit keeps who manages access from widening their own, or that of an app they own. The steward, with whom
-// everything begins, is the one exception.
-func mayBenefit(a *chest.Attempt, subject store.Identity) error {
-	if a.St.IsSteward(a.Caller, a.Entry.At) || !a.St.Benefits(a.Caller, subject.ID) {
-		return nil
-	}
-	return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess, Detail: WidensOwn})
-}
-
-// WidensOwn says why nobody gives anything to themselves.
-const WidensOwn = "nobody widens their own access or that of an app they own, also not through a team; another gatekeeper can: ask " +
-	"with tansu request grant"

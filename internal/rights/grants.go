@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
-	"tansu/internal/core/credential"
+	"tansu/internal/core/reference"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -144,7 +145,7 @@ func (s *Rights) giving(c chest.Caller, n NewGrant) (a *chest.Attempt, row, repl
 		return nil, row, replaced, a.Fail(err)
 	}
 	row.Subject, row.Scope = subject.ID, scope.String()
-	if err := mayGive(a, subject, row); err != nil {
+	if err := powers.Unless(a, powers.MayGive(a.St, c, subject.ID, row, a.Entry.At)); err != nil {
 		return nil, row, replaced, err
 	}
 	a.Entry.Target, a.Entry.Detail = n.Subject, fmt.Sprintf("%s %s %s on %s, grant %s", row.Effect, n.Subject, row.Role, row.Scope, row.ID)
@@ -263,13 +264,27 @@ func grantNotes(a *chest.Attempt, row store.Grant, replaces string) (notes []str
 	if slices.Contains(holders, a.Caller.ID) {
 		add("you gave this to yourself, which only a steward can: the steward exists to appoint others")
 	}
-	for _, cr := range st.CredentialsOf(subject.ID) {
-		if cr.Kind == string(credential.AppSecret) && cr.CreatedBy == a.Caller.Name && made.Role.Actions&access.ReadValue != 0 {
-			add("you issued a secret of %s yourself: whoever still has it can read this", name)
-			break
-		}
+	if made.Role.Actions&(access.ReadValue|access.UseKey) != 0 {
+		notes = append(notes, othersWho(st, subject)...)
 	}
 	return notes, nil
+}
+
+// othersWho says who besides a subject can act as it, as far as nobody has taken care of that.
+func othersWho(st *chest.Snapshot, subject store.Identity) (notes []string) {
+	name := chest.SubjectOf(subject)
+	if subject.Unconfirmed {
+		notes = append(notes, fmt.Sprintf("nobody but %s, who registered them, has confirmed that %s is who they are said to be (tansu "+
+			"person confirm)",
+			subject.CreatedBy, name))
+	}
+	for _, cr := range st.CredentialsOf(subject.ID) {
+		if by,
+			known := st.IdentityOf(cr.CreatedBy); known && subject.Kind == reference.App && cr.CreatedBy != subject.Owner && by.ID != subject.ID {
+			return append(notes, fmt.Sprintf("%s issued %s of %s: whoever still has it can read this", cr.CreatedBy, cr.ID, name))
+		}
+	}
+	return notes
 }
 
 // outlasted finds a grant that does all that a new one does, and ends before it.
@@ -328,7 +343,7 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 			return err
 		}
 		a.Entry.Detail, a.Entry.Given = "end grant "+id, id
-		if before.Effect == string(access.Deny) && a.St.Benefits(c, before.Subject) {
+		if before.Effect == string(access.Deny) && a.St.Own(c, before.Subject) {
 			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
 				Detail: "nobody ends what denies themselves or an app they own; another gatekeeper can"})
 		}

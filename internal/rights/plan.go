@@ -26,6 +26,7 @@ type builder struct {
 	teams    map[string]string // ids of all teams by subject, new ones included
 	names    map[string]string // subjects of new teams by id
 	touched  []touched
+	lifts    []store.Drawer // in which a rule that asks for a second person asks for less afterwards
 	problems policytext.Problems
 }
 
@@ -348,6 +349,9 @@ func (b *builder) changeDrawer(d *chest.Drawer, text policytext.Drawer) {
 	}
 	if after.Labels != d.Row.Labels || after.ApprovalItems != d.Row.ApprovalItems || after.ApprovalOf != d.Row.ApprovalOf {
 		b.touch(access.ChangeRules, "drawer "+d.Row.Name, d.Row.Name)
+		if chest.ApprovalLoosened(d.Row, after) {
+			b.lifts = append(b.lifts, d.Row)
+		}
 		b.updating(fmt.Sprintf("drawer %s: labels [%s], approval [%s]", d.Row.Name, after.Labels,
 			strings.TrimSpace(after.ApprovalItems+" "+after.ApprovalOf)), d.Row, after)
 	}

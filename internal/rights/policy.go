@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -249,15 +250,24 @@ func planOf(a *chest.Attempt, text []byte) (p plan, err error) {
 		d.Notes = append(d.Notes, "nobody who is active and enrolled could give access any more")
 	}
 	p.difference = d
-	if !st.IsSteward(a.Caller, now) {
-		p.refusal = b.mayApply(a, after.Snapshot)
-	}
+	p.refusal = b.mayApply(a, after.Snapshot)
 	return p, nil
 }
 
-// mayApply keeps somebody who is no steward from widening their own access, from appointing stewards, and from changing
+// mayApply keeps anybody from lifting rules that ask for two, and who is no steward from widening their own access, from appointing
+// stewards, and from changing
 // teams and drawers without the right to do that by itself.
 func (b *builder) mayApply(a *chest.Attempt, after *chest.Snapshot) *chest.Error {
+	for _, d := range b.lifts {
+		if chest.Micros(b.now) >= b.st.ApprovedUntil(chest.RequestLift, a.Caller.ID, d.ID) {
+			return &chest.Error{Code: chest.Refused, Reason: string(access.ApprovalNeeded), Detail: "the policy lifts a rule of " + d.Name +
+				" that asks for a second person, and so takes one: try to change that drawer by itself, ask with the receipt that you get, and " +
+				"apply the policy when somebody has agreed"}
+		}
+	}
+	if b.st.IsSteward(a.Caller, b.now) {
+		return nil
+	}
 	for _, t := range b.touched {
 		if !b.st.Decide(a.Caller.ID, t.action, a.Caller.Context(b.now), t.names...).Allowed {
 			return &chest.Error{Code: chest.Refused, Reason: string(access.NoGrant),
@@ -265,13 +275,30 @@ func (b *builder) mayApply(a *chest.Attempt, after *chest.Snapshot) *chest.Error
 		}
 	}
 	for _, row := range b.change.Rows {
-		if g, is := row.After.(store.Grant); is && row.Before == nil && g.Role == access.Steward {
-			return &chest.Error{Code: chest.Refused, Reason: chest.StewardOnly, Detail: "only a steward appoints another, also not by a policy"}
+		var l powers.Lack
+		switch made := row.After.(type) {
+		case store.Grant:
+			if row.Before == nil {
+				l = powers.MayGive(after, a.Caller, made.Subject, made, b.now)
+			}
+		case store.Member:
+			l = powers.MayJoin(after, a.Caller, after.Identity(made.Team), after.Identity(made.Identity), b.now)
+		}
+		if left, is := row.Before.(store.Member); is && row.After == nil {
+			l = powers.MayLeave(b.st, a.Caller, b.st.Identity(left.Team), b.st.Identity(left.Identity), b.now)
+		}
+		if l.Reason == chest.OwnAccess {
+			l.Detail = policyWidensOwn
+		}
+		if !l.None() {
+			return &chest.Error{Code: chest.Refused, Reason: cmp.Or(l.Reason, string(l.Decision.Reason)),
+				Detail: cmp.Or(l.Detail, "the policy would "+l.What+", which takes the right to give that")}
 		}
 	}
 	if own, err := b.st.Widens(a.Caller.Ctx(), a.Caller, after, b.now); own || err != nil {
-		return &chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-			Detail: "the policy widens your own access or that of an app you own; another gatekeeper can apply it"}
+		return &chest.Error{Code: chest.Refused, Reason: chest.OwnAccess, Detail: policyWidensOwn}
 	}
 	return nil
 }
+
+const policyWidensOwn = "the policy widens your own access or that of an app you own; another gatekeeper can apply it"

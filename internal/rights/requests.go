@@ -11,6 +11,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/trail"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -79,7 +80,7 @@ func scopeOf(row store.Request) (access.Scope, error) {
 	if n, err := proposalOf(row); err == nil && n != nil {
 		return access.ParseScope(n.Scope)
 	}
-	if row.Target == "" {
+	if row.Target == "" || row.Kind == chest.RequestAct {
 		return chest.Everything, nil
 	}
 	target, _, _ := strings.Cut(row.Target, "@") // a version to be shredded is of an item
@@ -139,20 +140,23 @@ func (s *Rights) askByReceipt(a *chest.Attempt, row *store.Request, id string) e
 		return err
 	}
 	subject, known := a.St.IdentityOf(receipt.Entry.Subject)
-	if !found || !known || subject.ID != a.Caller.ID && subject.Owner != a.Caller.Name {
+	if !found || !known || subject.ID != a.Caller.ID && !a.St.Owns(a.Caller, subject) {
 		return chest.Missing("receipt "+id+" of a refusal of yours or of an app that you own", "")
 	}
 	row.Subject, row.Action, row.Target, row.Receipt = subject.ID, receipt.Entry.Action, receipt.Entry.Target, id
-	if receipt.Entry.Reason == string(access.ApprovalNeeded) && strings.HasPrefix(receipt.Entry.Action, "shred_") {
-		row.Kind, row.Target = chest.RequestShred, versioned(receipt.Entry)
-		return nil
+	if receipt.Entry.Reason == string(access.ApprovalNeeded) {
+		if row.Kind = seconding(receipt.Entry.Action); row.Kind != chest.RequestRead {
+			row.Target = versioned(receipt.Entry)
+			row.TargetID = aboutWhat(a.St, receipt.Entry, row.Kind == chest.RequestShred)
+			return nil
+		}
 	}
 	receipt.explain(a.St, a.Entry.At)
 	switch {
 	case receipt.AllowedNow:
 		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: it would be allowed now"}
 	case receipt.NeedsApproval:
-		row.Kind = chest.RequestRead
+		row.Kind, row.TargetID = chest.RequestRead, aboutWhat(a.St, receipt.Entry, false)
 		return nil
 	case receipt.Entry.Reason == chest.OwnAccess || receipt.Entry.Reason == chest.StewardOnly:
 		return chest.Invalid("receipt", "no one grant answers this refusal; ask for the grant itself: tansu request grant")
@@ -164,6 +168,32 @@ func (s *Rights) askByReceipt(a *chest.Attempt, row *store.Request, id string) e
 	}
 	remedy := a.St.RemedyFor(receipt.Entry.Subject, action, receipt.Entry.Target)
 	return proposing(row, NewGrant{Subject: remedy.Subject, Role: remedy.Role, Scope: remedy.Scope})
+}
+
+// seconding is the kind of request for what a second person must agree to, by what was tried.
+func seconding(action string) string {
+	switch {
+	case strings.HasPrefix(action, "shred_"):
+		return chest.RequestShred
+	case action == access.ChangeRules.String() || action == "move_item":
+		return chest.RequestLift
+	case action == access.Register.String():
+		return chest.RequestAct
+	}
+	return chest.RequestRead
+}
+
+// aboutWhat is the id of what an entry is about, with the version if that matters; empty if there is nothing of that name.
+func aboutWhat(st *chest.Snapshot, e trail.Entry, version bool) string {
+	switch row, known := st.IdentityOf(e.Target); {
+	case known:
+		return row.ID
+	case e.ItemID != "" && version && e.Version != 0:
+		return fmt.Sprintf("%s@%d", e.ItemID, e.Version)
+	case e.ItemID != "":
+		return e.ItemID
+	}
+	return e.DrawerID
 }
 
 // askForGrant fills in a request for a grant.
@@ -184,7 +214,7 @@ func askForGrant(a *chest.Attempt, row *store.Request, n NewGrant) error {
 	}
 	subject, known := a.St.IdentityOf(n.Subject)
 	giver := a.St.Policy.DecideScope(a.Caller.ID, access.GrantAccess, scope, a.Caller.Context(a.Entry.At)).Allowed
-	if !known || subject.ID != a.Caller.ID && subject.Owner != a.Caller.Name && !giver {
+	if !known || subject.ID != a.Caller.ID && !a.St.Owns(a.Caller, subject) && !giver {
 		return chest.Invalid("subject", "%s is neither you nor an app that you own", n.Subject)
 	}
 	if checked.Role == access.Steward {
@@ -244,7 +274,7 @@ func btoi(b bool) int {
 }
 
 func maySeeRequest(a *chest.Attempt, row store.Request) bool {
-	if row.Asker == a.Caller.ID || row.Subject == a.Caller.ID || a.St.Identity(row.Subject).Owner == a.Caller.Name {
+	if row.Asker == a.Caller.ID || row.Subject == a.Caller.ID || a.St.Owns(a.Caller, a.St.Identity(row.Subject)) {
 		return true
 	}
 	ctx := a.Caller.Context(a.Entry.At)
@@ -266,14 +296,16 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 		if err != nil {
 			return err
 		}
-		if before.Asker == c.ID || a.St.Benefits(c, before.Subject) {
-			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-				Detail: "nobody answers what they asked for or would gain by; another gatekeeper can"})
+		if err := powers.Unless(a, powers.MayAgree(a.St, c, before.Asker, before.Subject)); err != nil {
+			return err
 		}
 		after := before
 		after.State, after.Answer, after.AnsweredAt, after.AnsweredBy = chest.RequestDeclined, answer.Because, chest.Micros(a.Entry.At), c.Name
 		a.Entry.Detail = "decline request " + id
 		if answer.Allow {
+			if err := powers.Unless(a, maySecond(a, before)); err != nil {
+				return err
+			}
 			if err := allowed(a, before, &after, answer.Until); err != nil {
 				return a.Fail(err)
 			}
@@ -288,10 +320,25 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 	return r, err
 }
 
+// maySecond says what the caller lacks to say yes: what the asker gets by it, the caller must be able to give.
+func maySecond(a *chest.Attempt, asked store.Request) powers.Lack {
+	if asked.Kind == chest.RequestAct {
+		return powers.MayLetAct(a.St, a.Caller, a.St.Identity(asked.TargetID), asked.Asker, a.Entry.At)
+	}
+	if n, err := proposalOf(asked); err == nil && n != nil {
+		return powers.MayGive(a.St, a.Caller, asked.Subject, store.Grant{Role: n.Role, Effect: n.Effect}, a.Entry.At)
+	}
+	return powers.Lack{}
+}
+
 // allowed puts the yes to a request into an attempt's change: a grant, or a time in which something may be read or shredded.
 func allowed(a *chest.Attempt, before store.Request, after *store.Request, until time.Time) (err error) {
 	after.State, a.Entry.Detail = chest.RequestAllowed, "allow request "+before.ID
 	if before.Kind != chest.RequestGrant {
+		if now := a.St.NameOf(before.TargetID); now != before.Target {
+			return &chest.Error{Code: chest.Stale, Detail: fmt.Sprintf("what was %s when it was asked for is %s now: let it be asked for again",
+				before.Target, cmp.Or(now, "not there any more"))}
+		}
 		after.Until, err = readUntil(until, a.Entry.At)
 		a.Entry.Detail += " until " + chest.FromMicros(after.Until).Format(time.RFC3339)
 		return err
@@ -306,10 +353,16 @@ func allowed(a *chest.Attempt, before store.Request, after *store.Request, until
 	return nil
 }
 
-// rightToAnswer is what answering a request takes: to shred for who is asked to agree to it, else to give access.
+// rightToAnswer is what answering a request takes: for what a second person must agree to, what the first one needs for it; else to
+// give access.
 func rightToAnswer(row store.Request) access.Action {
-	if row.Kind == chest.RequestShred {
+	switch row.Kind {
+	case chest.RequestShred:
 		return access.Shred
+	case chest.RequestLift:
+		return access.ChangeRules
+	case chest.RequestAct:
+		return access.Register
 	}
 	return access.GrantAccess
 }

@@ -45,21 +45,6 @@ func (s *Rights) allowGrant(c chest.Caller, scope access.Scope) (*chest.Attempt,
 	return a, a.Decided(decision, access.GrantAccess, "")
 }
 
-// mayGive keeps a gatekeeper from widening their own access, and lets only a steward appoint another.
-func mayGive(a *chest.Attempt, subject store.Identity, row store.Grant) error {
-	switch {
-	case row.Effect == string(access.Deny) || a.St.IsSteward(a.Caller, a.Entry.At):
-		return nil
-	case a.St.Benefits(a.Caller, subject.ID):
-		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-			Detail: "nobody widens their own access or that of an app they own, also not through a team; another gatekeeper can: ask with " +
-				"tansu request grant"})
-	case row.Role == access.Steward:
-		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.StewardOnly, Detail: "only a steward appoints another"})
-	}
-	return nil
-}
-
 // selectsSomething reports whether anything that exists is in a scope.
 func selectsSomething(st *chest.Snapshot, scope access.Scope) bool {
 	for _, d := range st.Drawers() {

@@ -3,6 +3,7 @@ package shelf
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"tansu/internal/chest"
 	"tansu/internal/usage"
 	"time"
@@ -40,8 +41,14 @@ func (s *Shelf) Act(c chest.Caller, ref reference.Reference, act lifecycle.Act, 
 		if err := actOn(a, found, act, ref.Version); err != nil {
 			return a.Fail(err)
 		}
-		if act == lifecycle.Shred && found.Life.Rules.At(a.Entry.At).TwoToShred && !agreed(a, ref.String()) {
-			return needsSecond(a, ref.String())
+		if act == lifecycle.Shred && found.Life.Rules.At(a.Entry.At).TwoToShred {
+			id := found.Row.ID
+			if ref.Version != 0 {
+				id += "@" + strconv.Itoa(ref.Version)
+			}
+			if err := seconded(a, id, ref.String()); err != nil {
+				return err
+			}
 		}
 		if err := a.Commit("item " + ref.String()); err != nil {
 			return err
@@ -74,19 +81,9 @@ func shreddedItem(a *chest.Attempt, d *chest.Drawer, was *chest.Item) (*chest.It
 	return chest.ItemFrom(d, rows)
 }
 
-// agreed reports whether somebody else has agreed to the shredding of something by the caller.
-func agreed(a *chest.Attempt, target string) bool {
-	return chest.Micros(a.Entry.At) < a.St.ApprovedUntil(chest.RequestShred, a.Caller.ID, target)
-}
-
-// needsSecond refuses a shredding to which nobody has agreed yet.
-func needsSecond(a *chest.Attempt, target string) error {
-	receipt := chest.NewReceipt()
-	refusal := &chest.Refusal{Receipt: receipt, Subject: a.Entry.Subject, Action: a.Entry.Action, Target: a.Entry.Target,
-		Reason: access.ApprovalNeeded}
-	return a.Refuse(&chest.Error{Code: chest.Refused, Reason: string(access.ApprovalNeeded), Refusal: refusal,
-		Detail: "the rules of the drawer ask for a second person who agrees to shredding " + target + ": tansu request ask " + receipt +
-			" --reason WHY; then shred it again"})
+// seconded refuses to shred something to which nobody else has agreed, where the rules ask for that.
+func seconded(a *chest.Attempt, id, name string) error {
+	return a.Seconded(chest.RequestShred, id, "the rules of the drawer ask for a second person who agrees to shredding "+name)
 }
 
 // actOn puts what an act does to an item's rows into an attempt's change. The item's row gets a new revision whatever changes, so that

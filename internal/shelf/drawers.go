@@ -273,6 +273,11 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 		if err := mayMove(a, changes, name+"/**"); err != nil {
 			return err
 		}
+		if chest.ApprovalLoosened(found.Row, after) {
+			if err := lifting(a, found.Row.ID, name); err != nil {
+				return err
+			}
+		}
 		if err := a.Commit("drawer " + name); err != nil {
 			return err
 		}

@@ -191,7 +191,7 @@ func rewrap(a *chest.Attempt, from, to *chest.Drawer, it *chest.Item, row store.
 // give access to it, and nobody lets themselves do more by one.
 func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 	st, c, now := a.St, a.Caller, a.Entry.At
-	_, it, err := st.ItemOf(from)
+	home, it, err := st.ItemOf(from)
 	if err != nil {
 		return a.Fail(st.Hint(c, from, err, now))
 	}
@@ -203,6 +203,11 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 			return a.Fail(err)
 		}
 		next.Labels, approval = moved.Labels, moved.Approval
+		if chest.ApprovalLess(it.ApprovalOf(home), moved.ApprovalOf(d)) || scheduleLoosened(it.Life.Rules, moved.Life.Rules, now) {
+			if err := lifting(a, it.Row.ID, from.String()); err != nil {
+				return err
+			}
+		}
 	}
 	var o chest.Opening
 	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
@@ -212,7 +217,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 		}
 		if more != 0 {
 			o.Opens = true
-			o.Own = o.Own || id == c.ID || c.Controls(st.Identity(id))
+			o.Own = o.Own || st.Own(c, id)
 		}
 		return true
 	})

@@ -82,6 +82,11 @@ func (s *Shelf) SetDrawerRules(c chest.Caller, name string, revision int64, n Ne
 			a.Entry.Detail = "what rules would do: " + after.Rules
 			return a.Done()
 		}
+		if scheduleLoosened(d.Schedule, schedule, a.Entry.At) {
+			if err := lifting(a, d.Row.ID, name); err != nil {
+				return err
+			}
+		}
 		a.Change.Update(d.Row, after)
 		if err := a.Commit("drawer " + name); err != nil {
 			return err
@@ -125,6 +130,11 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 		after := found.Row
 		after.Rules = own
 		a.Entry.Detail = "rules of its own: " + own
+		if before, _ := chest.ParseRules(found.Row.Rules); before.TwoToShred && !rules.TwoToShred {
+			if err := lifting(a, found.Row.ID, ref.String()); err != nil {
+				return err
+			}
+		}
 		a.Change.Update(found.Row, withHorizon(after, found.Versions, a.Entry.At))
 		if err := a.Commit("item " + ref.String()); err != nil {
 			return err

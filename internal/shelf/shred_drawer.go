@@ -76,12 +76,14 @@ func (s *Shelf) shredDrawer(c chest.Caller, name, typed string, scope access.Sco
 		return true
 	})
 	r.OldNames = leadingOut(a, d)
-	items, err := emptyDrawer(a, d)
+	items, two, err := emptyDrawer(a, d)
 	if err != nil {
 		return r, a.Fail(err)
 	}
-	if d.Schedule.At(a.Entry.At).TwoToShred && !agreed(a, name) {
-		return r, needsSecond(a, name)
+	if two || d.Schedule.At(a.Entry.At).TwoToShred {
+		if err := seconded(a, d.Row.ID, name); err != nil {
+			return r, err
+		}
 	}
 	r.Name, r.At, r.By, r.Items = name, a.Entry.At, c.Name, items
 	a.Entry.Detail = fmt.Sprintf("with %d items", items)
@@ -105,8 +107,9 @@ func leadingOut(a *chest.Attempt, d *chest.Drawer) (list []OldName) {
 	return list
 }
 
-// emptyDrawer puts the shredding of a drawer and of all that is in it into an attempt's change, and counts the items.
-func emptyDrawer(a *chest.Attempt, d *chest.Drawer) (count int, err error) {
+// emptyDrawer puts the shredding of a drawer and of all that is in it into an attempt's change, and counts the items; two says that
+// the rules of one of them ask for two.
+func emptyDrawer(a *chest.Attempt, d *chest.Drawer) (count int, two bool, err error) {
 	at, by := chest.Micros(a.Entry.At), a.Entry.Subject
 	row := d.Row
 	row.ShreddedAt, row.ShreddedBy, row.ShreddedName, row.Name = at, by, d.Row.Name, d.Row.ID
@@ -125,6 +128,7 @@ func emptyDrawer(a *chest.Attempt, d *chest.Drawer) (count int, err error) {
 				"somebody who still needs it notices", d.Row.Name, it.Row.Name)}
 		}
 		count++
+		two = two || it.Life.Rules.At(a.Entry.At).TwoToShred
 		after := it.Row
 		after.ShreddedAt, after.ShreddedBy, after.ShreddedName, after.Name = at, by, it.Row.Name, it.Row.ID
 		a.Change.Update(it.Row, after)
@@ -138,11 +142,11 @@ func emptyDrawer(a *chest.Attempt, d *chest.Drawer) (count int, err error) {
 		}
 		entry := a.Entry
 		entry.Action, entry.Target, entry.Outcome, entry.Detail = "shred_item", d.Row.Name+"/"+it.Row.Name, trail.Allowed, "with its drawer"
-		entry.ItemID = it.Row.ID
+		entry.ItemID, entry.DrawerID = it.Row.ID, d.Row.ID
 		a.More = append(a.More, entry)
 	})
 	a.Change.Update(d.Row, row)
-	return count, cmp.Or(err, problem)
+	return count, two, cmp.Or(err, problem)
 }
 
 // ShreddedDrawers lists what is left of drawers, for who may list everything.

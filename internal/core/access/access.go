@@ -55,13 +55,14 @@ func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
 		return MissRole
 	case !selects:
 		return MissScope
-	case g.ended(ctx.Now):
+	case g.Ended(ctx.Now):
 		return MissEnd
 	}
 	return Miss(g.Conditions.failing(ctx))
 }
 
-func (g *Grant) ended(now time.Time) bool { return !g.End.IsZero() && !now.Before(g.End) }
+// Ended reports whether a grant has ended at a moment.
+func (g *Grant) Ended(now time.Time) bool { return !g.End.IsZero() && !now.Before(g.End) }
 
 // Policy holds grants by subject, as an immutable value: a change makes another one, which shares with it what stays as it is, and
 // costs what it changes. The zero Policy has no grants. It is safe for concurrent use.
@@ -390,7 +391,7 @@ func (p Policy) Holders(action Action, target Target, now time.Time) []Holder {
 		denied := false
 		for i := range grants {
 			g := &grants[i]
-			if g.Role.Actions&action == 0 || !g.Scope.matches(&target) || g.ended(now) {
+			if g.Role.Actions&action == 0 || !g.Scope.matches(&target) || g.Ended(now) {
 				continue
 			}
 			switch {
@@ -422,7 +423,7 @@ func FirmOf(grants []Grant, target Target, now time.Time) Action {
 	for i := range grants {
 		g := &grants[i]
 		switch {
-		case !g.Scope.matches(&target) || g.ended(now):
+		case !g.Scope.matches(&target) || g.Ended(now):
 		case g.Effect == Deny:
 			denied |= g.Role.Actions
 		case g.Conditions.none():
@@ -442,7 +443,7 @@ func ActionsOf(grants []Grant, target Target, now time.Time) Action {
 	var allowed, denied Action
 	for i := range grants {
 		g := &grants[i]
-		if !g.Scope.matches(&target) || g.ended(now) {
+		if !g.Scope.matches(&target) || g.Ended(now) {
 			continue
 		}
 		switch {

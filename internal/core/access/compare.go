@@ -175,7 +175,7 @@ func standingOf(grants []Grant, place Place, now time.Time) standing {
 	terms := map[Action][]string{}
 	for i := range grants {
 		g := &grants[i]
-		if g.ended(now) || !g.Scope.Matches(place.Target) {
+		if g.Ended(now) || !g.Scope.Matches(place.Target) {
 			continue
 		}
 		text := g.terms()

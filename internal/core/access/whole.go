@@ -13,7 +13,7 @@ func (p Policy) Could(subject string, action Action, scope Scope, now time.Time)
 	grants := p.Of(subject)
 	for i := range grants {
 		g := &grants[i]
-		if g.Effect != Allow || g.Role.Actions&action == 0 || g.ended(now) || !g.Scope.Intersects(scope) {
+		if g.Effect != Allow || g.Role.Actions&action == 0 || g.Ended(now) || !g.Scope.Intersects(scope) {
 			continue
 		}
 		denied := slices.ContainsFunc(grants, func(d Grant) bool {
@@ -35,7 +35,7 @@ func (p Policy) Surely(subject string, action Action, scope Scope, now time.Time
 	for i := range grants {
 		g := &grants[i]
 		switch {
-		case g.Role.Actions&action == 0 || g.ended(now):
+		case g.Role.Actions&action == 0 || g.Ended(now):
 		case g.Effect == Deny && g.Scope.Intersects(scope):
 			return false
 		case g.Effect == Allow && g.Scope.Covers(scope):

@@ -1,0 +1,211 @@
+// Package powers says what those who manage access may do to it, as rules over a snapshot and without doing anything; and searches for the
+// ways in which somebody could come to a value by what these rules let be done.
+package powers
+
+import (
+	"slices"
+	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
+	"tansu/internal/store"
+)
+
+// Lack is why somebody may not do something to an identity; the zero Lack says that they may.
+type Lack struct {
+	Reason string // of a refusal that no grant of access mends
+	Detail string
+	// Or what gives access to too much is missing: the decision on a scope, and what may not be done then.
+	Decision access.Decision
+	Scope    access.Scope
+	What     string
+}
+
+// None reports whether nothing is lacking.
+func (l Lack) None() bool { return l.Reason == "" && l.What == "" }
+
+// Unless records a lack as the refusal of an attempt, and returns it; nil if nothing is lacking.
+func Unless(a *chest.Attempt, l Lack) error {
+	switch {
+	case l.None():
+		return nil
+	case l.Reason != "":
+		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: l.Reason, Detail: l.Detail})
+	}
+	a.Entry.Action, a.Entry.Target = access.GrantAccess.String(), l.Scope.String()
+	return a.Answered(l.Decision, l.What, "", a.Remedy(access.GrantAccess))
+}
+
+// WidensOwn says why nobody gives anything to themselves.
+const WidensOwn = "nobody widens their own access, nor that of an app they own or of what nobody else has confirmed, also not through a " +
+	"team; another gatekeeper can: ask with tansu request grant"
+
+// MayReceive says what a caller lacks to give something to a subject, whoever may give it.
+func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Time) (l Lack) {
+	if !st.IsSteward(c, now) && st.Holds(chest.RuleOwn) && st.Own(c, subject) {
+		l = Lack{Reason: chest.OwnAccess, Detail: WidensOwn}
+		if issued := issuedBy(st, c, subject); issued != "" {
+			l.Detail = "you issued " + issued + " of " + chest.SubjectOf(st.Identity(subject)) + ": whoever has it can act as it, and nobody " +
+				"widens " +
+				"their own access; let its owner issue one (and end yours), or let another gatekeeper give this"
+		}
+	}
+	return l
+}
+
+// issuedBy names a credential of a subject that the caller issued, if nothing else makes it the caller's own.
+func issuedBy(st *chest.Snapshot, c chest.Caller, subject string) string {
+	row := st.Identity(subject)
+	owner, owned := st.IdentityOf(row.Owner)
+	if row.Kind != reference.App || !owned || st.Own(c, owner.ID) {
+		return ""
+	}
+	for _, cr := range st.CredentialsOf(subject) {
+		if cr.CreatedBy == c.Name {
+			return cr.ID
+		}
+	}
+	return ""
+}
+
+// MayGive says what a caller lacks to give a role to a subject, besides the right to give access in its scope.
+func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant store.Grant, now time.Time) Lack {
+	if grant.Effect == string(access.Deny) || st.IsSteward(c, now) {
+		return Lack{}
+	}
+	if l := MayReceive(st, c, subject, now); !l.None() {
+		return l
+	}
+	if grant.Role == access.Steward && st.Holds(chest.RuleAppoint) {
+		return Lack{Reason: chest.StewardOnly, Detail: "only a steward appoints another"}
+	}
+	return Lack{}
+}
+
+// mayGiveAll says what a caller lacks to give all that some grants give; what completes "may not …".
+func mayGiveAll(st *chest.Snapshot, c chest.Caller, grants []access.Grant, what string, now time.Time) Lack {
+	ctx := c.Context(now)
+	for _, g := range grants {
+		switch {
+		case g.Effect != access.Allow || g.Ended(now):
+			continue
+		case g.Role.Name == access.Steward && st.Holds(chest.RuleAppoint) && !st.IsSteward(c, now):
+			return Lack{Reason: chest.StewardOnly, Detail: "that makes a steward of somebody, which only a steward does"}
+		}
+		if d := st.Policy.DecideScope(c.ID, access.GrantAccess, g.Scope, ctx); !d.Allowed {
+			return Lack{Decision: d, Scope: g.Scope, What: what + ", which gives " + g.Role.Name + " on " + g.Scope.String()}
+		}
+	}
+	return Lack{}
+}
+
+// reaching are the grants that reach whoever is in a team: its own, and those of the team that it is in.
+func reaching(st *chest.Snapshot, team string) (grants []access.Grant) {
+	for _, m := range append([]store.Member{{Team: team}}, st.MembershipsOf(team)...) {
+		for _, row := range st.GivenTo(m.Team) {
+			if made, err := st.GrantOf(row); err == nil { // they were read when they were stored
+				grants = append(grants, made)
+			}
+		}
+	}
+	return grants
+}
+
+// MayJoin says what a caller lacks to put somebody into a team: the right to give all that the team has, and what the apps have that it
+// owns; and nobody puts themselves in.
+func MayJoin(st *chest.Snapshot, c chest.Caller, team, member store.Identity, now time.Time) Lack {
+	if l := MayReceive(st, c, member.ID, now); !l.None() || !st.Holds(chest.RuleMember) {
+		return l
+	}
+	what := "put " + chest.SubjectOf(member) + " into " + chest.SubjectOf(team)
+	if l := mayGiveAll(st, c, reaching(st, team.ID), what, now); !l.None() {
+		return l
+	}
+	for _, app := range st.OwnedBy(chest.SubjectOf(team)) {
+		if l := mayGiveAll(st, c, st.Policy.Of(app.ID), what+", which owns "+chest.SubjectOf(app), now); !l.None() && st.Holds(chest.RuleActing) {
+			return l
+		}
+	}
+	return Lack{}
+}
+
+// MayLeave says what a caller lacks to take somebody out of a team: where the team is denied something, the right to give it.
+func MayLeave(st *chest.Snapshot, c chest.Caller, team, member store.Identity, now time.Time) Lack {
+	denied := slices.DeleteFunc(reaching(st, team.ID), func(g access.Grant) bool { return g.Effect != access.Deny || g.Ended(now) })
+	if member.ID == c.ID || len(denied) > 0 && st.Own(c, member.ID) && st.Holds(chest.RuleOwn) && !st.IsSteward(c, now) {
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody takes themselves, or what is their own, out of a team, which may deny as well " +
+			"as give; " +
+			"another gatekeeper can"}
+	}
+	if !st.Holds(chest.RuleMember) {
+		return Lack{}
+	}
+	for i := range denied {
+		denied[i].Effect = access.Allow
+	}
+	return mayGiveAll(st, c, denied, "take "+chest.SubjectOf(member)+" out of "+chest.SubjectOf(team)+", which is denied something", now)
+}
+
+// giving are the grants that give an identity something now.
+func giving(st *chest.Snapshot, id string, now time.Time) (grants []access.Grant) {
+	for _, g := range st.Policy.Of(id) {
+		if g.Effect == access.Allow && !g.Ended(now) {
+			grants = append(grants, g)
+		}
+	}
+	return grants
+}
+
+// MayLetAct says what a caller lacks to let somebody act as an identity from now on: to issue what it proves itself with, which the
+// caller sees, or to make somebody the owner of an app. Whoever acts as it has what it has. An owner may do it with their own app; as
+// long as it has nothing, so may anybody who registers.
+func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string, now time.Time) Lack {
+	has := giving(st, as.ID, now)
+	if len(has) == 0 || st.IsSteward(c, now) || st.Owns(c, as) || !st.Holds(chest.RuleActing) {
+		return Lack{}
+	}
+	if st.Own(c, who) {
+		return Lack{Reason: string(access.ApprovalNeeded), Detail: chest.SubjectOf(as) + " has access already, and whoever acts as it has that " +
+			"access: its owner can do this, or you when a second person agrees"}
+	}
+	return mayGiveAll(st, c, has, "let "+chest.SubjectOf(st.Identity(who))+" act as "+chest.SubjectOf(as), now)
+}
+
+// MayRestore says what a caller lacks to bring an identity back that was suspended.
+func MayRestore(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) Lack {
+	if st.IsSteward(c, now) || !st.Holds(chest.RuleRestore) {
+		return Lack{}
+	}
+	has := giving(st, row.ID, now)
+	if len(has) > 0 && st.Own(c, row.ID) {
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody brings back what is their own; another gatekeeper can"}
+	}
+	return mayGiveAll(st, c, has, "bring back "+chest.SubjectOf(row), now)
+}
+
+// MayConfirm says what a caller who registers lacks to confirm that a person is who they are said to be.
+func MayConfirm(st *chest.Snapshot, c chest.Caller, row store.Identity) Lack {
+	switch me := st.Identity(c.ID); {
+	case !st.Holds(chest.RuleConfirm):
+	case me.Kind != reference.Person || me.Unconfirmed:
+		return Lack{Reason: chest.NotConfirmed, Detail: "people are confirmed by a person who is confirmed"}
+	case st.Own(c, row.ID):
+		return Lack{Reason: chest.OwnAccess, Detail: "you registered " + chest.SubjectOf(row) + ": somebody else confirms that they are who " +
+			"you say"}
+	}
+	return Lack{}
+}
+
+// MayAgree says what a caller lacks to agree to something that a subject asked for or would gain by, whoever may agree to it.
+func MayAgree(st *chest.Snapshot, c chest.Caller, asker, subject string) Lack {
+	switch {
+	case !st.Holds(chest.RuleAgree):
+	case st.Identity(c.ID).Unconfirmed:
+		return Lack{Reason: chest.NotConfirmed, Detail: "nobody but who registered you has confirmed you: until then you agree to nothing"}
+	case asker == c.ID || st.Own(c, asker) || st.Own(c, subject):
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody answers what they, or who acts for them, asked for or would gain by; another " +
+			"gatekeeper can"}
+	}
+	return Lack{}
+}
