@@ -355,6 +355,11 @@ func (c *Client) Holders(ctx context.Context, action, target string) ([]Holder, 
 	return answer.Holders, err
 }
 
+// Paths says who could come to do an action on a target, in how many steps, and by whose help.
+func (c *Client) Paths(ctx context.Context, action, target string) (p Paths, err error) {
+	return p, c.get(ctx, "/api/ask/paths?"+queryOf(map[string]string{"action": action, "target": target}, nil).Encode(), &p)
+}
+
 // Reach lists everything that exists and that a subject may do something with.
 func (c *Client) Reach(ctx context.Context, subject string) ([]Reach, error) {
 	var answer struct {

@@ -650,6 +650,28 @@ type Holder struct {
 	Unless  []Grant `json:"unless"` // that deny it under conditions
 }
 
+// Paths are the ways to an action on a target, the shortest first.
+type Paths struct {
+	Now      []string `json:"now"`      // who may do it now
+	Alone    []Way    `json:"alone"`    // who could come to it by themselves
+	Letting  []Way    `json:"letting"`  // who could let somebody else come to it
+	Searched int      `json:"searched"` // how many states were looked at
+	Cut      bool     `json:"cut"`      // there were too many to look at all of them
+}
+
+// Way is how somebody could come to it.
+type Way struct {
+	Who   string    `json:"who"`
+	Alike []string  `json:"alike"` // others who could in the same way
+	Steps []WayStep `json:"steps"`
+}
+
+// WayStep is one thing on a way, by whom.
+type WayStep struct {
+	By   string `json:"by"`
+	Does string `json:"does"`
+}
+
 // Reach is what a subject may do on one target; the chest has an empty one.
 type Reach struct {
 	Target  string   `json:"target"`

@@ -182,6 +182,9 @@ type Caller struct {
 	Proof string // how it proved itself, as entries hold it
 	Token string // the id of the token it showed; empty for who is trusted for one thing only
 
+	// Anyhow takes the conditions of grants to be as suits the caller best: for questions about what could come to be.
+	Anyhow bool
+
 	steward bool
 	batch   *Batch // where what is attempted is recorded together; nil for each by itself
 	addr    netip.Addr
@@ -224,7 +227,7 @@ func (c Caller) Context(now time.Time) access.Context {
 	if !c.addr.IsValid() {
 		c.addr, _ = netip.ParseAddr(c.Addr) // what is no address is in no network
 	}
-	return access.Context{Now: now, Addr: c.addr, Via: c.Proof, Reason: c.Reason}
+	return access.Context{Now: now, Addr: c.addr, Via: c.Proof, Reason: c.Reason, Anyhow: c.Anyhow}
 }
 
 // NewID makes an identifier: a prefix that says of what, and 80 random bits.

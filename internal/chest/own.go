@@ -14,19 +14,21 @@ type Rule string
 
 // The rules.
 const (
-	RuleOwn     Rule = "own"     // nobody gives anything to themselves, or to what is theirs
-	RuleOwner   Rule = "owner"   // what an app has, its owner has; what it gives, its owner gives
-	RuleMaker   Rule = "maker"   // what nobody else has confirmed, or proves itself with what its maker saw, is its maker's
-	RuleMember  Rule = "member"  // putting somebody into a team gives what the team has
-	RuleActing  Rule = "acting"  // letting somebody act as an identity gives what it has
-	RuleRestore Rule = "restore" // bringing an identity back gives it what it has
-	RuleAppoint Rule = "appoint" // only a steward appoints another
-	RuleConfirm Rule = "confirm" // nobody confirms who is theirs, and nobody who is not confirmed confirms
-	RuleAgree   Rule = "agree"   // nobody agrees to what they would gain by, and nobody who is not confirmed agrees to anything
+	RuleOwn      Rule = "own"      // nobody gives anything to themselves, or to what is theirs
+	RuleOwner    Rule = "owner"    // what an app has, its owner has; what it gives, its owner gives
+	RuleMaker    Rule = "maker"    // what nobody else has confirmed, or proves itself with what its maker saw, is its maker's
+	RuleMember   Rule = "member"   // putting somebody into a team gives what the team has
+	RuleActing   Rule = "acting"   // letting somebody act as an identity gives what it has
+	RuleEnrolled Rule = "enrolled" // only a steward lets somebody who has a password choose another
+	RuleRestore  Rule = "restore"  // bringing an identity back gives it what it has
+	RuleAppoint  Rule = "appoint"  // only a steward appoints another
+	RuleConfirm  Rule = "confirm"  // nobody confirms who is theirs, and nobody who is not confirmed confirms
+	RuleLift     Rule = "lift"     // two agree to lifting a rule that asks for two
+	RuleAgree    Rule = "agree"    // nobody agrees to what they would gain by, and nobody who is not confirmed agrees to anything
 )
 
 // Rules are all of them.
-var Rules = []Rule{RuleOwn, RuleOwner, RuleMaker, RuleMember, RuleActing, RuleRestore, RuleAppoint, RuleConfirm, RuleAgree}
+var Rules = []Rule{RuleOwn, RuleOwner, RuleMaker, RuleMember, RuleActing, RuleEnrolled, RuleRestore, RuleAppoint, RuleConfirm, RuleLift, RuleAgree}
 
 // Holds reports whether a rule holds: they all do, but in a trial made without some.
 func (st *Snapshot) Holds(rule Rule) bool { return !slices.Contains(st.without, rule) }

@@ -12,7 +12,7 @@ import (
 
 func (a *app) askCommand() *cobra.Command {
 	command := &cobra.Command{Use: "ask", Short: "Ask who may do what, before it is tried", RunE: noSubcommand}
-	command.AddCommand(a.askMayCommand(), a.askWhoCommand(), a.askWhatCommand(), a.askMatrixCommand())
+	command.AddCommand(a.askMayCommand(), a.askWhoCommand(), a.askPathsCommand(), a.askWhatCommand(), a.askMatrixCommand())
 	return command
 }
 
@@ -124,6 +124,56 @@ func (a *app) askWhoCommand() *cobra.Command {
 	}
 	command.Flags().StringVar(&action, "action", "read_value", "which `action`")
 	return command
+}
+
+func (a *app) askPathsCommand() *cobra.Command {
+	var action string
+	command := &cobra.Command{
+		Use:   "paths TARGET",
+		Short: "Who could come to read a drawer or an item, in how many steps, and by whose help",
+		Long: `Searches what everybody who manages access, or owns an app, could do, step by step, by the rules that their acts are decided by.
+Who reads it now is not a path; who could come to it alone is, and who could let somebody else come to it.`,
+		Example: `  tansu ask paths fuel-billing-prod/ledger-db-password`,
+		Args:    exactly("TARGET"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			p, err := c.Paths(ctx, action, arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.show(p, func() {
+				fmt.Fprintf(a.Out, "Now: %s\n", orNobody(strings.Join(p.Now, ", ")))
+				a.printWays("Who could come to it alone", p.Alone)
+				a.printWays("Who could let somebody else come to it", p.Letting)
+				if p.Cut {
+					a.say("note: there were too many ways to look at all of them, so that some can be missing")
+				}
+			})
+		}),
+	}
+	command.Flags().StringVar(&action, "action", "read_value", "which `action`")
+	return command
+}
+
+func orNobody(text string) string {
+	if text == "" {
+		return "nobody"
+	}
+	return text
+}
+
+func (a *app) printWays(head string, ways []client.Way) {
+	fmt.Fprintf(a.Out, "\n%s: ", head)
+	if len(ways) == 0 {
+		fmt.Fprintln(a.Out, "nobody")
+		return
+	}
+	fmt.Fprintln(a.Out)
+	for _, w := range ways {
+		fmt.Fprintf(a.Out, "  %s\n", strings.Join(append([]string{w.Who}, w.Alike...), ", "))
+		for n, step := range w.Steps {
+			fmt.Fprintf(a.Out, "    %d. %s %s\n", n+1, step.By, step.Does)
+		}
+	}
 }
 
 func (a *app) askWhatCommand() *cobra.Command {

@@ -139,6 +139,9 @@ func (a *app) tellExpectations(path string, document *policytext.Document, failu
 		fmt.Fprintf(a.Out, "%d of %d expectations hold. %d grants, %d teams, %d roles.\n", len(document.Expectations)-len(failures),
 			len(document.Expectations),
 			len(document.Grants), len(document.Teams), len(document.Roles))
+		if n := document.Alone(); n > 0 {
+			fmt.Fprintf(a.Out, "%d of them say who comes to something alone, which only a chest can tell: tansu policy diff %s\n", n, path)
+		}
 	})
 	if err != nil || len(failures) == 0 {
 		return err

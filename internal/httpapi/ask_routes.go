@@ -7,6 +7,7 @@ import (
 	"tansu/client"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/powers"
 	"tansu/internal/rights"
 )
 
@@ -41,6 +42,30 @@ func (a *api) askHolders(c *call) error {
 		answer = append(answer, client.Holder{Subject: h.Subject, State: h.State, Grants: grantsJSON(h.Grants), Unless: grantsJSON(h.Unless)})
 	}
 	return c.JSON(http.StatusOK, map[string]any{"holders": answer})
+}
+
+func (a *api) askPaths(c *call) error {
+	if err := onlyQuery(c, "action", "target"); err != nil {
+		return err
+	}
+	p, err := a.service.Paths(c.caller, c.QueryParam("action"), c.QueryParam("target"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, client.Paths{Now: append([]string{}, p.Now...), Alone: waysJSON(p.Alone), Letting: waysJSON(p.Letting),
+		Searched: p.Searched, Cut: p.Cut})
+}
+
+func waysJSON(list []powers.Way) []client.Way {
+	answer := []client.Way{}
+	for _, w := range list {
+		way := client.Way{Who: w.Who, Alike: append([]string{}, w.Alike...), Steps: []client.WayStep{}}
+		for _, step := range w.Steps {
+			way.Steps = append(way.Steps, client.WayStep(step))
+		}
+		answer = append(answer, way)
+	}
+	return answer
 }
 
 func (a *api) askReach(c *call) error {

@@ -155,6 +155,7 @@ var routes = []route{
 
 	{"GET", "/api/ask/verdict", identified, (*api).askVerdict},
 	{"GET", "/api/ask/holders", identified, (*api).askHolders},
+	{"GET", "/api/ask/paths", identified, (*api).askPaths},
 	{"GET", "/api/ask/reach", identified, (*api).askReach},
 	{"GET", "/api/ask/matrix", identified, (*api).askMatrix},
 	{"POST", "/api/ask/difference", identified, (*api).askDifference},

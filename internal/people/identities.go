@@ -300,22 +300,9 @@ func newCredential(row store.Identity, now, end time.Time, by string) (Issued, s
 		CreatedAt: chest.Micros(now), CreatedBy: by}
 }
 
-// mayIssue keeps who registers from becoming somebody else: a code for a person who has a password already hands over
-// everything that person may do.
+// mayIssue refuses a credential that would let its issuer act as somebody else, until a second person agrees where that helps.
 func mayIssue(a *chest.Attempt, row store.Identity) error {
-	if row.ID == a.Caller.ID {
-		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"})
-	}
-	if row.Kind == reference.App || row.Password == "" || a.St.IsSteward(a.Caller, a.Entry.At) {
-		return letIssue(a, row)
-	}
-	return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.StewardOnly,
-		Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"})
-}
-
-// letIssue keeps the access of what has some with who answers for it: whoever sees a credential can act as it.
-func letIssue(a *chest.Attempt, row store.Identity) error {
-	l := powers.MayLetAct(a.St, a.Caller, row, a.Caller.ID, a.Entry.At)
+	l := powers.MayIssue(a.St, a.Caller, row, a.Entry.At)
 	if l.Reason == string(access.ApprovalNeeded) {
 		return a.Seconded(chest.RequestAct, row.ID, l.Detail)
 	}

@@ -83,6 +83,14 @@ func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant store.Gra
 	return Lack{}
 }
 
+// MayEnd says what a caller lacks to end a grant, besides the right to give access in its scope.
+func MayEnd(st *chest.Snapshot, c chest.Caller, grant store.Grant) Lack {
+	if grant.Effect == string(access.Deny) && st.Holds(chest.RuleOwn) && st.Own(c, grant.Subject) {
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody ends what denies themselves or an app they own; another gatekeeper can"}
+	}
+	return Lack{}
+}
+
 // mayGiveAll says what a caller lacks to give all that some grants give; what completes "may not …".
 func mayGiveAll(st *chest.Snapshot, c chest.Caller, grants []access.Grant, what string, now time.Time) Lack {
 	ctx := c.Context(now)
@@ -147,11 +155,22 @@ func MayLeave(st *chest.Snapshot, c chest.Caller, team, member store.Identity, n
 	return mayGiveAll(st, c, denied, "take "+chest.SubjectOf(member)+" out of "+chest.SubjectOf(team)+", which is denied something", now)
 }
 
-// giving are the grants that give an identity something now.
-func giving(st *chest.Snapshot, id string, now time.Time) (grants []access.Grant) {
-	for _, g := range st.Policy.Of(id) {
-		if g.Effect == access.Allow && !g.Ended(now) {
-			grants = append(grants, g)
+// having are the grants that give something now to who acts as an identity: its own, and those of the apps that it owns, by itself or in a
+// team, because who acts as an owner can act as the app.
+func having(st *chest.Snapshot, row store.Identity, now time.Time) (grants []access.Grant) {
+	ids := []string{row.ID}
+	if st.Holds(chest.RuleOwner) {
+		for _, owner := range append(st.TeamsOf(row.ID), chest.SubjectOf(row)) {
+			for _, app := range st.OwnedBy(owner) {
+				ids = append(ids, app.ID)
+			}
+		}
+	}
+	for _, id := range ids {
+		for _, g := range st.Policy.Of(id) {
+			if g.Effect == access.Allow && !g.Ended(now) {
+				grants = append(grants, g)
+			}
 		}
 	}
 	return grants
@@ -161,7 +180,7 @@ func giving(st *chest.Snapshot, id string, now time.Time) (grants []access.Grant
 // caller sees, or to make somebody the owner of an app. Whoever acts as it has what it has. An owner may do it with their own app; as
 // long as it has nothing, so may anybody who registers.
 func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string, now time.Time) Lack {
-	has := giving(st, as.ID, now)
+	has := having(st, as, now)
 	if len(has) == 0 || st.IsSteward(c, now) || st.Owns(c, as) || !st.Holds(chest.RuleActing) {
 		return Lack{}
 	}
@@ -172,12 +191,24 @@ func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string
 	return mayGiveAll(st, c, has, "let "+chest.SubjectOf(st.Identity(who))+" act as "+chest.SubjectOf(as), now)
 }
 
+// MayIssue says what a caller lacks to issue what an identity proves itself with.
+func MayIssue(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) Lack {
+	switch {
+	case row.ID == c.ID:
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"}
+	case row.Kind == reference.Person && row.Password != "" && !st.IsSteward(c, now) && st.Holds(chest.RuleEnrolled):
+		return Lack{Reason: chest.StewardOnly,
+			Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"}
+	}
+	return MayLetAct(st, c, row, c.ID, now)
+}
+
 // MayRestore says what a caller lacks to bring an identity back that was suspended.
 func MayRestore(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) Lack {
 	if st.IsSteward(c, now) || !st.Holds(chest.RuleRestore) {
 		return Lack{}
 	}
-	has := giving(st, row.ID, now)
+	has := having(st, row, now)
 	if len(has) > 0 && st.Own(c, row.ID) {
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody brings back what is their own; another gatekeeper can"}
 	}

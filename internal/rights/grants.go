@@ -343,9 +343,8 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 			return err
 		}
 		a.Entry.Detail, a.Entry.Given = "end grant "+id, id
-		if before.Effect == string(access.Deny) && a.St.Own(c, before.Subject) {
-			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-				Detail: "nobody ends what denies themselves or an app they own; another gatekeeper can"})
+		if err := powers.Unless(a, powers.MayEnd(a.St, c, before)); err != nil {
+			return err
 		}
 		a.Change.Update(before, ended(before, a))
 		if err := staysOpen(a); err != nil {

@@ -245,6 +245,11 @@ func planOf(a *chest.Attempt, text []byte) (p plan, err error) {
 	p.basedOn = doc.BasedOn
 	d := PolicyDifference{Difference: difference, Mark: markOf(st), Failures: doc.Check(time.LoadLocation, now), Steps: b.steps,
 		Locked: !after.SomeoneGrants(now)}
+	alone, err := aloneFailures(a.Caller.Ctx(), after.Snapshot, doc, now)
+	if err != nil {
+		return p, chest.Gone(err)
+	}
+	d.Failures = append(d.Failures, alone...)
 	d.Stale = doc.BasedOn != "" && doc.BasedOn != d.Mark
 	if d.Locked {
 		d.Notes = append(d.Notes, "nobody who is active and enrolled could give access any more")

@@ -79,6 +79,9 @@ export const useReaders = (drawer: string, item: string, enabled: boolean) =>
 export const useHolders = (action: string, target: string, enabled: boolean) =>
   useQuery({ enabled, queryKey: ["holders", action, target], queryFn: () => data(api.GET("/api/ask/holders", { params: { query: { action, target } } })) });
 
+export const usePaths = (action: string, target: string, enabled: boolean) =>
+  useQuery({ enabled, queryKey: ["paths", action, target], queryFn: () => data(api.GET("/api/ask/paths", { params: { query: { action, target } } })), retry: false });
+
 export const useReach = (subject: string, enabled: boolean) =>
   useQuery({ enabled, queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });
 
@@ -195,6 +198,8 @@ export const useSetStewardsAside = () => useMutation({ mutationFn: () => data(ap
 export const useSetState = (subject: string) =>
   useChange((state: "active" | "suspended") =>
     data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { state } })));
+export const useConfirm = (subject: string) =>
+  useChange(() => data(api.PATCH("/api/identities/{subject}", { params: { path: { subject } }, body: { confirmed: true } })));
 export const useEndCredential = (subject: string) =>
   useChange((credential: string) => data(api.DELETE("/api/identities/{subject}/credentials/{credential}", { params: { path: { subject, credential } } })));
 export const useIssueCredential = (subject: string) =>

@@ -966,6 +966,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ask/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who could come to do an action on a target, in how many steps, and by whose help
+         * @description A search over what each identity may do to access, by the rules that their acts are decided by. Conditions of grants are taken to hold.
+         */
+        get: operations["askPaths"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ask/reach": {
         parameters: {
             query?: never;
@@ -2084,6 +2104,8 @@ export interface components {
                 via?: string;
             };
             enrolled: boolean;
+            /** @description That a person is who they are said to be, by somebody who did not register them; until then what they are given and agree to counts as that one's own. */
+            confirmed: boolean;
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -2202,6 +2224,11 @@ export interface components {
             purpose?: string;
             /** @enum {string} */
             environment?: "" | "production" | "staging" | "development";
+            /**
+             * @description That a person is who they are said to be: said by somebody who registers and did not register them.
+             * @enum {boolean}
+             */
+            confirmed?: true;
         };
         NewIdentity: {
             /** @enum {string} */
@@ -2376,6 +2403,27 @@ export interface components {
             state: "active" | "suspended" | "set_aside";
             grants: components["schemas"]["Grant"][];
             unless: components["schemas"]["Grant"][];
+        };
+        Paths: {
+            /** @description Who may do it now. */
+            now: string[];
+            /** @description Who could come to it by themselves. */
+            alone: components["schemas"]["Way"][];
+            /** @description Who could let somebody else come to it. */
+            letting: components["schemas"]["Way"][];
+            /** @description How many states were looked at. */
+            searched: number;
+            /** @description There were too many to look at all of them, so that ways can be missing. */
+            cut: boolean;
+        };
+        Way: {
+            who: string;
+            /** @description Others who could in the same way. */
+            alike: string[];
+            steps: {
+                by: string;
+                does: string;
+            }[];
         };
         Reach: {
             target: string;
@@ -4343,6 +4391,31 @@ export interface operations {
                     "application/json": {
                         holders: components["schemas"]["Holder"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askPaths: {
+        parameters: {
+            query: {
+                action: components["parameters"]["askAction"];
+                /** @description A drawer or an item; the chest when it is left out. */
+                target?: components["parameters"]["askTarget"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ways that were found, the shortest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Paths"];
                 };
             };
             default: components["responses"]["Problem"];

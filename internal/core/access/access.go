@@ -58,6 +58,12 @@ func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
 	case g.Ended(ctx.Now):
 		return MissEnd
 	}
+	if ctx.Anyhow && !g.Conditions.none() {
+		if g.Effect == Allow {
+			return ""
+		}
+		return Miss(Stated)
+	}
 	return Miss(g.Conditions.failing(ctx))
 }
 

@@ -13,6 +13,8 @@ type Context struct {
 	Addr   netip.Addr // where the request came from; the zero Addr is in no network
 	Via    string     // how the subject proved itself
 	Reason string     // the reason that was stated, or empty
+	// Anyhow takes all conditions to be as suits the subject best: those of grants that allow hold, and those that deny do not.
+	Anyhow bool
 }
 
 // Conditions are what must hold besides subject, action and target; those that are empty always hold.

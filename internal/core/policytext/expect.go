@@ -12,11 +12,15 @@ import (
 	"tansu/internal/core/reference"
 )
 
-// Expectation is something that must hold, now and after every change. It has one of three forms:
+// Expectation is something that must hold, now and after every change. It has one of four forms:
 //
 //	{subject: app:gate-controller, cannot: read_value, scope: "ticketing-*/**"}
 //	{subject: app:ticket-api, can: read_value, scope: ticketing-prod/**}
 //	{exactly: [app:nightly-ledger, team:billing], can: read_value, scope: fuel-billing-prod/**}
+//	{alone: [], can: read_value, scope: fuel-billing-prod/**}
+//
+// The last one names who, of those who cannot, may be able to come to it without anybody's help, by what they may do to access; only a
+// chest can say who could. The others are about the file's own grants.
 //
 // It is about everything that the scope selects, whether it exists yet or not, and about whatever circumstances: who
 // could read under some condition can read.
@@ -24,6 +28,7 @@ type Expectation struct {
 	At      `yaml:"-"`
 	Subject string   `yaml:"subject,omitempty"`
 	Exactly []string `yaml:"exactly,omitempty,flow"`
+	Alone   []string `yaml:"alone,omitempty,flow"`
 	Can     string   `yaml:"can,omitempty"`
 	Cannot  string   `yaml:"cannot,omitempty"`
 	Scope   string   `yaml:"scope"`
@@ -31,21 +36,25 @@ type Expectation struct {
 
 func (r *reader) expectation(n *yaml.Node) Expectation {
 	e := Expectation{At: at(n)}
-	exactly := false
+	exactly, alone := false, false
 	r.mapping(n, fields{
 		"subject": r.checked(&e.Subject, subjectCheck),
 		"exactly": func(n *yaml.Node) { exactly = true; r.texts(&e.Exactly, subjectCheck)(n) },
+		"alone":   func(n *yaml.Node) { alone = true; r.texts(&e.Alone, subjectCheck)(n) },
 		"can":     r.checked(&e.Can, actionCheck),
 		"cannot":  r.checked(&e.Cannot, actionCheck),
 		"scope":   r.checked(&e.Scope, scopeCheck),
 	}, "scope")
 	switch {
-	case exactly == (e.Subject != ""):
-		r.bad(n, "an expectation is about one subject, or about exactly these: give one of the two")
+	case btoi(exactly)+btoi(alone)+btoi(e.Subject != "") != 1:
+		r.bad(n, "an expectation is about one subject, about exactly these, or about those who come to it alone: give one of the three")
 	case (e.Can == "") == (e.Cannot == ""):
 		r.bad(n, "an expectation says what its subject can or cannot do: give one of the two")
-	case exactly && e.Cannot != "":
-		r.bad(n, "exactly goes with can")
+	case (exactly || alone) && e.Cannot != "":
+		r.bad(n, "exactly and alone go with can")
+	}
+	if alone && e.Alone == nil {
+		e.Alone = []string{}
 	}
 	if exactly && e.Exactly == nil {
 		e.Exactly = []string{}
@@ -53,11 +62,25 @@ func (r *reader) expectation(n *yaml.Node) Expectation {
 	return e
 }
 
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
 // MarshalYAML writes "exactly nobody" as an empty list and does not leave it out.
 func (e Expectation) MarshalYAML() (any, error) {
 	type plain Expectation
 	if e.Subject != "" {
 		return plain(e), nil
+	}
+	if e.Alone != nil {
+		return struct {
+			Alone []string `yaml:"alone,flow"`
+			Can   string   `yaml:"can"`
+			Scope string   `yaml:"scope"`
+		}{e.Alone, e.Can, e.Scope}, nil
 	}
 	return struct {
 		Exactly []string `yaml:"exactly,flow"`
@@ -69,6 +92,8 @@ func (e Expectation) MarshalYAML() (any, error) {
 // String writes the expectation as a sentence.
 func (e Expectation) String() string {
 	switch {
+	case e.Alone != nil:
+		return fmt.Sprintf("only [%s] come to %s %s alone", strings.Join(e.Alone, ", "), e.Can, e.Scope)
 	case e.Subject == "":
 		return fmt.Sprintf("exactly [%s] can %s %s", strings.Join(e.Exactly, ", "), e.Can, e.Scope)
 	case e.Can != "":
@@ -86,6 +111,14 @@ type Failure struct {
 // Check returns the document's expectations that its own grants do not meet at a moment.
 func (d *Document) Check(zones Zones, now time.Time) []Failure { return d.CheckAgainst(d, zones, now) }
 
+// Alone counts the expectations about who comes to something alone, which only a chest can tell.
+func (d *Document) Alone() (n int) {
+	for _, e := range d.Expectations {
+		n += btoi(e.Alone != nil)
+	}
+	return n
+}
+
 // CheckAgainst returns the document's expectations that the grants of another one do not meet: that of a chest as it
 // is, for example.
 func (d *Document) CheckAgainst(state *Document, zones Zones, now time.Time) (failures []Failure) {
@@ -93,7 +126,7 @@ func (d *Document) CheckAgainst(state *Document, zones Zones, now time.Time) (fa
 	for _, e := range d.Expectations {
 		action, _ := access.ParseAction(e.Can + e.Cannot) // one of them is empty; checked when they were read
 		scope, err := access.ParseScope(e.Scope)
-		if err != nil {
+		if err != nil || e.Alone != nil {
 			continue
 		}
 		if why := e.failing(state, policy, action, scope, now); why != "" {

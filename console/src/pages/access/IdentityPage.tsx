@@ -1,7 +1,8 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useEndGrant, useGrants, useIdentity, useSetState } from "../../api/queries";
+import { useConfirm, useEndGrant, useGrants, useIdentity, useSetState } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { GrantTable } from "../../parts/GrantTable";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
@@ -28,8 +29,8 @@ export function IdentityPage() {
     <>
       <PageHead
         above={{ to: "/access", text: "people and apps" }}
-        title={<><span className="name">{subject}</span>{identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}</>}
-        aside={identity.data && <>{!team && <StateButton identity={identity.data} />}<button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
+        title={<><span className="name">{subject}</span>{identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}{identity.data?.confirmed === false && <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>}</>}
+        aside={identity.data && <>{!identity.data.confirmed && <ConfirmButton identity={identity.data} />}{!team && <StateButton identity={identity.data} />}<button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
       >
         {identity.data && (
           <p>
@@ -52,6 +53,26 @@ export function IdentityPage() {
         </div>
       )}
       {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}
+    </>
+  );
+}
+
+// ConfirmButton says that somebody whom a colleague registered is who they are said to be.
+function ConfirmButton({ identity }: { identity: Schemas["Identity"] }) {
+  const confirm = useConfirm(identity.subject);
+  const [asking, setAsking] = useState(false);
+  return (
+    <>
+      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>
+      {asking && (
+        <Dialog title={`Is ${identity.subject} who they are said to be?`} onClose={() => setAsking(false)}>
+          <p><span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts as that one’s own.</p>
+          {confirm.error && <ProblemBox error={confirm.error} />}
+          <form onSubmit={(event) => { event.preventDefault(); confirm.mutate(undefined, { onSuccess: () => setAsking(false) }); }}>
+            <DialogButtons onClose={() => setAsking(false)} action="I made sure: confirm" busy={confirm.isPending} />
+          </form>
+        </Dialog>
+      )}
     </>
   );
 }

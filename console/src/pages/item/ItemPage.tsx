@@ -15,6 +15,7 @@ import { ruleLines } from "../../parts/rules";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
 import { Holders } from "./Holders";
+import { Paths } from "./Paths";
 import { HowToUse } from "./HowToUse";
 import { MoveDialog } from "./MoveDialog";
 import { PutDialog } from "./PutDialog";
@@ -59,6 +60,7 @@ export function ItemPage() {
           <Aliases list={history.data.aliases} />
           <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
           <Holders target={`${drawer}/${item}`} />
+          <Paths target={`${drawer}/${item}`} />
         </div>
       )}
       {stricter && it && <StricterDialog drawer={drawer} item={it} onClose={() => setStricter(false)} />}

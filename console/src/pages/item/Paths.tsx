@@ -1,0 +1,46 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { usePaths } from "../../api/queries";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+
+// Paths says, when asked, who could come to read an item, in how many steps, and by whose help.
+export function Paths({ target }: { target: string }) {
+  const [asked, setAsked] = useState(false);
+  const paths = usePaths("read_value", target, asked);
+  return (
+    <section aria-label="Who could come to read it">
+      <h2 className="mb-2 text-xl font-semibold">Who could come to read it</h2>
+      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Search for ways to it</button>}
+      {asked && paths.isPending && <p className="muted">Searching what each of those who manage access could do …</p>}
+      {paths.error && <ProblemBox error={paths.error} />}
+      {paths.data && (
+        <div className="grid gap-6">
+          <Ways title="Alone, without anybody's help" none="Nobody who cannot read it now could come to read it alone." ways={paths.data.alone} />
+          <Ways title="Who could let somebody else read it" none="Nobody could let somebody else read it." ways={paths.data.letting} />
+          {paths.data.cut && <p className="text-warning font-semibold">There were too many ways to look at all of them, so that some can be missing.</p>}
+        </div>
+      )}
+    </section>
+  );
+}
+
+function Ways({ title, none, ways }: { title: string; none: string; ways: Schemas["Way"][] }) {
+  return (
+    <div>
+      <h3 className="mb-1 font-semibold">{title}</h3>
+      {ways.length === 0 && <p><Mark state="allowed" word="Nobody" /> <span className="muted">{none}</span></p>}
+      <ul className="divide-base-300 divide-y">
+        {ways.map((w) => (
+          <li key={w.who} className="grid gap-x-6 gap-y-1 py-2 md:grid-cols-[minmax(14rem,1fr)_2fr]">
+            <p>{[w.who, ...w.alike].map((who) => <Link key={who} className="link link-hover name block" to={`/access/${who}`}>{who}</Link>)}</p>
+            <ol className="list-decimal pl-5">
+              {w.steps.map((step) => <li key={step.does}>{step.by !== w.who && <><span className="name">{step.by}</span> </>}{step.does}</li>)}
+            </ol>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
