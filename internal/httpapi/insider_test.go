@@ -324,3 +324,40 @@ func TestLiftingARuleForTwoTakesTwo(t *testing.T) {
 
 // onlyError is the error of a call that returns something else, too.
 func onlyError[T any](_ T, err error) error { return err }
+
+// Who could come to a value is asked, and is an expectation of the policy: a policy after which somebody could is not applied.
+func TestPathsAreAskedAndExpected(t *testing.T) {
+	in := startInsiders(t)
+	lead := in.Client(t, in.Person(t, "ticketing-lead"))
+	must[client.Registered](t)(in.steward.Register(ctx,
+		client.NewIdentity{Kind: "app", Name: "ticket-api", Owner: "person:ticketing-lead", NoSecret: true}))
+	give(t, in.gate, "app:ticket-api", "consumer", "d/**")
+	p := must[client.Paths](t)(in.gate.Paths(ctx, "read_value", "d/i"))
+	if len(p.Now) != 1 || len(p.Alone) != 2 || p.Alone[1].Who != "person:ticketing-lead" || len(p.Alone[1].Steps) != 1 || p.Cut {
+		t.Errorf("%+v", p)
+	}
+	if len(p.Letting) == 0 || !strings.Contains(p.Letting[0].Who, "person:s") {
+		t.Errorf("who could let somebody: %+v", p.Letting)
+	}
+	if _, err := lead.Paths(ctx, "read_value", "d/i"); chesttest.Code(err) != "refused" {
+		t.Errorf("asked by who may not know who can: %v", err)
+	}
+	if _, err := in.gate.Paths(ctx, "read_value", "d/gone"); chesttest.Code(err) != "not_found" {
+		t.Errorf("to what is not there: %v", err)
+	}
+
+	text := must[string](t)(in.gate.Policy(ctx))
+	expecting := text + "expectations:\n  - {alone: [person:steward], can: read_value, scope: d/**}\n"
+	d := must[client.PolicyDifference](t)(in.gate.DiffPolicy(ctx, expecting))
+	if len(d.Failures) != 1 || !strings.Contains(d.Failures[0].Why, "person:ticketing-lead could come to d/i") {
+		t.Errorf("%+v", d.Failures)
+	}
+	if _, err := in.gate.ApplyPolicy(ctx, client.Applying{Policy: expecting}); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("applied: %v", err)
+	}
+	d = must[client.PolicyDifference](t)(in.gate.DiffPolicy(ctx, strings.Replace(expecting, "[person:steward]",
+		"[person:steward, person:ticketing-lead]", 1)))
+	if len(d.Failures) != 0 {
+		t.Errorf("%+v", d.Failures)
+	}
+}

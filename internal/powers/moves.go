@@ -27,8 +27,10 @@ func (s *search) moves(who store.Identity, letting bool) (list []move) {
 	if letting {
 		takers = append(takers, somebody)
 	}
-	for _, row := range append(s.owned(who), s.useful...) {
-		if row.ID != who.ID {
+	tried := map[string]bool{who.ID: true}
+	for _, row := range slices.Concat(s.owned(who), s.acted[who.ID], s.useful) {
+		if !tried[row.ID] {
+			tried[row.ID] = true
 			list = append(list, s.issue(row.ID))
 			takers = append(takers, row.ID)
 			if row.Kind == reference.App {
@@ -51,19 +53,16 @@ func (s *search) moves(who store.Identity, letting bool) (list []move) {
 		for _, team := range s.teams {
 			list = append(list, s.join(team.ID, id))
 		}
-		if s.start.At(s.names...).Item.ApprovalOf(s.start.At(s.names...).Home) != "" {
+		if s.approval {
 			list = append(list, s.agree(id))
 		}
 	}
-	s.start.Given(func(g store.Grant) bool {
-		if scope, err := access.ParseScope(g.Scope); err == nil && g.Effect == string(access.Deny) && scope.Intersects(s.scope) {
-			list = append(list, s.end(g.ID))
-			for _, m := range s.start.MembershipsOf(who.ID) {
-				list = append(list, s.leave(m.Team, who.ID))
-			}
+	for _, g := range s.denials {
+		list = append(list, s.end(g.ID))
+		for _, m := range s.start.MembershipsOf(who.ID) {
+			list = append(list, s.leave(m.Team, who.ID))
 		}
-		return true
-	})
+	}
 	for _, row := range s.start.CustomRoles() {
 		list = append(list, s.widenRole(row.Name))
 	}

@@ -97,11 +97,14 @@ type search struct {
 	scope  access.Scope
 	now    time.Time
 
-	doers    map[string]bool  // who may do it now, or could if they were active, agreed to, or not denied
-	managers []store.Identity // who may do something to access, or act as somebody who may
-	useful   []store.Identity // as whom it is of use to act: one of each kind
-	teams    []store.Identity // in which it is of use to be
-	made     int              // how many moves, the first ones, make somebody up
+	doers    map[string]bool             // who may do it now, or could if they were active, agreed to, or not denied
+	managers []store.Identity            // who may do something to access, or act as somebody who may
+	useful   []store.Identity            // as whom it is of use to act: a few of each kind
+	acted    map[string][]store.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
+	teams    []store.Identity            // in which it is of use to be
+	denials  []store.Grant               // that reach the target
+	approval bool                        // a second person is wanted
+	made     int                         // how many moves, the first ones, make somebody up
 	looked   int
 	cut      bool
 }
@@ -141,7 +144,7 @@ func sorted(text string) string {
 
 // survey finds who and what can play a part.
 func (s *search) survey() {
-	s.doers = map[string]bool{}
+	s.doers, s.acted = map[string]bool{}, map[string][]store.Identity{}
 	st, manages, kinds := s.start, map[string]bool{}, map[string]int{}
 	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
 		row := st.Identity(id)
@@ -157,6 +160,9 @@ func (s *search) survey() {
 		}
 		for _, id := range s.actors(st, row) {
 			manages[id] = true
+			if len(s.acted[id]) < 2*alikeTried {
+				s.acted[id] = append(s.acted[id], row)
+			}
 		}
 		// those of one kind differ in nothing that a rule asks about; a few of each are enough
 		if owner, known := st.IdentityOf(row.Owner); known && owner.Kind == reference.Person && !slices.ContainsFunc(s.useful,
@@ -175,6 +181,16 @@ func (s *search) survey() {
 			s.managers = append(s.managers, row)
 		}
 	}
+	st.Given(func(g store.Grant) bool {
+		if g.Effect == string(access.Deny) {
+			if scope, err := access.ParseScope(g.Scope); err == nil && scope.Intersects(s.scope) {
+				s.denials = append(s.denials, g)
+			}
+		}
+		return true
+	})
+	spot := st.At(s.names...)
+	s.approval = spot.Item.ApprovalOf(spot.Home) != ""
 	st.Identities(reference.Team+":", func(_ string, row store.Identity) bool {
 		for _, g := range reaching(st, row.ID) {
 			if g.Role.Actions&(s.action|access.GrantAccess|access.Register) != 0 && !g.Ended(s.now) && g.Scope.Intersects(s.scope) {
@@ -208,15 +224,9 @@ func (s *search) actors(st *chest.Snapshot, row store.Identity) (ids []string) {
 // classes puts those who manage together that have the same grants and nothing else of use: what one of them can do, all can.
 func (s *search) classes() (list [][]string) {
 	at := map[string]int{}
-	involved := map[string]bool{}
-	for _, row := range s.useful {
-		for _, id := range s.actors(s.start, row) {
-			involved[id] = true
-		}
-	}
 	for _, row := range s.managers {
 		key := row.ID
-		if !involved[row.ID] && len(s.start.MembershipsOf(row.ID)) == 0 {
+		if len(s.acted[row.ID]) == 0 && len(s.start.MembershipsOf(row.ID)) == 0 {
 			var grants []string
 			for _, g := range s.start.Policy.Of(row.ID) {
 				grants = append(grants, fmt.Sprint(g.Effect, g.Role.Name, g.Scope.String()))
@@ -252,7 +262,7 @@ const (
 // begin is the state from which somebody begins: they can act as themselves, and as the apps of which they have issued a credential.
 func (s *search) begin(who store.Identity, letting bool) state {
 	x := state{st: s.start, hands: []string{who.ID}}
-	for _, row := range s.useful {
+	for _, row := range s.acted[who.ID] {
 		issued := func(cr store.Credential) bool { return cr.CreatedBy == chest.SubjectOf(who) }
 		if row.ID != who.ID && row.Kind == reference.App && slices.ContainsFunc(s.start.CredentialsOf(row.ID), issued) {
 			x.hands = append(x.hands, row.ID)
@@ -326,7 +336,7 @@ func (s *search) seen(x state) (steps []Step) {
 	for _, id := range x.hands[1:] {
 		if row := x.st.Identity(id); s.may(x.st, row, s.action, s.names...) {
 			steps = append(steps, Step{chest.SubjectOf(x.st.Identity(x.hands[0])), "has issued a credential of " + chest.SubjectOf(row) +
-				", and acts as it with that"})
+				", and could act as it with that"})
 		}
 	}
 	return steps[:1]

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"tansu/internal/rights"
 	"tansu/internal/service"
 	"tansu/internal/shelf"
+	"tansu/internal/store"
 )
 
 // organisation fills a chest with people of many kinds of power over d/i, which app:ticket-api reads, and d/two, for which a second
@@ -133,4 +135,100 @@ func TestSearchFindsWhatEachRuleIsFor(t *testing.T) {
 			t.Errorf("without the rule %q nothing is possible that was not", rule)
 		}
 	}
+}
+
+// What is one's own by any way is what a plain closure over who owns, made, is in and issued what says, whatever the organisation.
+func TestOwnIsTheClosureOfWhoActsThroughWhom(t *testing.T) {
+	s, _, _ := open(t)
+	start, err := s.Heart.Look()
+	must(t, err)
+	random := rand.New(rand.NewPCG(3, 14))
+	for round := range 300 {
+		rows, members, credentials := randomOrganisation(random)
+		trial := start.Trial()
+		change := &store.Change{}
+		for _, row := range rows {
+			change.Insert(row)
+		}
+		for _, m := range members {
+			change.Insert(m)
+		}
+		for _, cr := range credentials {
+			change.Insert(cr)
+		}
+		must(t, trial.Apply(change))
+		behind := closure(rows, members, credentials)
+		for _, c := range rows {
+			for _, other := range rows {
+				want := false
+				for id := range behind[c.ID] {
+					want = want || behind[other.ID][id]
+				}
+				if got := trial.Own(chest.Caller{ID: c.ID, Name: chest.SubjectOf(c)}, other.ID); got != want {
+					t.Fatalf("round %d: that %s is %s's own is %v, and %v by the closure\n%+v\n%+v\n%+v", round, other.Name, c.Name, got, want, rows,
+						members, credentials)
+				}
+			}
+		}
+	}
+}
+
+func randomOrganisation(random *rand.Rand) (rows []store.Identity, members []store.Member, credentials []store.Credential) {
+	kinds := []string{"person", "app", "app", "team"}
+	for n := range 3 + random.IntN(6) {
+		rows = append(rows, store.Identity{ID: fmt.Sprintf("id_x%d", n), Kind: kinds[random.IntN(len(kinds))], Name: fmt.Sprintf("x%d", n),
+			State: chest.Active})
+	}
+	any := func() store.Identity { return rows[random.IntN(len(rows))] }
+	for i := range rows {
+		rows[i].CreatedBy = chest.SubjectOf(any())
+		rows[i].Unconfirmed = rows[i].Kind == "person" && random.IntN(2) == 0
+		if random.IntN(3) > 0 {
+			rows[i].Owner = chest.SubjectOf(any())
+		}
+		if rows[i].Kind == "app" && random.IntN(2) == 0 {
+			credentials = append(credentials, store.Credential{ID: "cr_" + rows[i].ID, Identity: rows[i].ID, Hash: []byte(rows[i].ID),
+				CreatedBy: chest.SubjectOf(any())})
+		}
+	}
+	for range random.IntN(6) {
+		team, member := any(), any()
+		if team.Kind == "team" && member.Kind != "team" {
+			members = append(members, store.Member{ID: team.ID + "/" + member.ID, Team: team.ID, Identity: member.ID})
+		}
+	}
+	return rows, members, credentials
+}
+
+// closure says who stands behind whom, by going on until nothing is added any more.
+func closure(rows []store.Identity, members []store.Member, credentials []store.Credential) map[string]map[string]bool {
+	behind, byName := map[string]map[string]bool{}, map[string]string{}
+	for _, row := range rows {
+		behind[row.ID] = map[string]bool{row.ID: true}
+		byName[chest.SubjectOf(row)] = row.ID
+	}
+	for again := true; again; {
+		again = false
+		through := func(id, other string) {
+			for one := range behind[other] {
+				again = again || !behind[id][one]
+				behind[id][one] = true
+			}
+		}
+		for _, row := range rows {
+			switch {
+			case row.Kind == "app" && row.Owner != "":
+				through(row.ID, byName[row.Owner])
+			case row.Kind == "app" || row.Unconfirmed:
+				through(row.ID, byName[row.CreatedBy])
+			}
+		}
+		for _, m := range members {
+			through(m.Team, m.Identity)
+		}
+		for _, cr := range credentials {
+			through(cr.Identity, byName[cr.CreatedBy])
+		}
+	}
+	return behind
 }

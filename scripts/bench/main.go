@@ -212,7 +212,7 @@ func (b *bench) batches(result map[string]any, total int, bare measurement) (int
 // decisions adds what Go benchmarks measure: a decision among few and many grants, who-can, and the difference of a
 // policy.
 func decisions(result map[string]any) error {
-	ns, err := benchmarks("Decision|WhoCan|PolicyDiff", "./internal/core/access", "./internal/service")
+	ns, err := benchmarks("Decision|WhoCan|PolicyDiff|Paths20k", "./internal/core/access", "./internal/service")
 	if err != nil {
 		return err
 	}
@@ -220,7 +220,7 @@ func decisions(result map[string]any) error {
 		key  string
 		unit float64 // nanoseconds
 	}{"DecisionG10": {"decision_ns_g10", 1}, "DecisionG100k": {"decision_ns_g100k", 1}, "WhoCan100k": {"who_can_ms_100k", 1e6},
-		"PolicyDiff10k": {"policy_diff_ms_10k", 1e6}} {
+		"PolicyDiff10k": {"policy_diff_ms_10k", 1e6}, "Paths20k": {"paths_ms_20k", 1e6}} {
 		nanoseconds, found := ns[name]
 		if !found {
 			return fmt.Errorf("the benchmarks say nothing of %s", name)

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useConfirm, useEndGrant, useGrants, useIdentity, useSetState } from "../../api/queries";
+import { useConfirm, useEndGrant, useGrants, useIdentity, useMe, useSetState } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { GrantTable } from "../../parts/GrantTable";
 import { Mark } from "../../parts/Mark";
@@ -60,13 +60,15 @@ export function IdentityPage() {
 // ConfirmButton says that somebody whom a colleague registered is who they are said to be.
 function ConfirmButton({ identity }: { identity: Schemas["Identity"] }) {
   const confirm = useConfirm(identity.subject);
+  const me = useMe().data?.subject;
   const [asking, setAsking] = useState(false);
+  if (me === identity.created_by) return <p className="muted max-w-64 text-sm">You registered them: a colleague confirms who they are.</p>;
   return (
     <>
       <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>
       {asking && (
         <Dialog title={`Is ${identity.subject} who they are said to be?`} onClose={() => setAsking(false)}>
-          <p><span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts as that one’s own.</p>
+          <p><span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts as given to, and agreed to by, whoever registered them.</p>
           {confirm.error && <ProblemBox error={confirm.error} />}
           <form onSubmit={(event) => { event.preventDefault(); confirm.mutate(undefined, { onSuccess: () => setAsking(false) }); }}>
             <DialogButtons onClose={() => setAsking(false)} action="I made sure: confirm" busy={confirm.isPending} />
