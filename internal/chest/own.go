@@ -28,7 +28,8 @@ const (
 )
 
 // Rules are all of them.
-var Rules = []Rule{RuleOwn, RuleOwner, RuleMaker, RuleMember, RuleActing, RuleEnrolled, RuleRestore, RuleAppoint, RuleConfirm, RuleLift, RuleAgree}
+var Rules = []Rule{RuleOwn, RuleOwner, RuleMaker, RuleMember, RuleActing, RuleEnrolled, RuleRestore, RuleAppoint, RuleConfirm, RuleLift,
+	RuleAgree}
 
 // Holds reports whether a rule holds: they all do, but in a trial made without some.
 func (st *Snapshot) Holds(rule Rule) bool { return !slices.Contains(st.without, rule) }

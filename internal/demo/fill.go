@@ -251,7 +251,8 @@ func (f *filler) makeRules() error {
 		return err
 	}
 	// A new colleague has enrolled, and nobody but who registered them has seen them yet.
-	registered, err := f.s.Register(duty, people.NewIdentity{Kind: reference.Person, Name: "quay-clerk", Description: "New in the quay office"})
+	registered, err := f.s.Register(duty, people.NewIdentity{Kind: reference.Person, Name: "quay-clerk", Description: "New in the quay " +
+		"office"})
 	if err != nil {
 		return err
 	}

@@ -281,9 +281,10 @@ func (s *search) there(x state, letting bool) bool {
 		return slices.ContainsFunc(x.hands, func(id string) bool { return s.may(x.st, x.st.Identity(id), s.action, s.names...) })
 	}
 	other := x.st.Identity(somebody)
-	return s.may(x.st, other, s.action, s.names...) || slices.ContainsFunc(x.st.OwnedBy(chest.SubjectOf(other)), func(app store.Identity) bool {
-		return s.may(x.st, app, s.action, s.names...)
-	})
+	return s.may(x.st, other, s.action, s.names...) || slices.ContainsFunc(x.st.OwnedBy(chest.SubjectOf(other)),
+		func(app store.Identity) bool {
+			return s.may(x.st, app, s.action, s.names...)
+		})
 }
 
 // find looks for the fewest moves by which somebody comes to it, or lets somebody else come to it; breadth first.

@@ -39,7 +39,8 @@ func (s *Rights) Paths(c chest.Caller, actionName, targetText string) (p powers.
 
 // aloneFailures are the expectations about who comes to something alone that do not hold in a state. Items about which no grant and no
 // rule says anything different are looked at once.
-func aloneFailures(ctx context.Context, st *chest.Snapshot, doc *policytext.Document, now time.Time) (list []policytext.Failure, err error) {
+func aloneFailures(ctx context.Context, st *chest.Snapshot, doc *policytext.Document, now time.Time) (list []policytext.Failure,
+	err error) {
 	for _, e := range doc.Expectations {
 		if e.Alone == nil {
 			continue
