@@ -378,7 +378,7 @@ func (a *Attempt) Take(limits []Limit) error {
 }
 
 // Refund takes back attempts that turned out to be good.
-func (a *Attempt) Refund(limits []Limit) { a.chest.throttle.refund(limits) }
+func (a *Attempt) Refund(limits []Limit) { a.chest.throttle.refund(a.Entry.At, limits) }
 
 // FoldWindow is how long refusals that are alike are counted before they become one entry.
 const FoldWindow = foldWindow

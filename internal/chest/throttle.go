@@ -1,10 +1,35 @@
 package chest
 
 import (
+	"hash/maphash"
 	"net/netip"
 	"sync"
 	"time"
 )
+
+// How often in an hour it may be asked whether something that cannot be read is a certain value: by one about one item, by one about all
+// of them, and by all about one item. Whatever the question is called and however the value gets there, it counts here, so that nobody
+// finds a value out by asking.
+const (
+	guessesOfOne  = 5
+	guessesByOne  = 20
+	guessesAtItem = 20
+	guessesAtAll  = 60 // questions about all items at once, such as a report of what else holds an exposed value
+	guessWindow   = time.Hour
+)
+
+// Guess counts a question whose answer tells whether an item that the caller may not read holds a value; when there were too many, it is
+// refused. The item is an id; empty for a question about all of them at once. What turns out to be no guess is given back
+// ([Attempt.Refund]).
+func (a *Attempt) Guess(item string) (limits []Limit, err error) {
+	limits = []Limit{{"guess by " + a.Caller.ID, guessesByOne, guessWindow}, {"guess by " + a.Caller.ID + " at " + item, guessesOfOne,
+		guessWindow},
+		{"guess at " + item, guessesAtItem, guessWindow}}
+	if item == "" {
+		limits = []Limit{{"guess at all by " + a.Caller.ID, guessesAtAll, guessWindow}}
+	}
+	return limits, a.Take(limits)
+}
 
 // throttle limits failed attempts to prove who one is. An attempt is counted before it is checked and taken back when
 // it was good, so that many at once get no more than one after another. Three counts must all have room:
@@ -15,9 +40,15 @@ import (
 //
 // A device from which the person has signed in before carries a mark; an attempt with it counts only against a count
 // of its own. So a stranger can use up what strangers have, and never keeps the owner of a marked device out.
+//
+// Memory is bounded without forgetting: when there are too many counts that are not over, further keys share some, so that a flood of
+// made-up names wipes nobody's count, and at worst two strangers share one for an hour.
 type throttle struct {
 	mu     sync.Mutex
 	counts map[string]*failures
+	shared [1 << 12]failures
+	seed   maphash.Seed
+	looked time.Time // when old counts were looked for
 }
 
 type failures struct {
@@ -50,7 +81,26 @@ func Neighbours(addr string) string {
 	return prefix.String()
 }
 
-func newThrottle() *throttle { return &throttle{counts: map[string]*failures{}} }
+func newThrottle() *throttle {
+	return &throttle{counts: map[string]*failures{}, seed: maphash.MakeSeed()}
+}
+
+// of is the count of a key, in which nothing is counted yet if it is new or its window is over.
+func (t *throttle) of(l Limit, now time.Time) *failures {
+	f := t.counts[l.Key]
+	if f == nil {
+		if len(t.counts) >= mostCounts && !t.forget(now) {
+			f = &t.shared[maphash.String(t.seed, l.Key)%uint64(len(t.shared))]
+		} else {
+			f = &failures{since: now}
+			t.counts[l.Key] = f
+		}
+	}
+	if now.Sub(f.since) >= l.Window {
+		*f = failures{since: now}
+	}
+	return f
+}
 
 // take counts an attempt if every limit has room. Otherwise it returns how long to wait and whether this is the first
 // attempt turned away since a limit was used up, which is the one worth recording.
@@ -58,8 +108,7 @@ func (t *throttle) take(now time.Time, limits []Limit) (wait time.Duration, firs
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, l := range limits {
-		f := t.counts[l.Key]
-		if f != nil && f.number >= l.Most && now.Sub(f.since) < l.Window {
+		if f := t.of(l, now); f.number >= l.Most {
 			wait = max(wait, f.since.Add(l.Window).Sub(now))
 			first = first || !f.noted
 			f.noted = true
@@ -69,23 +118,17 @@ func (t *throttle) take(now time.Time, limits []Limit) (wait time.Duration, firs
 		return wait, first
 	}
 	for _, l := range limits {
-		f := t.counts[l.Key]
-		if f == nil || now.Sub(f.since) >= l.Window {
-			f = &failures{since: now}
-			t.counts[l.Key] = f
-		}
-		f.number++
+		t.of(l, now).number++
 	}
-	t.forget(now)
 	return 0, false
 }
 
 // refund takes back an attempt that turned out to be good.
-func (t *throttle) refund(limits []Limit) {
+func (t *throttle) refund(now time.Time, limits []Limit) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, l := range limits {
-		if f := t.counts[l.Key]; f != nil && f.number > 0 {
+		if f := t.of(l, now); f.number > 0 {
 			f.number--
 		}
 	}
@@ -94,15 +137,19 @@ func (t *throttle) refund(limits []Limit) {
 // mostCounts bounds memory.
 const mostCounts = 100_000
 
-// forget makes room when there is none: counts whose longest window is over go, and then some of the others. Half is free
-// afterwards, so that it is not looked through again soon.
-func (t *throttle) forget(now time.Time) {
-	if len(t.counts) < mostCounts {
-		return
+// forget drops the counts that have begun longest ago than any window is, and reports whether that made room.
+func (t *throttle) forget(now time.Time) bool {
+	if now.Sub(t.looked) < longestWindow/16 { // a flood must not have it looked through each time
+		return false
 	}
+	t.looked = now
 	for key, f := range t.counts {
-		if now.Sub(f.since) >= time.Hour || len(t.counts) > mostCounts/2 {
+		if now.Sub(f.since) >= longestWindow {
 			delete(t.counts, key)
 		}
 	}
+	return len(t.counts) < mostCounts
 }
+
+// longestWindow is the longest one of any limit.
+const longestWindow = time.Hour

@@ -46,7 +46,7 @@ func TestThrottleIsNotUsedUpByGoodAttempts(t *testing.T) {
 		if wait, _ := throttle.take(noon, limits); wait != 0 {
 			t.Fatalf("good attempt %d has to wait %s", n, wait)
 		}
-		throttle.refund(limits)
+		throttle.refund(noon, limits)
 	}
 }
 
@@ -97,8 +97,29 @@ func TestThrottleForgetsWhatIsOver(t *testing.T) {
 	for n := range mostCounts + 2000 {
 		throttle.take(noon, []Limit{{fmt.Sprint("old ", n), 5, time.Minute}})
 	}
+	if n := len(throttle.counts); n > mostCounts {
+		t.Errorf("%d counts are kept", n)
+	}
 	throttle.take(noon.Add(2*time.Hour), []Limit{{"new", 5, time.Minute}})
-	if n := len(throttle.counts); n > mostCounts/2+2001 {
+	if n := len(throttle.counts); n != 1 {
+		t.Errorf("%d counts are kept after all are over", n)
+	}
+}
+
+// A flood of made-up names gives nobody another chance, and keeps no more than a few strangers from a first one.
+func TestFloodWipesNobodysCount(t *testing.T) {
+	throttle := newThrottle()
+	mine := guessLimits("person:x", "192.0.2.1", false)
+	for range 5 {
+		throttle.take(noon, mine)
+	}
+	for n := range 3 * mostCounts {
+		throttle.take(noon, []Limit{{fmt.Sprint("made up ", n), 5, time.Hour}})
+	}
+	if wait, _ := throttle.take(noon.Add(time.Minute), mine); wait == 0 {
+		t.Error("a flood gives somebody who used up their attempts another one")
+	}
+	if n := len(throttle.counts); n > mostCounts {
 		t.Errorf("%d counts are kept", n)
 	}
 }

@@ -1,9 +1,13 @@
 package httpapi_test
 
 import (
+	"encoding/base64"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
@@ -359,5 +363,58 @@ func TestPathsAreAskedAndExpected(t *testing.T) {
 		"[person:steward, person:ticketing-lead]", 1)))
 	if len(d.Failures) != 0 {
 		t.Errorf("%+v", d.Failures)
+	}
+}
+
+// A PIN of four digits, for which only writing is allowed, is not found by guesses that are stored and compared by reference: not as
+// fields of one's own item, not under another name of the item, and not with a second account.
+func TestAStoredGuessIsAGuess(t *testing.T) {
+	in := startInsiders(t)
+	in.Fill(t, "d", "pin", "4711")
+	writer := in.Client(t, in.Person(t, "platform-oncall", chesttest.Grant{Role: "depositor", Scope: "**"},
+		chesttest.Grant{Role: "consumer", Scope: "e/**"}, chesttest.Grant{Role: "keeper", Scope: "d/**"}))
+	in.Fill(t, "e", "other", "x")
+	tried := func(c *client.Client, first int) (asked int) {
+		t.Helper()
+		fields := []client.NewField{}
+		for n := range 64 {
+			fields = append(fields, client.NewField{Name: fmt.Sprintf("g%d", n), Value: base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "%04d",
+				first+n))})
+		}
+		must[client.Stored](t)(c.CreateItem(ctx, "e", client.NewItem{Name: fmt.Sprintf("guesses-%d", first), Shape: "fields",
+			Version: client.NewVersion{Fields: fields}}))
+		for n := range 64 {
+			same, err := c.Same(ctx, "d/pin", fmt.Sprintf("e/guesses-%d#g%d", first, n))
+			if same {
+				t.Fatalf("the value was found after %d guesses", first+n)
+			}
+			if err == nil {
+				asked++
+			} else if chesttest.Code(err) != "throttled" {
+				t.Fatal(err)
+			}
+		}
+		return asked
+	}
+	if asked := tried(writer, 4000); asked != 5 {
+		t.Errorf("%d guesses by reference", asked)
+	}
+	must[client.Moved](t)(writer.Move(ctx, "d", "pin", client.NewPlace{Drawer: "d", Name: "other-pin"}))
+	if _, err := writer.Equals(ctx, "d/other-pin", []byte("1")); chesttest.Code(err) != "throttled" {
+		t.Errorf("under another name: %v", err)
+	}
+	must[client.Moved](t)(writer.Move(ctx, "d", "other-pin", client.NewPlace{Drawer: "d", Name: "pin"}))
+	all := 5
+	for n := range 5 {
+		second := in.Client(t, in.Person(t, fmt.Sprintf("relief-%d", n), chesttest.Grant{Role: "depositor", Scope: "**"},
+			chesttest.Grant{Role: "consumer", Scope: "e/**"}))
+		all += tried(second, 5000+100*n)
+	}
+	if all > 20 {
+		t.Errorf("%d guesses by several accounts", all)
+	}
+	found := must[[]client.Unusual](t)(in.steward.Unusual(ctx, time.Time{}))
+	if !slices.ContainsFunc(found, func(u client.Unusual) bool { return u.Kind == "guessing" && u.Subject == "person:platform-oncall" }) {
+		t.Errorf("nothing unusual is seen in it: %+v", found)
 	}
 }

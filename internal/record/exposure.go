@@ -96,6 +96,9 @@ func (s *Record) ReportExposure(c chest.Caller, ref reference.Reference, since t
 	if ref.Version > len(it.Versions) {
 		return x, a.Fail(chest.Missing("version "+ref.String(), ""))
 	}
+	if _, err := a.Guess(""); err != nil { // it says what has the same value, and who may write chooses what that is
+		return x, err
+	}
 	row, name := it.Versions[ref.Version-1], d.Row.Name+"/"+it.Row.Name
 	x.CreatedAt, x.CreatedBy = chest.FromMicros(row.CreatedAt), row.CreatedBy
 	current, currentErr := it.Life.Current(a.Entry.At)

@@ -34,6 +34,7 @@ const (
 	UnusualBurst   = "burst"       // many times more reads in an hour than before
 	UnusualEnding  = "ending"      // reads of what is about to end
 	UnusualGone    = "gone"        // reads of what is not served any more: retired, ended, suspended, shredded
+	UnusualGuess   = "guessing"    // a value that somebody may not read was asked for until no more questions were answered
 	UnusualProof   = "proof"       // a code or an assertion that was used a second time
 )
 
@@ -99,6 +100,13 @@ func (s *Record) Unusual(c chest.Caller, since time.Time) (list []Unusual, err e
 		})
 		err = errors.Join(err, seen)
 	}
+	err = errors.Join(err, s.records.Entries(store.Filter{Reason: "too_many_failures", Since: since}, func(e trail.Entry) bool {
+		if e.Action == "compare_value" {
+			list = append(list, Unusual{Kind: UnusualGuess, Subject: e.Subject, Target: e.Target, At: e.At, Seq: e.Seq,
+				Detail: "asked what its value is until no more answers were given"})
+		}
+		return true
+	}))
 	gone, err2 := s.goneReads(since)
 	if err = errors.Join(err, err2); err != nil {
 		return nil, a.Fail(err)

@@ -66,7 +66,8 @@ func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, v
 		}
 		target := access.Request{Subject: a.Caller.ID, Action: action, Target: it.Target(d), Context: a.Caller.Context(a.Entry.At),
 			Approval: it.ApprovalFor(a.St, d, a.Caller.ID, action, a.Entry.At)}
-		if !a.St.Policy.Decide(target).Allowed {
+		if !a.St.Policy.Decide(target).Allowed || action == access.ReadValue && it.Row.UseOnly &&
+			a.St.Identity(a.Caller.ID).Kind == reference.Person { // to whom it is never shown, and so is not told about
 			continue
 		}
 		if number := versionWith(a.St, d, it, value); number != 0 {
@@ -126,19 +127,34 @@ func (n NewVersion) publicNotes() (notes []string) {
 	return notes
 }
 
+// guessing counts a comparison as a guess at each item that the caller may not read: who may write puts guesses beside it.
+func guessing(a *chest.Attempt, items map[reference.Reference]string) (limits []chest.Limit, err error) {
+	for ref, item := range items {
+		if knows(a, ref) {
+			continue
+		}
+		more, err := a.Guess(item)
+		if err != nil {
+			return limits, err
+		}
+		limits = append(limits, more...)
+	}
+	return limits, nil
+}
+
 // Same answers whether two references hold the same value, without showing it. It takes for each what comparing takes:
 // the right to read it, or to write it.
 func (s *Shelf) Same(c chest.Caller, ref, other reference.Reference) (same bool, err error) {
-	first, err := s.toCompare(c, ref)
+	first, item, err := s.toCompare(c, ref)
 	if err != nil {
 		return false, err
 	}
-	second, err := s.toCompare(c, other)
+	second, otherItem, err := s.toCompare(c, other)
 	if err != nil {
 		return false, err
 	}
-	limits := guessing(first)
-	if err := first.Take(limits); err != nil {
+	limits, err := guessing(first, map[reference.Reference]string{ref: item, other: otherItem})
+	if err != nil {
 		return false, err
 	}
 	one, err := decrypt(first, ref, toCompare)
@@ -153,7 +169,9 @@ func (s *Shelf) Same(c chest.Caller, ref, other reference.Reference) (same bool,
 	defer two.Content.Wipe()
 	first.Entry.Version, second.Entry.Version = one.Reference.Version, two.Reference.Version
 	same = one.Content.Equal(two.Content)
-	first.Refund(limits) // both are stored: nobody guesses by it
+	if same { // which tells a writer no more than that they had put it in
+		first.Refund(limits)
+	}
 	for _, one := range []struct {
 		a    *chest.Attempt
 		with reference.Reference

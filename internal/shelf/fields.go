@@ -185,18 +185,15 @@ func choose(row store.Item, ref reference.Reference, content []byte) (secretvalu
 	return field.Value, nil, nil
 }
 
-// guesses is how often somebody may ask whether a value is a certain one, so that nobody finds it out by asking.
-const guesses = 5
-
 // Equals answers whether an item's value, or one field of it, equals a given one, in constant time for values of one
 // length, and without showing it. It takes the right to read it, or to write it and so to know it.
 func (s *Shelf) Equals(c chest.Caller, ref reference.Reference, given secretvalue.Value) (equal bool, err error) {
-	a, err := s.toCompare(c, ref)
+	a, item, err := s.toCompare(c, ref)
 	if err != nil {
 		return false, err
 	}
-	limits := guessing(a)
-	if err := a.Take(limits); err != nil {
+	limits, err := a.Guess(item)
+	if err != nil {
 		return false, err
 	}
 	served, err := decrypt(a, ref, toCompare)
@@ -212,26 +209,29 @@ func (s *Shelf) Equals(c chest.Caller, ref reference.Reference, given secretvalu
 	return chest.Reply(a, equal)
 }
 
-// guessTime is the time in which so many guesses are allowed.
-const guessTime = time.Hour
-
-func guessing(a *chest.Attempt) []chest.Limit {
-	return []chest.Limit{{Key: "compare " + a.Caller.ID + " " + a.Entry.Target, Most: guesses, Window: guessTime}}
-}
-
-// toCompare decides whether a caller may compare a value with something.
-func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Attempt, err error) {
+// toCompare decides whether a caller may compare a value with something, and says which item that is.
+func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Attempt, item string, err error) {
 	a = s.heart.Attempt(c, compareValue, ref.Drawer+"/"+ref.Item)
 	a.Entry.Version = ref.Version
 	if err := a.Err(); err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	ctx := c.Context(a.Entry.At)
 	spot := a.St.At(ref.Drawer, ref.Item)
 	a.RestOnSpot(spot)
+	if spot.Item != nil {
+		item = spot.Item.Row.ID
+	}
 	decision := a.St.Policy.Decide(a.St.QuestionAt(spot, c.ID, access.ReadValue, ctx))
 	if writer := a.St.Policy.Decide(a.St.QuestionAt(spot, c.ID, access.WriteVersion, ctx)); !decision.Allowed && writer.Allowed {
 		decision = writer
 	}
-	return a, a.Answered(decision, "compare the value of "+a.Entry.Target, "", a.Remedy(access.WriteVersion))
+	return a, item, a.Answered(decision, "compare the value of "+a.Entry.Target, "", a.Remedy(access.WriteVersion))
+}
+
+// knows reports whether the caller of an attempt may be given the value of an item, so that nothing that is said about it is news.
+func knows(a *chest.Attempt, ref reference.Reference) bool {
+	spot := a.St.At(ref.Drawer, ref.Item)
+	return spot.Item != nil && !(spot.Item.Row.UseOnly && a.St.Identity(a.Caller.ID).Kind == reference.Person) &&
+		a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, access.ReadValue, a.Caller.Context(a.Entry.At))).Allowed
 }

@@ -335,7 +335,7 @@ func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.En
 		p.Result = ImportNew
 	case shapeOf(p.item.Row) != secretvalue.Text || !p.item.Life.RetiredAt.IsZero():
 		p.Result, p.Detail = ImportInvalid, "the item that is there is retired, or has fields"
-	case a.St.Decide(a.Caller.ID, access.ReadValue, ctx, drawer, p.Item).Allowed && sameValue(a, d, p.item, e.Value):
+	case knows(a, reference.Reference{Drawer: drawer, Item: p.Item}) && sameValue(a, d, p.item, e.Value):
 		p.Result = ImportSame
 	case !n.Replace:
 		p.Result, p.Detail = ImportExists, "add a version to it with --replace"

@@ -1725,7 +1725,7 @@ export interface components {
         };
         Unusual: {
             /** @enum {string} */
-            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "gone" | "proof";
+            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "gone" | "guessing" | "proof";
             subject: string;
             target: string;
             /** Format: date-time */
