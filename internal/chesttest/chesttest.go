@@ -11,6 +11,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -105,7 +106,7 @@ func (c *Chest) Reopen(t testing.TB, change func(*server.Options)) error {
 		t.Errorf("stop: %v", err)
 	}
 	o := server.Options{Dir: filepath.Join(c.Dir, "chest"), Listen: "127.0.0.1:0", KeyFile: filepath.Join(c.Dir, "unlock.key"),
-		Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil))}
+		Now: c.Clock.Now, Log: slog.New(slog.NewTextHandler(c.Log, nil)), IssuerNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
 	if change != nil {
 		change(&o)
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -158,7 +159,7 @@ func (a *app) serveCommand() *cobra.Command {
 	o := server.Options{Version: Version}
 	var plain bool
 	var logFormat string
-	var witnesses []string
+	var witnesses, networks []string
 	var archiveAfter string
 	command := &cobra.Command{
 		Use:   "serve --dir DIR",
@@ -191,6 +192,13 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 					return usagef("--archive-after is a length of time of a day or more, such as 400d")
 				}
 			}
+			for _, text := range networks {
+				network, err := netip.ParsePrefix(text)
+				if err != nil {
+					return usagef("--issuer-network: %.60q is no network, such as 10.20.0.0/16", text)
+				}
+				o.IssuerNetworks = append(o.IssuerNetworks, network.Masked())
+			}
 			for _, name := range witnesses {
 				w, err := witness.Open(name, o.Dir)
 				if err != nil {
@@ -201,6 +209,8 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 			return a.serve(cmd, o)
 		},
 	}
+	command.Flags().StringArrayVar(&networks, "issuer-network", nil,
+		"a `network` (10.20.0.0/16), besides the public Internet, in which issuers whose word is taken may be; may be repeated")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil,
 		"tell each checkpoint to this `file`, https address or syslog server, and hold the trail against what it saw; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil,

@@ -16,6 +16,7 @@ import (
 	"math/big"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -355,6 +356,52 @@ func TestAPipelinesJobIsAnAppByItsIssuersWord(t *testing.T) {
 	}
 }
 
+// nearby looks for issuers on this machine, too.
+func nearby() *issuer.Known {
+	known := issuer.New()
+	known.Networks = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	return known
+}
+
+// Whoever may register credentials does not steer the chest into the network that it is in: an issuer is on the public Internet, or in a
+// network that was allowed at the start, whatever its name is looked up as; and its keys are where it is.
+func TestIssuersAreWhereTheyMayBe(t *testing.T) {
+	known := issuer.New()
+	for address, want := range map[string]bool{"127.0.0.1": false, "::1": false, "10.1.2.3": false, "169.254.169.254": false,
+		"192.168.1.1": false,
+		"fe80::1":     false, "fd00::1": false, "::ffff:10.0.0.1": false, "100.64.0.1": false, "0.0.0.0": false, "224.0.0.1": false,
+		"64:ff9b::7f00:1": false,
+		"198.51.100.7":    false, "9.9.9.9": true, "2620:fe::fe": true} {
+		if got := known.Allows(netip.MustParseAddr(address)); got != want {
+			t.Errorf("%s is allowed: %v", address, got)
+		}
+	}
+	ci := startPipeline(t)
+	asked := ci.asked.Load()
+	for _, address := range []string{ci.Address, strings.Replace(ci.Address, "127.0.0.1", "localhost", 1)} {
+		if _, err := known.Keys(ctx, address, "", ""); err == nil || !strings.Contains(err.Error(), "no issuers are looked for") {
+			t.Errorf("%s was asked: %v", address, err)
+		}
+	}
+	if ci.asked.Load() != asked {
+		t.Error("a connection was made")
+	}
+	steered := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write([]byte(`{"issuer":"` + ci.Address + `","jwks_uri":"http://127.0.0.1:1/admin/delete?all=1"}`))
+	})
+	ci.answer.Store(&steered)
+	if _, err := nearby().Keys(ctx, ci.Address, "", ""); err == nil || !strings.Contains(err.Error(), "elsewhere") {
+		t.Errorf("its keys are elsewhere: %v", err)
+	}
+	chest := chesttest.Start(t)
+	chest.App(t, "ticket-api")
+	_, err := chest.Client(t, chest.Steward).IssueCredential(ctx, "app:ticket-api", client.NewCredential{Kind: "issuer",
+		Issuer: "https://169.254.169.254/latest", Audience: "tansu", Claims: map[string]string{"sub": "x"}})
+	if chesttest.Code(err) != "invalid_input" {
+		t.Errorf("an address of the machine's own network is registered: %v", err)
+	}
+}
+
 // An issuer that changes its key, goes away, talks for ever or says something else keeps nobody else waiting.
 func TestAnIssuerThatMisbehaves(t *testing.T) {
 	now := time.Now()
@@ -376,7 +423,7 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 		"has nothing":           http.NotFound,
 		"breaks the connection": func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
 	} {
-		known = issuer.New()
+		known = nearby()
 		ci.answer.Store(&answer)
 		if err := ask(); err == nil {
 			t.Errorf("an issuer that %s has keys", what)
@@ -391,7 +438,7 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 		}
 	})
 	ci.answer.Store(&hang)
-	known = issuer.New()
+	known = nearby()
 	known.Patience = 50 * time.Millisecond
 	if _, err := known.Keys(ctx, ci.Address, "", ""); err == nil {
 		t.Error("an issuer that hangs has keys")
@@ -400,11 +447,11 @@ func TestAnIssuerThatMisbehaves(t *testing.T) {
 	ci.answer.Store(nil)
 	gaveUp, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := issuer.New().Keys(gaveUp, ci.Address, "", ""); err != nil {
+	if _, err := nearby().Keys(gaveUp, ci.Address, "", ""); err != nil {
 		t.Errorf("for who gave up: %v", err)
 	}
 	// Keys are kept while it is away, found again when they change, and asked for once a minute at most.
-	known = issuer.New()
+	known = nearby()
 	known.Now = func() time.Time { return now }
 	first := must[[]jose.JSONWebKey](t)(known.Keys(ctx, ci.Address, "", ""))
 	if err := ci.ChangeKey(); err != nil {

@@ -1,8 +1,10 @@
 // Package issuer finds the keys with which outside issuers sign (OpenID Connect Discovery 1.0, section 4; RFC 7517), and has a
 // small issuer of its own that stands in for a pipeline system in the demo and in tests.
 //
-// The addresses are those that somebody who may register identities has registered, never what a token says. What an issuer
-// answers is bounded in time and size, and kept: one that hangs, grows or is down costs a caller a few seconds once a minute,
+// The addresses are those that somebody who may register identities has registered, never what a token says, and lead to the public
+// Internet or to networks that whoever starts the service has named: a chest is no way for somebody else into the network that it is in.
+// What is checked is the address that is dialled, after its name was looked up. What an issuer answers is bounded in time and size, and
+// kept: one that hangs, grows or is down costs a caller a few seconds once a minute,
 // and keys that were seen before stay good for a day.
 package issuer
 
@@ -17,10 +19,12 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -41,7 +45,8 @@ const wellKnown = "/.well-known/openid-configuration"
 // Known is the issuers whose keys were asked for. It is safe for concurrent use.
 type Known struct {
 	Now      func() time.Time
-	Patience time.Duration // with an issuer that does not answer
+	Patience time.Duration  // with an issuer that does not answer
+	Networks []netip.Prefix // besides those of the public Internet, in which issuers may be
 
 	mu      sync.Mutex
 	issuers map[[sha256.Size]byte]*issuer
@@ -76,7 +81,7 @@ func (k *Known) Keys(ctx context.Context, address, authority, keyID string) ([]j
 	// Who asked first may be gone before the answer is there, which is for others, too.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), k.Patience)
 	defer cancel()
-	keys, err := fetch(ctx, address, authority)
+	keys, err := k.fetch(ctx, address, authority)
 	if i.err = err; err == nil {
 		i.keys, i.at = keys, now
 	}
@@ -110,8 +115,8 @@ func (k *Known) issuer(address, authority string) *issuer {
 	return k.issuers[key]
 }
 
-func fetch(ctx context.Context, address, authority string) ([]jose.JSONWebKey, error) {
-	c, err := clientFor(authority)
+func (k *Known) fetch(ctx context.Context, address, authority string) ([]jose.JSONWebKey, error) {
+	c, err := k.clientFor(authority)
 	if err != nil {
 		return nil, err
 	}
@@ -125,6 +130,9 @@ func fetch(ctx context.Context, address, authority string) ([]jose.JSONWebKey, e
 	}
 	if about.Issuer != address { // section 4.3
 		return nil, fmt.Errorf("it calls itself %.200q", about.Issuer)
+	}
+	if !sameHost(address, about.Keys) {
+		return nil, fmt.Errorf("its keys are said to be elsewhere: %.200q", about.Keys)
 	}
 	var set struct {
 		Keys []json.RawMessage `json:"keys"`
@@ -142,7 +150,53 @@ func fetch(ctx context.Context, address, authority string) ([]jose.JSONWebKey, e
 	return keys, nil
 }
 
-func clientFor(authority string) (*http.Client, error) {
+// sameHost reports whether two addresses have one scheme, host and port.
+func sameHost(address, other string) bool {
+	x, err := url.Parse(address)
+	y, err2 := url.Parse(other)
+	return err == nil && err2 == nil && x.Scheme == y.Scheme && x.Host == y.Host
+}
+
+// nowhere are networks that are not of the public Internet, besides those that package netip tells: shared address space, protocol
+// assignments, benchmarks, documentation and what is reserved (IANA's special-purpose address registries, RFC 6890).
+var nowhere = func() (list []netip.Prefix) {
+	for _, text := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24",
+		"203.0.113.0/24",
+		"240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "fec0::/10"} {
+		list = append(list, netip.MustParsePrefix(text))
+	}
+	return list
+}()
+
+// Allows reports whether an issuer may be at an address.
+func (k *Known) Allows(addr netip.Addr) bool {
+	addr = addr.Unmap().WithZone("")
+	within := func(p netip.Prefix) bool { return p.Contains(addr) }
+	if slices.ContainsFunc(k.Networks, within) {
+		return true
+	}
+	return addr.IsGlobalUnicast() && !addr.IsPrivate() && !slices.ContainsFunc(nowhere, within)
+}
+
+// AllowsHost is Allows for what is written in a URL: a name is looked up when it is dialled, and only an address can be refused before.
+func (k *Known) AllowsHost(host string) bool {
+	if host == "localhost" {
+		host = "127.0.0.1"
+	}
+	addr, err := netip.ParseAddr(host)
+	return err != nil || k.Allows(addr)
+}
+
+// dialled refuses a connection before it is made, by the address that it would be to (package net calls it Control).
+func (k *Known) dialled(_, address string, _ syscall.RawConn) error {
+	to, err := netip.ParseAddrPort(address)
+	if err != nil || !k.Allows(to.Addr()) {
+		return errors.New("it is in a network in which no issuers are looked for (tansu serve --issuer-network)")
+	}
+	return nil
+}
+
+func (k *Known) clientFor(authority string) (*http.Client, error) {
 	settings := &tls.Config{MinVersion: tls.VersionTLS12}
 	if authority != "" {
 		settings.RootCAs = x509.NewCertPool()
@@ -151,7 +205,7 @@ func clientFor(authority string) (*http.Client, error) {
 		}
 	}
 	return &http.Client{
-		Transport: &http.Transport{TLSClientConfig: settings, DialContext: (&net.Dialer{Timeout: patience}).DialContext,
+		Transport: &http.Transport{TLSClientConfig: settings, DialContext: (&net.Dialer{Timeout: patience, Control: k.dialled}).DialContext,
 			MaxResponseHeaderBytes: 16 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it points elsewhere") },
 	}, nil

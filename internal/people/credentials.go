@@ -64,6 +64,10 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 		if err := mayIssue(a, row); err != nil {
 			return err
 		}
+		if address, err := url.Parse(n.Issuer); err == nil && s.options.IssuerHosts != nil && !s.options.IssuerHosts(address.Hostname()) {
+			return a.Fail(chest.Invalid("issuer", "an issuer is not looked for in that network: whoever starts the service allows it "+
+				"(tansu serve --issuer-network)"))
+		}
 		made, cr, err := n.make(row, a.Entry.At, c.Name)
 		if err != nil {
 			return a.Fail(err)

@@ -17,6 +17,8 @@ import (
 type Options struct {
 	// Names are those that the chest's own certificate is for; assertions are made out to one of them. Nil for none.
 	Names func() []string
+	// IssuerHosts reports whether an issuer may be at a host, as far as that can be told before it is asked; nil for anywhere.
+	IssuerHosts func(host string) bool
 	// IssuerKeys fetches the keys with which an outside issuer signs; nil for no such issuers.
 	IssuerKeys func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
 }

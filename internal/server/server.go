@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"runtime"
 	"slices"
@@ -55,7 +56,9 @@ type Options struct {
 	Witnesses    []record.Witness
 	ArchiveAfter time.Duration // how long entries stay in the database; 0 for ever
 	Restored     bool          // unlock although the trail is not what it was
-	Outlets      []string      // where the trail is passed on to: see package outlet
+	// IssuerNetworks are networks, besides the public Internet, in which issuers may be.
+	IssuerNetworks []netip.Prefix
+	Outlets        []string // where the trail is passed on to: see package outlet
 }
 
 // Server is a running chest.
@@ -100,6 +103,7 @@ func Start(o Options) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{store: records, options: o, issuers: issuer.New(), failed: make(chan error, 1)}
+	s.issuers.Networks = o.IssuerNetworks
 	if err := s.start(); err != nil {
 		_ = records.Close()
 		return nil, err
@@ -119,7 +123,8 @@ func spareProcessor() {
 func (s *Server) start() (err error) {
 	spareProcessor()
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
-		Names: s.names, IssuerKeys: s.issuers.Keys, Witnesses: s.options.Witnesses, Restored: s.options.Restored,
+		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, Witnesses: s.options.Witnesses,
+		Restored:     s.options.Restored,
 		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
 		return &datadir.Error{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish",
