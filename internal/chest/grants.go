@@ -1,8 +1,10 @@
 package chest
 
 import (
+	"slices"
 	"time"
 
+	"tansu/internal/core/access"
 	"tansu/internal/store"
 )
 
@@ -30,6 +32,26 @@ func (st *Snapshot) DescribeGrant(row store.Grant, now time.Time) GrantInfo {
 		EndedAt: FromMicros(row.EndedAt), EndedBy: row.EndedBy, Conditions: ConditionsOf(row)}
 	g.InForce = InForce(row, now)
 	return g
+}
+
+// KnowsGrant reports whether a caller may know of a grant: one of their own or of a team that they are in, one that they may give or
+// whose scope they may read the trail of, and any for who reads the whole trail.
+func (st *Snapshot) KnowsGrant(c Caller, row store.Grant, now time.Time) bool {
+	if row.Subject == c.ID || st.isIn(row.Subject, c.ID) {
+		return true
+	}
+	ctx := c.Context(now)
+	if st.Decide(c.ID, access.ReadTrail, ctx).Allowed {
+		return true
+	}
+	scope, err := access.ParseScope(row.Scope)
+	return err == nil && (st.Policy.DecideScope(c.ID, access.GrantAccess, scope, ctx).Allowed ||
+		st.Policy.DecideScope(c.ID, access.ReadTrail, scope, ctx).Allowed)
+}
+
+// isIn reports whether an identity is in a team, directly or through another.
+func (st *Snapshot) isIn(team, identity string) bool {
+	return slices.ContainsFunc(st.MembershipsOf(identity), func(m store.Member) bool { return m.Team == team || st.isIn(team, m.Team) })
 }
 
 // InForce reports whether a grant gives or denies something at a moment, if its conditions hold.

@@ -2,9 +2,11 @@ package people
 
 import (
 	"fmt"
+	"slices"
 	"tansu/internal/chest"
 	"time"
 
+	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/powers"
 	"tansu/internal/store"
@@ -79,7 +81,11 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 			return a.Fail(err)
 		}
 		a.Entry.Detail = fmt.Sprintf("hand over to %s: %d apps and teams, %d drawers, %d items", to, len(l.Apps), len(l.Drawers), len(l.Items))
-		return a.Commit("what " + from + " owns")
+		if err := a.Commit("what " + from + " owns"); err != nil {
+			return err
+		}
+		l = l.known(a.St, c, a.Entry.At)
+		return nil
 	})
 	return l, err
 }
@@ -119,7 +125,19 @@ func handOver(a *chest.Attempt, l LeftBehind, to string) error {
 	return nil
 }
 
-// LeftBehind lists what a subject answers for.
+// known leaves out of what somebody owns what a caller may not know of.
+func (l LeftBehind) known(st *chest.Snapshot, c chest.Caller, now time.Time) LeftBehind {
+	ctx := c.Context(now)
+	unknown := func(name string) bool {
+		names := chest.TargetOf(name)
+		return len(names) == 1 && !st.Touches(c.ID, access.List, name) || len(names) == 2 && !st.Decide(c.ID, access.List, ctx, names...).Allowed
+	}
+	l.Drawers, l.Items = slices.DeleteFunc(l.Drawers, unknown), slices.DeleteFunc(l.Items, unknown)
+	l.Grants = slices.DeleteFunc(l.Grants, func(g chest.GrantInfo) bool { return !st.KnowsGrant(c, st.Grant(g.ID), now) })
+	return l
+}
+
+// LeftBehind lists what a subject answers for, as far as the caller may know of it.
 func (s *People) LeftBehind(c chest.Caller, subject string) (l LeftBehind, err error) {
 	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
 	if err != nil {
@@ -132,5 +150,5 @@ func (s *People) LeftBehind(c chest.Caller, subject string) (l LeftBehind, err e
 	if l, err = owned(a.St, subject, a.Entry.At); err != nil {
 		return l, a.Fail(err)
 	}
-	return chest.Reply(a, l)
+	return chest.Reply(a, l.known(a.St, c, a.Entry.At))
 }

@@ -103,7 +103,7 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 	request = st.QuestionAt(spot, row.ID, request.Action, request.Context)
 	decision := st.Policy.Decide(request)
 	v = Verdict{Allowed: decision.Allowed && row.State == chest.Active, Grant: decision.Grant, Reason: string(decision.Reason),
-		Considered: considered(st, request, a.Entry.At)}
+		Considered: considered(st, c, request, a.Entry.At)}
 	if decision.Allowed && row.State != chest.Active {
 		v.Reason = "identity_suspended"
 	} else if !decision.Allowed && decision.Reason.Grantable() {

@@ -50,21 +50,12 @@ func (s *Rights) Grants(c chest.Caller, f GrantFilter) (page GrantPage, err erro
 	if err := a.Err(); err != nil {
 		return page, err
 	}
-	st, ctx := a.St, c.Context(a.Entry.At)
-	auditor := st.Decide(c.ID, access.ReadTrail, ctx)
-	a.Entry.Grant = auditor.Grant
-	own := map[string]bool{c.ID: true}
-	for _, team := range st.TeamsOf(c.ID) {
-		row, _ := st.IdentityOf(team)
-		own[row.ID] = true
-	}
+	st := a.St
+	a.Entry.Grant = st.Decide(c.ID, access.ReadTrail, c.Context(a.Entry.At)).Grant
 	full := false
 	visit := func(row store.Grant) bool {
-		if !auditor.Allowed && !own[row.Subject] {
-			scope, err := access.ParseScope(row.Scope)
-			if err != nil || !st.Policy.DecideScope(c.ID, access.GrantAccess, scope, ctx).Allowed {
-				return true
-			}
+		if !st.KnowsGrant(c, row, a.Entry.At) {
+			return true
 		}
 		if full = f.Most != 0 && len(page.Grants) == f.Most; full {
 			page.Next = page.Grants[f.Most-1].ID

@@ -54,14 +54,14 @@ func (s *Rights) Receipt(c chest.Caller, id string) (r Receipt, err error) {
 		a.Entry.Target = ""
 		return Receipt{}, a.Fail(chest.Missing("receipt "+id+" that you may see", ""))
 	}
-	r.explain(a.St, a.Entry.At)
+	r.explain(a.St, a.Caller, a.Entry.At)
 	return chest.Reply(a, r)
 }
 
 // explain asks the refused question again, now and as it was asked, and says how the subject's grants fare.
-func (r *Receipt) explain(st *chest.Snapshot, now time.Time) {
+func (r *Receipt) explain(st *chest.Snapshot, c chest.Caller, now time.Time) {
 	if request, is := r.ask(st, now); is {
-		r.Considered = considered(st, request, now)
+		r.Considered = considered(st, c, request, now)
 	}
 }
 
@@ -121,11 +121,18 @@ func (r *Receipt) asked() access.Context {
 // mostConsidered bounds how many grants a refusal is explained by: those that come nearest.
 const mostConsidered = 100
 
-// considered describes how a subject's grants fare, those first that come nearest.
-func considered(st *chest.Snapshot, request access.Request, now time.Time) (list []Considered) {
+// considered describes how a subject's grants fare, those first that come nearest: those that are about the target, and of the others
+// those that the caller may know of.
+func considered(st *chest.Snapshot, c chest.Caller, request access.Request, now time.Time) (list []Considered) {
 	_, all := st.Policy.Explain(request)
-	for _, c := range all[:min(len(all), mostConsidered)] {
-		list = append(list, Considered{Grant: st.DescribeGrant(st.Grant(c.Grant.ID), now), Miss: c.Reason})
+	for _, one := range all {
+		if len(list) == mostConsidered {
+			break
+		}
+		row := st.Grant(one.Grant.ID)
+		if one.Grant.Scope.Matches(request.Target) || st.KnowsGrant(c, row, now) {
+			list = append(list, Considered{Grant: st.DescribeGrant(row, now), Miss: one.Reason})
+		}
 	}
 	return list
 }

@@ -151,7 +151,7 @@ func (s *Rights) askByReceipt(a *chest.Attempt, row *store.Request, id string) e
 			return nil
 		}
 	}
-	receipt.explain(a.St, a.Entry.At)
+	receipt.explain(a.St, a.Caller, a.Entry.At)
 	switch {
 	case receipt.AllowedNow:
 		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: it would be allowed now"}
