@@ -102,7 +102,7 @@ func (a *Attempt) Decide(action access.Action, target ...string) (Spot, error) {
 	if a.err != nil {
 		return Spot{}, a.err
 	}
-	spot := a.St.At(target...)
+	spot := a.St.For(a.Caller.ID, action, target...)
 	a.RestOnSpot(spot)
 	if spot.Err != nil { // nothing can be decided about what is not as it was stored
 		return spot, a.Fail(spot.Err)

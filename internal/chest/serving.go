@@ -94,15 +94,7 @@ func (a *Attempt) MayReadEntry(action access.Action) func(trail.Entry) bool {
 // AnswersFor reports whether a caller, or a team of theirs, owns an app.
 func (st *Snapshot) AnswersFor(c Caller, subject string) bool {
 	row, _ := st.IdentityOf(subject)
-	if row.Kind != reference.App || row.Owner == "" {
-		return false
-	}
-	for _, team := range append(st.TeamsOf(c.ID), c.Name) {
-		if row.Owner == team {
-			return true
-		}
-	}
-	return false
+	return row.Kind == reference.App && st.Owns(c, row)
 }
 
 // AskAccess is what asking is called in the trail.

@@ -25,14 +25,16 @@ func TestNoAnswerNamesWhatItsReaderMayNotKnow(t *testing.T) {
 	contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "vault-x"))
 	about := "canary-words"
 	owner := "person:ticketing-lead"
-	lead := in.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "vault-x/**"}, chesttest.Grant{Role: "viewer", Scope: "d/i"})
+	lead := in.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "vault-x/**"}, chesttest.Grant{Role: "viewer",
+		Scope: "d/i"})
 	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "vault-x", contents.Drawer.Revision, client.Described{Description: &about, Owner: &owner,
 		Approval: &client.Approval{Items: []string{"*"}, Of: "persons"}}))
 	version(t, steward, "vault-x", "secret-y", func() string { return "another" }(), func(v *client.NewVersion) {
 		v.NotAfter = time.Now().Add(48 * time.Hour)
 	})
 	version(t, steward, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = time.Now().Add(48 * time.Hour) })
-	_, appToken := in.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "vault-x/**"}, chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	_, appToken := in.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "vault-x/**"}, chesttest.Grant{Role: "consumer",
+		Scope: "d/**"})
 	team(t, steward, "crew", "app:ticket-api", owner)
 	give(t, steward, "team:crew", "consumer", "vault-x/**")
 	_, _, err := in.Client(t, lead).Read(ctx, "vault-x/secret-y")
@@ -44,7 +46,8 @@ func TestNoAnswerNamesWhatItsReaderMayNotKnow(t *testing.T) {
 	for _, name := range []string{"d/i", "d/j", "vault-x/secret-y"} {
 		must[client.Value](t)(in.Client(t, appToken).ReadValue(ctx, name))
 	}
-	for name, actions := range map[string][]string{"ruler": {"change_rules"}, "changer": {"change_item"}, "shredder": {"shred"}, "lister": {"list"}} {
+	for name, actions := range map[string][]string{"ruler": {"change_rules"}, "changer": {"change_item"}, "shredder": {"shred"},
+		"lister": {"list"}} {
 		must[client.RoleStored](t)(steward.AddRole(ctx, client.NewRole{Name: name, Actions: actions}))
 	}
 	narrow := map[string]string{}
@@ -63,7 +66,8 @@ func TestNoAnswerNamesWhatItsReaderMayNotKnow(t *testing.T) {
 	}
 	parameter := regexp.MustCompile(`\{(\w+)\}`)
 	values := map[string][]string{"drawer": {"d"}, "item": {"i", "i@1"}, "subject": {"app:ticket-api", owner, "team:crew", "person:narrow-a"},
-		"action": {"read_value", "grant"}, "target": {"d/i", "d", ""}, "reference": {"d/i"}, "q": {"", "x", "secret", "vault"}, "receipt": {receipt},
+		"action": {"read_value", "grant"}, "target": {"d/i", "d", ""}, "reference": {"d/i"}, "q": {"", "x", "secret", "vault"},
+		"receipt": {receipt},
 		"request": {"rq_none"}, "seq": {"1", "20"}, "other": {"d/j"}}
 	canaries := []string{"vault-x", "secret-y", "canary-words"}
 	asked := 0

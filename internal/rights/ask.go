@@ -99,7 +99,7 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 		return v, a.Fail(err)
 	}
 	st := a.St
-	spot := st.At(request.Target.Names...)
+	spot := st.For(row.ID, request.Action, request.Target.Names...)
 	request = st.QuestionAt(spot, row.ID, request.Action, request.Context)
 	decision := st.Policy.Decide(request)
 	v = Verdict{Allowed: decision.Allowed && row.State == chest.Active, Grant: decision.Grant, Reason: string(decision.Reason),

@@ -217,7 +217,7 @@ func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Att
 		return nil, "", err
 	}
 	ctx := c.Context(a.Entry.At)
-	spot := a.St.At(ref.Drawer, ref.Item)
+	spot := a.St.For(c.ID, access.ReadValue|access.WriteVersion, ref.Drawer, ref.Item)
 	a.RestOnSpot(spot)
 	if spot.Item != nil {
 		item = spot.Item.Row.ID

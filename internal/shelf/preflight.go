@@ -113,7 +113,7 @@ func check(st *chest.Snapshot, row store.Identity, ctx access.Context, ref refer
 		refusal := chest.Refusal{Subject: chest.SubjectOf(row), Reason: decision.Reason, Receipt: "RECEIPT"}
 		return no(string(decision.Reason), before+refusal.Sentence("read it", st.NearestMiss(request, decision)))
 	}
-	spot := st.At(ref.Drawer, ref.Item)
+	spot := st.For(row.ID, access.ReadValue, ref.Drawer, ref.Item)
 	request := st.QuestionAt(spot, row.ID, access.ReadValue, ctx)
 	decision := st.Policy.Decide(request)
 	switch {

@@ -198,6 +198,18 @@ type Considered struct {
 	Reason string // the miss in a sentence; empty when it fits
 }
 
+// CouldAllow reports whether a grant of the subject could allow one of the actions on what has these names, whatever is there: its labels,
+// the grant's end and its conditions do not count. Where it says no, the answer to a request is no without a look at what is there.
+func (p Policy) CouldAllow(subject string, actions Action, names []string) bool {
+	grants := p.Of(subject)
+	for i := range grants {
+		if g := &grants[i]; g.Effect == Allow && g.Role.Actions&actions != 0 && g.Scope.pattern.Selects(names) {
+			return true
+		}
+	}
+	return false
+}
+
 // Decide answers a request. It allocates nothing.
 func (p Policy) Decide(r Request) Decision { return p.decide(&r, nil) }
 
