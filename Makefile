@@ -1,6 +1,6 @@
 # make alone lists what there is.
 .DEFAULT_GOAL := help
-.PHONY: help demo test build console bench flood trail-10m crash screenshots properties fuzz clean
+.PHONY: help demo test build console bench flood timing trail-10m crash screenshots properties fuzz clean
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -33,6 +33,9 @@ crash: ## kill the service under load two hundred times, and compare what came o
 flood: build ## refuse a million reads of one app while another one reads, and count what the trail has of it
 	@scripts/install.sh bench
 	@go build -o build/bench ./scripts/bench && build/bench -only flood
+
+timing: ## try to tell by time which items exist in a drawer in which one has nothing; it fails when that can be told
+	@go build -o build/bench ./scripts/bench && build/bench -only timing
 
 trail-10m: ## measure queries of a trail of ten million entries; the file is built once, in build/, and takes 1.3 GB
 	@go build -o build/bench ./scripts/bench && build/bench -only trail -entries 10000000

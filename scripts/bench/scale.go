@@ -45,6 +45,19 @@ type scale struct {
 
 // atScale fills a chest and measures what people and apps do all day in it, and what is done in bulk.
 func atScale(result map[string]any) error {
+	return inProcess(func(s *scale) error {
+		if err := s.fill(result); err != nil {
+			return err
+		}
+		if err := s.daily(result); err != nil {
+			return err
+		}
+		return s.bulk(result)
+	})
+}
+
+// inProcess founds a chest in this process for as long as a part of the bench needs it.
+func inProcess(use func(*scale) error) error {
 	dir, err := os.MkdirTemp("", "tansu-bench-")
 	if err != nil {
 		return err
@@ -60,13 +73,7 @@ func atScale(result map[string]any) error {
 		return err
 	}
 	defer s.vault.Stop()
-	if err := s.fill(result); err != nil {
-		return err
-	}
-	if err := s.daily(result); err != nil {
-		return err
-	}
-	return s.bulk(result)
+	return use(s)
 }
 
 func (s *scale) found(records *store.Store) (err error) {
