@@ -279,6 +279,9 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 	if err := a.Take(limits); err != nil {
 		return "", "", err
 	}
+	if _, _, err := s.hostCode(a, p.Code); err != nil { // before anything that costs more than that
+		return "", "", err
+	}
 	key, thumbprint, err := assertion.PublicKey(p.PublicKey)
 	if err != nil {
 		return "", "", chest.Invalid("public_key", "public_key: %v", err)

@@ -4,6 +4,7 @@ package people
 
 import (
 	"context"
+	"sync/atomic"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -25,16 +26,18 @@ type Options struct {
 
 // People is the room. Its methods are safe for concurrent use.
 type People struct {
-	heart   *chest.Chest
-	records usage.Records
-	options Options
-	spent   spent
-	hashing chan struct{} // bounds how many password hashes run at once, and so their memory
+	heart     *chest.Chest
+	records   usage.Records
+	options   Options
+	spent     spent
+	strangers chan struct{} // of them, those on devices that are not known: one at a time, so that others never wait for more than one
+	waiting   atomic.Int32  // strangers who wait for their turn
+	hashing   chan struct{} // bounds how many password hashes run at once, and so their memory
 }
 
 // New opens the room over a heart.
 func New(heart *chest.Chest, records usage.Records, o Options) *People {
-	return &People{heart: heart, records: records, options: o, hashing: make(chan struct{}, 2)}
+	return &People{heart: heart, records: records, options: o, hashing: make(chan struct{}, 2), strangers: make(chan struct{}, 1)}
 }
 
 // owner checks an owner that is named in a field; none is fine.

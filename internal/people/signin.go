@@ -74,9 +74,21 @@ func (s *People) SignIn(origin chest.Origin, name string, password secretvalue.V
 	if known {
 		a.Entry.Subject, a.Entry.SubjectID = subject, row.ID
 	}
-	limits := signInLimits(subject, origin.Addr, known && validMark(a.St, row.ID, mark))
+	device := known && validMark(a.St, row.ID, mark)
+	limits := signInLimits(subject, origin.Addr, device)
 	if err := a.Take(limits); err != nil {
 		return session, err
+	}
+	if !device {
+		if s.waiting.Add(1) > mostStrangers {
+			s.waiting.Add(-1)
+			a.Refund(limits)
+			return session, &chest.Error{Code: chest.Throttled, RetryAfter: 10 * time.Second,
+				Detail: "too many people sign in from devices that are new here: try again in a moment"}
+		}
+		s.strangers <- struct{}{}
+		s.waiting.Add(-1)
+		defer func() { <-s.strangers }()
 	}
 	if !s.passwordMatches(password, row.Password) || row.State != chest.Active {
 		return session, a.Refuse(errWrongPassword())
@@ -88,6 +100,10 @@ func (s *People) SignIn(origin chest.Origin, name string, password secretvalue.V
 	})
 	return session, err
 }
+
+// mostStrangers is how many people wait at once to have their password looked at who sign in from devices that are not known. Hashing
+// one takes some tens of milliseconds, and those from known devices do not stand in this queue.
+const mostStrangers = 100
 
 func errWrongPassword() *chest.Error {
 	return &chest.Error{Code: chest.SignInFailed, Detail: "the name or the password is wrong", Reason: "sign_in_failed"}

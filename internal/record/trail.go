@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"errors"
 	"io/fs"
+	"slices"
+	"strings"
 	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
@@ -28,6 +30,26 @@ func (s *Record) Trail(c chest.Caller, f store.Filter, rest search.Query, most i
 	if err != nil {
 		return page, err
 	}
+	filters := []store.Filter{f}
+	if targets := readable(a); f.Target == "" && targets != nil {
+		filters = nil
+		for _, target := range targets {
+			f.Target = target
+			filters = append(filters, f)
+		}
+	}
+	for _, f := range filters {
+		part, err := s.page(a, f, rest, most)
+		if err = cmp.Or(err, c.Ctx().Err()); err != nil {
+			return TrailPage{}, a.Fail(err)
+		}
+		page = page.with(part, most)
+	}
+	return chest.Reply(a, page)
+}
+
+// page is what one filter selects of a page.
+func (s *Record) page(a *chest.Attempt, f store.Filter, rest search.Query, most int) (page TrailPage, err error) {
 	may := a.MayReadEntry(access.ReadTrail)
 	looked := 0
 	err = s.records.Entries(f, func(e trail.Entry) bool {
@@ -39,7 +61,7 @@ func (s *Record) Trail(c chest.Caller, f store.Filter, rest search.Query, most i
 			return true
 		}
 		if !may(e) {
-			return c.Ctx().Err() == nil
+			return a.Caller.Ctx().Err() == nil
 		}
 		if len(page.Entries) == most {
 			page.Next = page.Entries[most-1].Seq
@@ -48,10 +70,50 @@ func (s *Record) Trail(c chest.Caller, f store.Filter, rest search.Query, most i
 		page.Entries = append(page.Entries, e)
 		return true
 	})
-	if err = cmp.Or(err, c.Ctx().Err()); err != nil {
-		return TrailPage{}, a.Fail(err)
+	return page, err
+}
+
+// with puts two parts of a page together: the newest entries of both, as far down as both have been looked at.
+func (p TrailPage) with(other TrailPage, most int) TrailPage {
+	all := append(p.Entries, other.Entries...)
+	slices.SortFunc(all, func(x, y trail.Entry) int { return cmp.Compare(y.Seq, x.Seq) })
+	all = slices.CompactFunc(all, func(x, y trail.Entry) bool { return x.Seq == y.Seq })
+	next := max(p.Next, other.Next) // what is older was not looked at in one of the two
+	if at := slices.IndexFunc(all, func(e trail.Entry) bool { return e.Seq < next }); next != 0 && at >= 0 {
+		all = all[:at]
 	}
-	return chest.Reply(a, page)
+	if len(all) > most {
+		all = all[:most]
+		next = all[most-1].Seq
+	}
+	return TrailPage{Entries: all, Next: next}
+}
+
+// mostTargets is up to how many drawers and items are asked about one by one.
+const mostTargets = 16
+
+// readable are the drawers and items of which the attempt's caller may read the trail, if these are few and named one by one: then the
+// index is asked for what is said of them, and not for everything. Nil is for whatever there is.
+func readable(a *chest.Attempt) []string {
+	if a.St.Decide(a.Caller.ID, access.ReadTrail, a.Caller.Context(a.Entry.At)).Allowed {
+		return nil
+	}
+	targets := []string{}
+	for _, g := range a.St.Policy.Of(a.Caller.ID) {
+		if g.Effect != access.Allow || g.Role.Actions&access.ReadTrail == 0 || g.Ended(a.Entry.At) {
+			continue
+		}
+		target := g.Scope.String()
+		if strings.ContainsAny(target, "*[") {
+			target = g.Scope.Drawer()
+		}
+		if target == "" || len(targets) == mostTargets {
+			return nil
+		}
+		targets = append(targets, target)
+	}
+	slices.Sort(targets)
+	return slices.Compact(targets)
 }
 
 // Archives lists the archives of the trail, for who may read all of it.

@@ -256,7 +256,7 @@ func (s *Server) listen() (err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
 	s.http.RegisterOnShutdown(cancel)
-	listener := s.listener
+	var listener net.Listener = limited(s.listener, s.options.Log)
 	if s.options.Transport == TLS {
 		listener = tls.NewListener(listener, &tls.Config{
 			MinVersion: tls.VersionTLS13,

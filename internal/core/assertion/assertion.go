@@ -175,10 +175,17 @@ func fits(key jose.JSONWebKey, algorithm string) bool {
 	return false
 }
 
+// mostBits is the largest RSA key that is taken.
+const mostBits = 8192
+
 // PublicKey checks a public key that shall be one's proof, and returns it with its thumbprint (RFC 7638) as the id.
 func PublicKey(encoded []byte) (key jose.JSONWebKey, thumbprint [sha256.Size]byte, err error) {
-	bad := errors.New("it is no public key that is taken here: a JSON Web Key (RFC 7517), Ed25519, P-256, P-384 or RSA of 2048 bits and more")
+	bad := errors.New("it is no public key that is taken here: a JSON Web Key (RFC 7517), Ed25519, P-256, P-384 or RSA of " +
+		"2048 to 8192 bits")
 	if err := key.UnmarshalJSON(encoded); err != nil || !key.Valid() {
+		return key, thumbprint, bad
+	}
+	if large, is := key.Key.(*rsa.PublicKey); is && large.N.BitLen() > mostBits { // each use of it would cost the chest more than its owner
 		return key, thumbprint, bad
 	}
 	if !key.IsPublic() {
