@@ -365,6 +365,9 @@ func TestASilentNetworkIsNotWaitedForEachTime(t *testing.T) {
 	defer func() { _ = relay.Close() }()
 	var mu sync.Mutex
 	var open []net.Conn
+	if err := h.Reopen(t, func(o *server.Options) { o.Hosts = []string{relay.Addr().String()} }); err != nil { // as if it were a tunnel
+		t.Fatal(err)
+	}
 	silent, chest := false, strings.TrimPrefix(h.URL(), "https://")
 	go func() {
 		for {

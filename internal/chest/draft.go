@@ -106,7 +106,7 @@ func (d *Draft) put(before, after store.Row) {
 	case store.Role:
 		d.failed(d.putRole(row, after == nil))
 	case store.Request:
-		d.putRequest(row)
+		d.putRequest(row, after == nil)
 	case store.Drawer:
 		d.failed(d.putDrawer(row))
 	case store.DrawerKey:
@@ -318,7 +318,12 @@ func (d *Draft) putRole(row store.Role, removed bool) error {
 }
 
 // putRequest keeps a request, and what it allows.
-func (d *Draft) putRequest(row store.Request) {
+func (d *Draft) putRequest(row store.Request, removed bool) {
+	if removed { // one that nobody had answered
+		d.requests.Delete(row.ID)
+		d.asked.Delete(key(row.Asker, row.ID))
+		return
+	}
 	d.requests.Set(row.ID, &row)
 	if row.State == RequestOpen {
 		d.asked.Set(key(row.Asker, row.ID), &row)

@@ -201,6 +201,9 @@ func checkName(quoted []byte, seen map[string]bool) error {
 	if seen[name] {
 		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is there twice", name)}
 	}
+	if strings.ContainsFunc(name, func(r rune) bool { return r >= utf8.RuneSelf }) { // encoding/json takes some of them for others
+		return &chest.Error{Code: chest.InvalidInput, Field: "body", Detail: "a field's name is not in ASCII"}
+	}
 	if name != strings.ToLower(name) {
 		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is not in lower case", name)}
 	}

@@ -210,6 +210,11 @@ func New(o Options) http.Handler {
 			if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 				return echo.ErrNotFound
 			}
+			// RFC 6797: a browser that has been here once comes back by TLS only. It would do so for every port of a host, so that this is
+			// not said of the one that every machine has.
+			if host, _, _ := strings.Cut(c.Request().Host, ":"); c.Request().TLS != nil && host != "localhost" {
+				c.Response().Header().Set("Strict-Transport-Security", "max-age=31536000")
+			}
 			return console(c)
 		})
 	}

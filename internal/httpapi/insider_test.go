@@ -1,6 +1,7 @@
 package httpapi_test
 
 import (
+	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -416,5 +417,52 @@ func TestAStoredGuessIsAGuess(t *testing.T) {
 	found := must[[]client.Unusual](t)(in.steward.Unusual(ctx, time.Time{}))
 	if !slices.ContainsFunc(found, func(u client.Unusual) bool { return u.Kind == "guessing" && u.Subject == "person:platform-oncall" }) {
 		t.Errorf("nothing unusual is seen in it: %+v", found)
+	}
+}
+
+// Somebody who may do nothing keeps nobody else waiting and takes no memory without bound: watches and requests are bounded.
+func TestStrangersTakeABoundedRoom(t *testing.T) {
+	in := startInsiders(t)
+	_, token := in.App(t, "stranger")
+	stranger := in.Client(t, token)
+	watching, stop := context.WithCancel(ctx)
+	defer stop()
+	began := make(chan error, 100)
+	for range 16 {
+		go func() {
+			told := false
+			began <- stranger.WatchValues(watching, []string{"d/i"}, func(client.Check) error {
+				if !told {
+					told = true
+					began <- nil
+				}
+				return nil
+			})
+		}()
+	}
+	for range 16 {
+		if err := <-began; err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := stranger.WatchValues(ctx, []string{"d/i"}, func(client.Check) error { return nil }); chesttest.Code(err) != "throttled" {
+		t.Errorf("a seventeenth: %v", err)
+	}
+	person := in.Client(t, in.Person(t, "relief"))
+	asked := 0
+	for n := range 100 {
+		r, err := person.AskFor(ctx, client.NewRequest{Reason: fmt.Sprint(n), Grant: &client.NewGrant{Subject: "person:relief", Role: "viewer",
+			Scope: "d/**"}})
+		if err != nil {
+			if chesttest.Code(err) != "throttled" {
+				t.Fatal(err)
+			}
+			continue
+		}
+		asked++
+		must[client.Request](t)(person.Withdraw(ctx, r.ID))
+	}
+	if list := must[[]client.Request](t)(person.Requests(ctx)); asked != 60 || len(list) != 0 {
+		t.Errorf("%d were asked, and %d are kept", asked, len(list))
 	}
 }

@@ -379,3 +379,40 @@ func TestAFloodOfRefusalsIsFolded(t *testing.T) {
 		t.Errorf("in the next window: %v", err)
 	}
 }
+
+// An auditor of one item and one drawer is answered from what is said of these: page after page, all of it and nothing else.
+func TestNarrowAuditorSeesAllOfTheirsInOrder(t *testing.T) {
+	chest := chesttest.Start(t)
+	for _, name := range []string{"d/i", "d/j", "e/k", "f/l"} {
+		drawer, item, _ := strings.Cut(name, "/")
+		chest.Fill(t, drawer, item, "v")
+	}
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**"})
+	for n := range 40 {
+		name := []string{"d/i", "d/j", "e/k", "f/l"}[n*7%4]
+		must[client.Value](t)(chest.Client(t, token).ReadValue(ctx, name))
+	}
+	auditor := chest.Client(t, chest.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "d/i"},
+		chesttest.Grant{Role: "auditor", Scope: "e/**"}))
+	var want []uint64
+	for _, e := range must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{Action: "read_value",
+		Limit: 500})).Entries {
+		if e.Target == "d/i" || e.Target == "e/k" {
+			want = append(want, e.Seq)
+		}
+	}
+	var got []uint64
+	filter := client.TrailFilter{Action: "read_value", Limit: 3}
+	for range 50 {
+		page := must[client.TrailPage](t)(auditor.Trail(ctx, filter))
+		for _, e := range page.Entries {
+			got = append(got, e.Seq)
+		}
+		if filter.Cursor = page.NextCursor; filter.Cursor == "" {
+			break
+		}
+	}
+	if len(want) != 20 || !slices.Equal(got, want) {
+		t.Errorf("got %v, want %v", got, want)
+	}
+}

@@ -18,6 +18,8 @@ import (
 type Options struct {
 	// Names are those that the chest's own certificate is for; assertions are made out to one of them. Nil for none.
 	Names func() []string
+	// IsHere reports whether a host and port of this machine lead to this chest; nil for all.
+	IsHere func(address string) bool
 	// IssuerHosts reports whether an issuer may be at a host, as far as that can be told before it is asked; nil for anywhere.
 	IssuerHosts func(host string) bool
 	// IssuerKeys fetches the keys with which an outside issuer signs; nil for no such issuers.
@@ -32,6 +34,7 @@ type People struct {
 	spent     spent
 	strangers chan struct{} // of them, those on devices that are not known: one at a time, so that others never wait for more than one
 	waiting   atomic.Int32  // strangers who wait for their turn
+	sessions  sessions
 	hashing   chan struct{} // bounds how many password hashes run at once, and so their memory
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"strings"
+	"sync"
 	"tansu/internal/chest"
 	"time"
 
@@ -287,10 +288,46 @@ func (s *People) Authenticate(origin chest.Origin, token string) (chest.Caller, 
 		return chest.Caller{}, s.refuseToken(origin, "identity_suspended", "the identity is suspended")
 	case row.Bound != "" && row.Bound != origin.Certificate: // RFC 8705, section 3
 		return chest.Caller{}, s.refuseToken(origin, "token_bound", "the token is bound to a certificate, which this connection does not show")
+	case row.Via == ViaConsole && s.idle(row, st.Since(), now):
+		return chest.Caller{}, s.refuseToken(origin, "session_idle", "the session was not used for an hour; sign in again")
 	case !st.Proves(row, now):
 		return chest.Caller{}, s.refuseToken(origin, "credential_ended", "the credential that the token was given for has ended")
 	}
 	return chest.Proven(origin, st, identity, row, now), nil
+}
+
+// idleFor is after how long without a use a session of the console ends: a browser is left open, and a command line is not.
+const idleFor = time.Hour
+
+// mostSessions bounds how many sessions it is remembered of when they were used last; beyond it, all of them begin anew.
+const mostSessions = 50_000
+
+// sessions remembers when sessions of the console were used last, since the chest was unlocked.
+type sessions struct {
+	mu   sync.Mutex
+	used map[string]time.Time
+}
+
+// idle reports whether a session was not used for too long, and otherwise counts this as a use of it.
+func (s *People) idle(row store.Token, unlocked, now time.Time) bool {
+	l := &s.sessions
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	last, known := l.used[row.ID]
+	if !known {
+		if last = chest.FromMicros(row.CreatedAt); last.Before(unlocked) {
+			last = unlocked
+		}
+	}
+	if now.Sub(last) >= idleFor {
+		delete(l.used, row.ID)
+		return true
+	}
+	if l.used == nil || len(l.used) >= mostSessions {
+		l.used = map[string]time.Time{}
+	}
+	l.used[row.ID] = now
+	return false
 }
 
 // RefuseAnonymous records that somebody without a usable proof asked for something that needs one, and returns the refusal.

@@ -62,10 +62,11 @@ type Options struct {
 
 // Record is the room. Its methods are safe for concurrent use.
 type Record struct {
-	heart   *chest.Chest
-	records Records
-	alike   Alike
-	options Options
+	watching seats // in the live view
+	heart    *chest.Chest
+	records  Records
+	alike    Alike
+	options  Options
 
 	witnesses   *witnesses
 	verifierKey atomic.Value // a string; set at the first unlock

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"strings"
+	"sync"
 	"tansu/internal/chest"
 	"time"
 
@@ -70,6 +71,41 @@ func (e entryThing) Has(key, value string) bool {
 		"reason":  e.Reason, "grant": e.Grant, "from": e.Addr, "request": e.RequestID, "receipt": e.Receipt}[key])
 }
 
+// How many watch at once, in all and of one identity: each looks at every entry.
+const (
+	mostWatching = 200
+	mostByOne    = 10
+)
+
+// seats counts those who watch.
+type seats struct {
+	mu  sync.Mutex
+	all int
+	by  map[string]int
+}
+
+// take finds room for one more of somebody, until they free it.
+func (s *seats) take(who string) (free func(), room bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.by == nil {
+		s.by = map[string]int{}
+	}
+	if s.all >= mostWatching || s.by[who] >= mostByOne {
+		return nil, false
+	}
+	s.all++
+	s.by[who]++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.all--
+		if s.by[who]--; s.by[who] == 0 {
+			delete(s.by, who)
+		}
+	}, true
+}
+
 // watchEvery is how often the live view looks for something new.
 const watchEvery = 300 * time.Millisecond
 
@@ -96,6 +132,12 @@ func (s *Record) Watch(ctx context.Context, c chest.Caller, query string, after 
 	if after == 0 {
 		after = s.records.Last()
 	}
+	free, room := s.watching.take(c.ID)
+	if !room {
+		return a.Fail(&chest.Error{Code: chest.Throttled, Detail: "too many watch the trail: end one of your own views, or come back later",
+			RetryAfter: time.Minute})
+	}
+	defer free()
 	if err := a.Done(); err != nil {
 		return err
 	}

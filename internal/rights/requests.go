@@ -20,6 +20,7 @@ const (
 	readApproval     = time.Hour
 	longestApproval  = 24 * time.Hour
 	mostOpenRequests = 20 // of one asker
+	mostAsked        = 60 // by one asker in an hour, whatever became of them
 )
 
 // Request is what somebody asks somebody else to allow, and the answer.
@@ -102,6 +103,9 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 	err = s.heart.Try(func() error {
 		a := s.heart.Attempt(c, "ask_for", "").RestOnAccess()
 		if err := a.Err(); err != nil {
+			return err
+		}
+		if err := a.Take([]chest.Limit{{Key: "ask " + c.ID, Most: mostAsked, Window: time.Hour}}); err != nil {
 			return err
 		}
 		row := store.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen, CreatedAt: chest.Micros(a.Entry.At)}
@@ -441,11 +445,11 @@ func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
 		a.Entry.Target, a.Entry.Detail = before.Target, "request "+id
 		after := before
 		after.State, after.AnsweredAt, after.AnsweredBy = chest.RequestWithdrawn, chest.Micros(a.Entry.At), c.Name
-		a.Change.Update(before, after)
+		a.Change.Delete(before) // nobody has answered it: the trail has that it was there
 		if err := a.Commit("request " + id); err != nil {
 			return err
 		}
-		r = describeRequest(a.After(), store.Stored[store.Request](&a.Change, id))
+		r = describeRequest(a.After(), after)
 		return nil
 	})
 	return r, err

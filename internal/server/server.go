@@ -47,7 +47,7 @@ type Options struct {
 	Dir          string
 	Listen       string // host:port
 	Transport    Transport
-	Hosts        []string // more names that clients reach it by; taken into the certificate at the next unlock
+	Hosts        []string // more names that clients reach it by, with a port where a tunnel ends; in the certificate from the next unlock on
 	KeyFile      string   // unlocks at start; empty to stay locked
 	Console      http.Handler
 	Log          *slog.Logger
@@ -123,7 +123,7 @@ func spareProcessor() {
 func (s *Server) start() (err error) {
 	spareProcessor()
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
-		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, Witnesses: s.options.Witnesses,
+		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, IsHere: s.isHere, Witnesses: s.options.Witnesses,
 		Restored:     s.options.Restored,
 		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
@@ -278,6 +278,24 @@ func noBrowsers() *x509.CertPool {
 	return pool
 }
 
+// isHere reports whether an address of this machine is where it listens, or one that it was told leads to it, such as that of a tunnel.
+func (s *Server) isHere(address string) bool {
+	_, here, _ := net.SplitHostPort(s.listener.Addr().String())
+	_, port, err := net.SplitHostPort(address)
+	return err == nil && port == here || slices.Contains(s.options.Hosts, address)
+}
+
+// hostNames are the further names that clients use, without ports.
+func (s *Server) hostNames() (list []string) {
+	for _, name := range s.options.Hosts {
+		if host, _, err := net.SplitHostPort(name); err == nil {
+			name = host
+		}
+		list = append(list, name)
+	}
+	return list
+}
+
 // names are those that the server's certificate is for.
 func (s *Server) names() (list []string) {
 	certificate := s.certificate.Load()
@@ -306,7 +324,7 @@ func (s *Server) loadCertificate() error {
 
 // renew replaces the server certificate when it is due; a failure is logged, for the old one may still serve.
 func (s *Server) renew(root *envelope.Root) {
-	renewed, err := opening.RenewServer(s.store, root, s.options.Hosts, s.options.Now())
+	renewed, err := opening.RenewServer(s.store, root, s.hostNames(), s.options.Now())
 	if err == nil && renewed {
 		s.options.Log.Info("server certificate renewed")
 		err = s.loadCertificate()

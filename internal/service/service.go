@@ -40,7 +40,8 @@ type Options struct {
 	Restored     bool
 	ArchiveAfter time.Duration
 	Names        func() []string
-	IssuerHosts  func(host string) bool // whether an issuer may be there; nil for anywhere
+	IsHere       func(address string) bool // whether a host and port of this machine lead to this chest; nil for all
+	IssuerHosts  func(host string) bool    // whether an issuer may be there; nil for anywhere
 	IssuerKeys   func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
 	Outlets      func() []record.Follower
 }
@@ -64,8 +65,9 @@ func New(records Records, o Options) (*Service, error) {
 	}
 	records.CountUses(usage.Of)
 	s := &Service{
-		Heart:  heart,
-		People: people.New(heart, records, people.Options{Names: o.Names, IssuerKeys: o.IssuerKeys, IssuerHosts: o.IssuerHosts}),
+		Heart: heart,
+		People: people.New(heart, records, people.Options{Names: o.Names, IssuerKeys: o.IssuerKeys,
+			IssuerHosts: o.IssuerHosts, IsHere: o.IsHere}),
 		Rights: rights.New(heart, records),
 		Shelf:  shelf.New(heart, records),
 		Ends:   ends.New(heart),

@@ -30,13 +30,14 @@ type waiter struct {
 const (
 	mostWaiting = 20_000
 	mostByOne   = 6_000
+	mostByNone  = 16 // of one that may do nothing at all
 )
 
-func (w *waiting) add(who string) (*waiter, bool) {
+func (w *waiting) add(who string, most int) (*waiter, bool) {
 	one := &waiter{calls: make(chan struct{}, 1), who: who}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if len(w.all) >= mostWaiting || w.by[who] >= mostByOne {
+	if len(w.all) >= mostWaiting || w.by[who] >= most {
 		return nil, false
 	}
 	if w.by == nil {
@@ -121,7 +122,11 @@ const lookedAfter = 10 * time.Second
 // something else: a new version, an end, a grant that was given or taken. No value is opened for it. It goes on until the
 // context ends, nobody listens any more, or the caller's token is no good any more.
 func (s *Shelf) WatchValues(ctx context.Context, c chest.Caller, refs []reference.Reference, w Watcher) error {
-	one, room := s.waiting.add(c.ID)
+	most := mostByOne
+	if st, err := s.heart.Look(); err == nil && len(st.Policy.Of(c.ID)) == 0 {
+		most = mostByNone
+	}
+	one, room := s.waiting.add(c.ID, most)
 	if !room {
 		return &chest.Error{Code: chest.Throttled, Detail: "too many wait for changes: ask again later", RetryAfter: time.Minute}
 	}

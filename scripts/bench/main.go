@@ -83,7 +83,8 @@ func run() error {
 	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", manyItems}, {"trail", trailFigures}, {"apps", apps},
 		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"scale", atScale}, {"flood", flood},
 		{"timing", timing}} {
-		if *only != "" && *only != part.name || *only == "" && (part.name == "flood" || part.name == "timing") { // minutes that say nothing of speed
+		aside := part.name == "flood" || part.name == "timing" // minutes that say nothing of speed
+		if *only != "" && *only != part.name || *only == "" && aside {
 			continue
 		}
 		if err := part.measure(result); err != nil {

@@ -20,6 +20,7 @@ import (
 	"hash/crc32"
 	"strings"
 
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
 	"tansu/internal/core/secretvalue"
@@ -103,11 +104,23 @@ const (
 	MaxPassword = 1024
 )
 
-// CheckPassword refuses passwords that are too short or too long. Length is the only rule: NIST SP 800-63B, section
-// 3.1.1.2, advises against composition rules.
+// leastGuesses is how many guesses somebody should need who knows how people choose passwords (D. Wheeler, "zxcvbn: Low-Budget Password
+// Strength Estimation", USENIX Security 2016): what is below it is on every list, or is made of what is.
+const leastGuesses = 1e8
+
+// estimated bounds how much of a password is estimated, because that takes longer than its length.
+const estimated = 64
+
+// CheckPassword refuses passwords that are too short or too long, and those that are guessed first, as NIST SP 800-63B, section 3.1.1.2,
+// demands. There are no composition rules, against which it advises.
 func CheckPassword(password secretvalue.Value) error {
 	if password.Len() < MinPassword || password.Len() > MaxPassword {
 		return fmt.Errorf("a password has %d to %d bytes; this one has %d", MinPassword, MaxPassword, password.Len())
+	}
+	text := string(password.Reveal())
+	if zxcvbn.PasswordStrength(text[:min(len(text), estimated)], []string{"tansu"}).Guesses < leastGuesses {
+		return errors.New("this password is among those that are guessed first: take some words that do not belong together, or let a password " +
+			"manager make one up")
 	}
 	return nil
 }

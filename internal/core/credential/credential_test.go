@@ -70,9 +70,21 @@ func TestPasswordIsStoredSaltedAndChecked(t *testing.T) {
 }
 
 func TestPasswordLengthIsBounded(t *testing.T) {
+	mixed := strings.Repeat("quay lantern 47 otter ", 60)
 	for length, allowed := range map[int]bool{0: false, 11: false, 12: true, 1024: true, 1025: false} {
-		if err := CheckPassword(secretvalue.FromString(strings.Repeat("x", length))); (err == nil) != allowed {
+		if err := CheckPassword(secretvalue.FromString(mixed[:length])); (err == nil) != allowed {
 			t.Errorf("%d bytes: got %v", length, err)
+		}
+	}
+}
+
+// What is on every list, or made of what is, is refused, and says why; words that do not belong together are taken.
+func TestPasswordsThatAreGuessedFirstAreRefused(t *testing.T) {
+	for password, allowed := range map[string]bool{"password1234": false, "Password123!": false, "qwertyuiop12": false, "123456789012": false,
+		"aaaaaaaaaaaa": false, "letmein123456": false, "harbour lantern otter": true, "x7K!mq02Wv9Z": true} {
+		err := CheckPassword(secretvalue.FromString(password))
+		if (err == nil) != allowed || err != nil && strings.Contains(err.Error(), password) {
+			t.Errorf("%s: got %v", password, err)
 		}
 	}
 }

@@ -63,15 +63,19 @@ func (s Stretch) key(secret, salt []byte) []byte {
 	return argon2.IDKey(secret, salt, s.Passes, s.Memory, s.Threads, KeySize)
 }
 
+// leastPasses is the floor, whatever a machine that is busy just now says: with 64 MiB it is what RFC 9106 recommends where memory is
+// short (section 4, the second choice), and above the figures of OWASP's Password Storage Cheat Sheet.
+const leastPasses = 3
+
 // Calibrate measures this machine and returns costs at which one stretching takes about target: 64 MiB, the threads
-// given, and as many passes as fit (RFC 9106, section 4, chooses memory first and passes last). The clock is the
+// given, and as many passes as fit, at least 3 (RFC 9106, section 4, chooses memory first and passes last). The clock is the
 // caller's.
 func Calibrate(target time.Duration, threads uint8, now func() time.Time) Stretch {
 	costs := Stretch{Passes: 1, Memory: 64 << 10, Threads: max(1, min(threads, 4))}
 	start := now()
 	costs.key([]byte("measure"), make([]byte, 16))
 	once := max(now().Sub(start), time.Millisecond)
-	costs.Passes = max(1, min(maxPasses, uint32(target/once)))
+	costs.Passes = max(leastPasses, min(maxPasses, uint32(target/once)))
 	return costs
 }
 

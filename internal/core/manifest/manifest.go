@@ -120,9 +120,31 @@ var (
 	environment = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 )
 
-// loaders are variables that make a program run something else: whoever can change an item must not choose that.
-var loaders = []string{"LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "PATH", "IFS", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHONSTARTUP",
-	"PERL5OPT", "NODE_OPTIONS", "GIT_SSH_COMMAND"}
+// loaders are variables that make a program load or run something else, or write down what it should not: whoever can change an item must
+// not choose that. They are those that the GNU C library takes from privileged programs (ld.so(8) and its unsecvars.h), and those by
+// which the manuals of common shells, interpreters and tools let code, options or configuration in.
+var loaders = strings.Fields(`
+	PATH IFS ENV BASH_ENV SHELLOPTS BASHOPTS PS4 PROMPT_COMMAND CDPATH FPATH ZDOTDIR SHELL EDITOR VISUAL PAGER LESSOPEN LESSCLOSE
+	GCONV_PATH GETCONF_DIR GLIBC_TUNABLES HOSTALIASES LOCALDOMAIN LOCPATH MALLOC_TRACE NIS_PATH NLSPATH RESOLV_HOST_CONF RES_OPTIONS
+	TMPDIR TZDIR
+	PYTHONPATH PYTHONHOME PYTHONSTARTUP PYTHONINSPECT PYTHONBREAKPOINT PYTHONWARNINGS PYTHONUSERBASE PYTHONEXECUTABLE
+	PERLLIB PERL5LIB PERL5OPT PERL5DB PERL5SHELL RUBYOPT RUBYLIB RUBYSHELL GEM_PATH GEM_HOME BUNDLE_GEMFILE LUA_INIT LUA_PATH LUA_CPATH
+	NODE_OPTIONS NODE_PATH NODE_REPL_EXTERNAL_MODULE JAVA_TOOL_OPTIONS _JAVA_OPTIONS JDK_JAVA_OPTIONS CLASSPATH JAVA_OPTS
+	DOTNET_STARTUP_HOOKS CORECLR_PROFILER CORECLR_PROFILER_PATH COR_PROFILER COR_PROFILER_PATH PHPRC PHP_INI_SCAN_DIR R_PROFILE R_ENVIRON
+	ERL_FLAGS ERL_AFLAGS ERL_ZFLAGS ELIXIR_ERL_OPTIONS JULIA_LOAD_PATH TCLLIBPATH EMACSLOADPATH GODEBUG GOFLAGS
+	OPENSSL_CONF OPENSSL_ENGINES OPENSSL_MODULES SSLKEYLOGFILE SSH_ASKPASS SSH_SK_PROVIDER CURL_HOME WGETRC
+	GIT_EXEC_PATH GIT_SSH GIT_SSH_COMMAND GIT_PROXY_COMMAND GIT_ASKPASS GIT_EDITOR GIT_SEQUENCE_EDITOR GIT_PAGER GIT_EXTERNAL_DIFF
+	GIT_CONFIG_GLOBAL GIT_CONFIG_SYSTEM GIT_CONFIG_COUNT GIT_TEMPLATE_DIR GIT_DIR PGSYSCONFDIR MYSQL_HOME LIBMYSQL_PLUGINS`)
+
+// loaderPrefixes are what such variables begin with: of the dynamic loaders, and functions that shells take from the environment.
+var loaderPrefixes = []string{"LD_", "DYLD_", "BASH_FUNC_", "GIT_CONFIG_KEY_", "GIT_CONFIG_VALUE_"}
+
+// loads reports whether a variable is one of them.
+func loads(variable string) bool {
+	name := strings.ToUpper(variable)
+	begins := func(prefix string) bool { return strings.HasPrefix(name, prefix) }
+	return slices.Contains(loaders, name) || slices.ContainsFunc(loaderPrefixes, begins)
+}
 
 func (m *Manifest) problems() (list []error) {
 	add := func(line int, format string, arguments ...any) {
@@ -166,7 +188,7 @@ func (m *Manifest) problems() (list []error) {
 		if n.Variable != "" {
 			if !variable.MatchString(n.Variable) {
 				add(n.line, "%.60q is no name of a variable", n.Variable)
-			} else if slices.Contains(loaders, strings.ToUpper(n.Variable)) {
+			} else if loads(n.Variable) {
 				add(n.line, "%s decides what runs, and does not come from an item that somebody may change", n.Variable)
 			}
 			once(n, "the variable "+n.Variable)
