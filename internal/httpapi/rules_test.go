@@ -665,19 +665,23 @@ func TestADrawersKeyIsChanged(t *testing.T) {
 	read()
 }
 
-// Items are read from the file when they are needed: one that was edited there meanwhile is not served, not listed, and the
-// others still are.
-func TestAnItemEditedInTheFileWhileTheChestRunsIsNotServed(t *testing.T) {
+// Items are read from the file when they are needed: one that was edited there is not served, not listed, and the others still are. While
+// the chest runs, nothing is served any more from a file that something else has written to.
+func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 	r := startRuled(t)
 	end := time.Now().Add(time.Hour)
 	version(t, r.keeper, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
 	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "j", Version: client.Content([]byte("other"))}))
-	r.Restart(t) // nothing is in memory
 	db := must[*sql.DB](t)(sql.Open("sqlite", "file:"+filepath.Join(r.Dir, "chest", "chest.db")))
 	defer func() { _ = db.Close() }()
+	app, _ := r.at(t, 0)
 	if _, err := db.Exec("UPDATE versions SET not_after = 0 WHERE number = 2"); err != nil {
 		t.Fatal(err)
 	}
+	if _, _, err := app.Read(ctx, "d/j"); chesttest.Code(err) != "not_recorded" || !strings.Contains(err.Error(), "something else than Tansu") {
+		t.Errorf("while it runs: %v", err)
+	}
+	r.Restart(t)
 	app, keeper := r.at(t, 2*time.Hour)
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "internal" || strings.Contains(err.Error(), "two") {
 		t.Errorf("an edited row: %v", err)

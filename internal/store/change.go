@@ -236,7 +236,7 @@ func (c *wordChanges) inserted(result sql.Result, err error, row Row, n int64) e
 		return err
 	}
 	if added, err := result.RowsAffected(); err != nil || added != n {
-		return errors.Join(errSchema, err)
+		return errors.Join(ErrOthers, err)
 	}
 	if _, is := row.(Item); !is {
 		return nil

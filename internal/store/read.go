@@ -88,6 +88,9 @@ func (e *TamperedError) Sentences() (list []string) {
 func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if err := s.noteOthers(); err != nil { // before it is looked through
+		return nil, err
+	}
 	snapshot, l, stored, all, err := s.load(context.Background(), sealer, false)
 	if err != nil {
 		return nil, err

@@ -268,12 +268,13 @@ func TestSchemaWithAnythingElseInItIsNotOpened(t *testing.T) {
 	}
 }
 
-// The same put in while the file is open: nothing is taken any more, so that nothing is served without a stored entry.
+// The same put in while the file is open, or a row that is written by somebody else: nothing is taken any more, so that nothing is served without a stored entry.
 func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
 	for _, trigger := range []string{
 		"CREATE TRIGGER hush BEFORE INSERT ON entries BEGIN SELECT RAISE(IGNORE); END",
 		"CREATE TRIGGER later AFTER INSERT ON entries BEGIN DELETE FROM entries WHERE first = NEW.first; END",
 		"CREATE TRIGGER back AFTER INSERT ON buckets BEGIN UPDATE grants SET ended_at = 0; END",
+		"UPDATE versions SET suspended = 1",
 	} {
 		s, dir := newStore(t)
 		snapshot, err := s.Bind(root)
@@ -288,10 +289,24 @@ func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
 		if err := s.Submit(&Work{Entry: entry("end"), Change: updated(snapshot.Grants[0], after)}); !errors.Is(err, ErrNotRecorded) {
 			t.Errorf("%s: a change goes on: %v", trigger, err)
 		}
-		if _, err := s.Trouble(); err == nil || !strings.Contains(err.Error(), "outside Tansu") {
+		if _, err := s.Trouble(); err == nil || !strings.Contains(err.Error(), "something else than Tansu") {
 			t.Errorf("%s: the trouble is %v", trigger, err)
 		}
 		must(t, s.Close())
+	}
+}
+
+// Whoever copies the file while it is open, or looks into it, writes nothing to it.
+func TestCopyingTheFileIsNoWrite(t *testing.T) {
+	s, dir := newStore(t)
+	_, err := s.Bind(root)
+	must(t, err)
+	for n := range 3 {
+		edit(t, dir, "VACUUM INTO '"+filepath.Join(t.TempDir(), fmt.Sprint("copy", n))+"'")
+		edit(t, dir, "SELECT count(*) FROM grants")
+		must(t, s.ForgetJournal())
+		must(t, s.Submit(&Work{Entry: entry("read")}))
+		must(t, s.CatchUp())
 	}
 }
 

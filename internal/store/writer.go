@@ -77,8 +77,9 @@ const (
 type writer struct {
 	db        *sqlx.DB
 	queue     queue
-	insert    *sqlx.Stmt          // adds a row of entries, if the schema still is what it was when the file was opened
-	schema    int64               // SQLite's count of changes to the schema, as of then
+	insert    *sqlx.Stmt          // adds a row of entries, if nobody else has written to the file since it was looked through
+	schema    int64               // SQLite's count of changes to the schema, as of when the file was opened
+	others    int64               // and of what other connections have written, as of when all rows were checked
 	changes   map[string]*changes // by table
 	content   upsert
 	setBucket *sqlx.Stmt
@@ -161,9 +162,12 @@ func (w *writer) start() (err error) {
 	if err := w.db.Get(&w.schema, "PRAGMA schema_version"); err != nil {
 		return fmt.Errorf("read the version of the schema: %w", err)
 	}
+	if err := w.noteOthers(); err != nil {
+		return err
+	}
 	for statement, text := range map[**sqlx.Stmt]string{
 		&w.insert: `INSERT INTO entries (first, bodies, packed) SELECT ?, ?, ?
-			WHERE (SELECT schema_version FROM pragma_schema_version) = ?`,
+			WHERE (SELECT schema_version FROM pragma_schema_version) = ? AND (SELECT data_version FROM pragma_data_version) = ?`,
 		&w.setBucket:         "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:   "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setHashes: "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
@@ -462,24 +466,34 @@ func (w *writer) writeRows(tx *sqlx.Tx) error {
 	return nil
 }
 
-// insertRow adds a row of entries, and counts what the database says it has added: a trigger that somebody put into the file could
-// swallow it, or do something else with what is written in the same transaction.
+// noteOthers takes the file as it is now for one that nobody else has written to: it is about to be looked through.
+func (w *writer) noteOthers() error {
+	if err := w.db.Get(&w.others, "PRAGMA data_version"); err != nil {
+		return fmt.Errorf("read the version of the data: %w", err)
+	}
+	return nil
+}
+
+// insertRow adds a row of entries, if nobody else has written to the file, and counts what the database says it has added: a row that
+// somebody has put back as it once was has a good MAC, and a trigger could swallow an entry. Nothing is served or changed without one.
 func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 	bodies := r.Bodies
 	if r.Packed != nil {
 		bodies = ""
 	}
-	result, err := statement.Exec(r.First, bodies, r.Packed, w.schema)
+	result, err := statement.Exec(r.First, bodies, r.Packed, w.schema, w.others)
 	if err != nil {
 		return err
 	}
 	if added, err := result.RowsAffected(); err != nil || added != 1 {
-		return errors.Join(errSchema, err)
+		return errors.Join(ErrOthers, err)
 	}
 	return nil
 }
 
-var errSchema = errors.New("the schema of the database was changed outside Tansu while it was open: stop, and start from a backup")
+// ErrOthers says that the file was written to by something else than this program.
+var ErrOthers = errors.New("something else than Tansu wrote to the database while it was open: stop it, and examine the file before it is " +
+	"started again (tansu examine --dir)")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {
