@@ -751,3 +751,40 @@ func TestTrailPagesWithoutGapsOrRepeats(t *testing.T) {
 		t.Errorf("got %d entries, want 26", total)
 	}
 }
+
+// A browser that is left open is signed out by itself, and one that is used is not; signing out clears what it keeps.
+func TestConsoleSessionEndsByIdleness(t *testing.T) {
+	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP)
+	signIn := chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password +
+		`","session":"cookie"}`}
+	cookie, err := http.ParseSetCookie(chest.Do(t, signIn).Header.Get("Set-Cookie"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(method, path string) chesttest.Answer {
+		t.Helper()
+		return chest.Do(t, chesttest.Call{Method: method, Path: path, Header: map[string]string{"Cookie": cookie.Name + "=" + cookie.Value,
+			"Sec-Fetch-Site": "same-origin"}})
+	}
+	for n, at := range []time.Duration{59 * time.Minute, 117 * time.Minute, 176 * time.Minute} {
+		chest.Clock.Set(-at)
+		if got := ask("GET", "/api/drawers"); got.Status != 200 {
+			t.Fatalf("use %d: %d %s", n, got.Status, got.Problem.Detail)
+		}
+	}
+	token := chest.SignIn(t, "steward") // on the command line
+	chest.Clock.Set(-237 * time.Minute)
+	if got := ask("GET", "/api/drawers"); got.Status != 401 || !strings.Contains(got.Problem.Detail, "not used for an hour") {
+		t.Errorf("after an hour and a minute: %d %s", got.Status, got.Problem.Detail)
+	}
+	if _, err := chest.Client(t, token).Drawers(ctx); err != nil {
+		t.Errorf("a session of the command line: %v", err)
+	}
+	cookie, err = http.ParseSetCookie(chest.Do(t, signIn).Header.Get("Set-Cookie"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := ask("POST", "/api/sign-out"); got.Status != 204 || !strings.Contains(got.Header.Get("Clear-Site-Data"), "storage") {
+		t.Errorf("signing out: %d, %q", got.Status, got.Header.Get("Clear-Site-Data"))
+	}
+}

@@ -33,6 +33,18 @@ func TestDecodeErrorsDoNotRepeatTheBody(t *testing.T) {
 	}
 }
 
+// encoding/json takes "ſ" for "s" and the sign of the kelvin for "k": a name that only looks like a field's is no field.
+func TestNamesOfFieldsAreExact(t *testing.T) {
+	for _, body := range []string{`{"reference\u017f":["d/i"]}`, `{"referenceſ":["d/i"]}`, `{"References":["d/i"]}`} {
+		var into struct {
+			References []string `json:"references"`
+		}
+		if err := decodeText(body, &into); err == nil {
+			t.Errorf("%s was taken", body)
+		}
+	}
+}
+
 // Whatever passes means the same to every JSON reader: one object, each field once, in lower case.
 func FuzzDecodeIsStrict(f *testing.F) {
 	for _, seed := range []string{`{"name":"a"}`, `{"name":"a","name":"b"}`, `{"Name":"a"}`, `{"a":{"a":[1,{"b":2}]}}`, `{}{}`,

@@ -545,3 +545,25 @@ func TestAHostEnrolsWithACodeOnce(t *testing.T) {
 		t.Error("an ended code is taken")
 	}
 }
+
+// A key of tens of thousands of bits costs whoever verifies with it, and not who sends it: it is not taken, and what comes with a wrong
+// code is not looked at.
+func TestOversizedKeysAreNotUsed(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.App(t, "gate-controller")
+	modulus := make([]byte, 46_000/8)
+	for i := range modulus {
+		modulus[i] = 0xff
+	}
+	key := `{"kty":"RSA","e":"AQAB","n":"` + base64.RawURLEncoding.EncodeToString(modulus) + `"}`
+	answer := chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/identities/app:gate-controller/credentials", Token: chest.Steward,
+		Body: `{"kind":"key","public_key":` + key + `}`})
+	if answer.Status != 400 || !strings.Contains(answer.Problem.Detail, "8192 bits") {
+		t.Errorf("registered: %d %s", answer.Status, answer.Problem.Detail)
+	}
+	answer = chest.Do(t, chesttest.Call{Method: "POST", Path: "/api/enrol-host", Body: `{"code":"tansu_host_wrong","public_key":` + key +
+		`,"assertion":"x.y.z"}`})
+	if answer.Status != 401 || !strings.Contains(answer.Problem.Detail, "code is wrong") {
+		t.Errorf("with a wrong code: %d %s", answer.Status, answer.Problem.Detail)
+	}
+}
