@@ -50,6 +50,10 @@ func (s *Shelf) ReportReads(c chest.Caller, host string, reads []KeptRead) error
 	if a.St.Identity(c.ID).Kind != reference.App {
 		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: "apps_only", Detail: "only an app's reads are kept on hosts, and reported"})
 	}
+	first, err := s.firstReads(a, reads)
+	if err != nil {
+		return a.Fail(err)
+	}
 	batch := chest.NewBatch(len(reads))
 	c = c.Batched(batch, s.heart.Now())
 	for _, read := range reads {
@@ -60,7 +64,7 @@ func (s *Shelf) ReportReads(c chest.Caller, host string, reads []KeptRead) error
 		if read.Away {
 			one.Entry.Detail += ", while the chest was away"
 		}
-		if problem := mayHaveKept(one, read); problem != "" {
+		if problem := mayHaveKept(one, read, first); problem != "" {
 			// it is in the trail: the host can do nothing about it
 			_ = one.Refuse(&chest.Error{Code: chest.Refused, Reason: "not_kept", Detail: problem})
 			continue
@@ -76,9 +80,36 @@ func (s *Shelf) ReportReads(c chest.Caller, host string, reads []KeptRead) error
 	return nil
 }
 
+// firstReads are when the attempt's caller was first served each of the items that it reports reads of: what a host keeps, it was given
+// once. Microseconds since 1970, by the items' ids.
+func (s *Shelf) firstReads(a *chest.Attempt, reads []KeptRead) (map[string]int64, error) {
+	if err := s.records.CatchUp(); err != nil {
+		return nil, err
+	}
+	ids := map[string]bool{}
+	for _, read := range reads {
+		if spot := a.St.At(read.Reference.Drawer, read.Reference.Item); spot.Item != nil {
+			ids[spot.Item.Row.ID] = true
+		}
+	}
+	first := map[string]int64{}
+	for id := range ids {
+		uses, err := s.records.Uses(store.UseFilter{Kind: store.UseReadItem, Keys: []string{id}})
+		if err != nil {
+			return nil, err
+		}
+		for _, use := range uses {
+			if use.Other == a.Caller.Name {
+				first[id] = use.FirstAt
+			}
+		}
+	}
+	return first, nil
+}
+
 // mayHaveKept says why a host cannot have kept a value for a reader; empty when it can. Grants that have ended since count, and so does
 // a rule that was changed since then: the read happened before. What never was allowed is not taken as a read.
-func mayHaveKept(a *chest.Attempt, read KeptRead) string {
+func mayHaveKept(a *chest.Attempt, read KeptRead, first map[string]int64) string {
 	spot := a.St.At(read.Reference.Drawer, read.Reference.Item)
 	a.RestOnSpot(spot)
 	if spot.Item == nil || read.Version > len(spot.Item.Versions) {
@@ -103,6 +134,9 @@ func mayHaveKept(a *chest.Attempt, read KeptRead) string {
 		a.Entry.Grant = row.ID
 		if rules := spot.Item.Life.Rules; rules.Now.HostKeeps == 0 && rules.Next.HostKeeps == 0 {
 			return "no rule lets hosts keep it"
+		}
+		if at, was := first[spot.Item.Row.ID]; !was || read.At.Before(chest.FromMicros(at).Add(-clockSkew)) {
+			return "it was never given to it before that, so that there was nothing to keep"
 		}
 		return ""
 	}
