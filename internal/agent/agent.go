@@ -414,7 +414,11 @@ func (a *Agent) routes() http.Handler {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) { a.answer(w, r, answer) })
 	}
 	handle("GET /api/status", func(r *http.Request, s *served, _ Peer) (any, error) { return s.chest.Status(r.Context()) })
-	handle("GET /api/me", func(r *http.Request, s *served, _ Peer) (any, error) { return s.chest.Me(r.Context()) })
+	handle("GET /api/me", func(r *http.Request, s *served, _ Peer) (any, error) {
+		me, err := s.chest.Me(r.Context())
+		me.Grants = []client.Grant{} // what the app may do elsewhere is not for whoever may use a part of it here
+		return me, err
+	})
 	handle("GET /api/values/{drawer}/{item}", func(r *http.Request, s *served, p Peer) (any, error) {
 		text := r.PathValue("drawer") + "/" + r.PathValue("item")
 		if field := r.URL.Query().Get("field"); field != "" {
@@ -431,7 +435,7 @@ func (a *Agent) routes() http.Handler {
 		if asked.Subject != "" {
 			return nil, refused(http.StatusForbidden, "refused", "an agent asks only about the app that it serves")
 		}
-		checks, err := s.chest.Check(r.Context(), asked)
+		checks, err := s.check(r.Context(), asked)
 		return map[string]any{"checks": checks}, err
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
@@ -439,6 +443,29 @@ func (a *Agent) routes() http.Handler {
 			"an agent serves values and nothing else: talk to the chest for that"))
 	})
 	return mux
+}
+
+// check asks the chest what would come of reads, as far as the rule lets them be asked for here at all.
+func (s *served) check(ctx context.Context, asked client.Preflight) (checks []client.Check, err error) {
+	checks = make([]client.Check, len(asked.References))
+	var allowed client.Preflight
+	var at []int
+	for i, text := range asked.References {
+		if ref, err := reference.Parse(text); err == nil && ref.Item != "" && s.selects(ref) {
+			allowed.References, at = append(allowed.References, text), append(at, i)
+			continue
+		}
+		checks[i] = client.Check{Reference: text, Reason: "refused",
+			Detail: fmt.Sprintf("the agent on this host serves only %v here: whoever runs the host adds it to the rule", s.References)}
+	}
+	if len(at) == 0 {
+		return checks, nil
+	}
+	answers, err := s.chest.Check(ctx, allowed)
+	for i, one := range answers[:min(len(answers), len(at))] {
+		checks[at[i]] = one
+	}
+	return checks, err
 }
 
 func (a *Agent) readMany(r *http.Request, s *served, p Peer) (any, error) {

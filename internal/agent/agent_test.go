@@ -424,3 +424,23 @@ func TestSilentConnectionsDoNotKeepAnAgentFromStopping(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Whoever may use a part of what an app may read learns nothing of the rest from the agent: not what would come of reading it, and not what
+// the app may do elsewhere.
+func TestQuestionsHeedTheRule(t *testing.T) {
+	h := startHost(t)
+	h.Fill(t, "other", "key", "v")
+	if _, err := h.steward.Give(ctx, client.NewGrant{Subject: "app:gate-controller", Role: "consumer", Scope: "other/**"}); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	checks, err := h.app.Check(ctx, client.Preflight{References: []string{"other/key", "gates/pin", "other/none"}})
+	if err != nil || len(checks) != 3 || checks[0].Served || checks[0].Reason != "refused" || !checks[1].Served || checks[2].Served ||
+		checks[0].Detail != checks[2].Detail {
+		t.Errorf("%+v, %v", checks, err)
+	}
+	me, err := h.app.Me(ctx)
+	if err != nil || me.Subject != "app:gate-controller" || len(me.Grants) != 0 {
+		t.Errorf("%+v, %v", me, err)
+	}
+}
