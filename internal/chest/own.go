@@ -64,7 +64,7 @@ func (st *Snapshot) walkBehind(id string, above []string, visit func(id string) 
 	case reference.Team:
 		return slices.ContainsFunc(st.Holders(id), func(holder string) bool { return st.walkBehind(holder, above, visit) })
 	case reference.Person:
-		return row.Unconfirmed && st.Holds(RuleMaker) && by(row.CreatedBy)
+		return row.Unconfirmed && st.Holds(RuleMaker) && (by(row.CreatedBy) || by(row.CodeBy))
 	}
 	if st.Holds(RuleOwner) && by(row.Owner) || row.Owner == "" && by(row.CreatedBy) {
 		return true

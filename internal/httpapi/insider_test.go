@@ -123,6 +123,20 @@ func TestSomebodyMadeUpIsTheirMakers(t *testing.T) {
 	_, err = in.gate.Confirm(ctx, "person:relief")
 	refused(t, "their maker confirms them", err, "own_access")
 
+	// Somebody whom a colleague registered and who has not enrolled yet is no other way to the same.
+	must[client.Registered](t)(in.other.Register(ctx, client.NewIdentity{Kind: "person", Name: "starts-monday"}))
+	must[client.Issued](t)(in.gate.IssueCredential(ctx, "person:starts-monday", client.NewCredential{}))
+	_, err = in.gate.Give(ctx, client.NewGrant{Subject: "person:starts-monday", Role: "consumer", Scope: "d/**"})
+	refused(t, "giving to somebody whose code one has issued", err, "own_access")
+	_, err = in.gate.Confirm(ctx, "person:starts-monday")
+	refused(t, "confirming them", err, "own_access")
+	must[client.Registered](t)(in.steward.Register(ctx, client.NewIdentity{Kind: "person", Name: "starts-tuesday"}))
+	give(t, in.other, "person:starts-tuesday", "consumer", "d/**")
+	mine := "person:security-duty"
+	must[client.Identity](t)(in.gate.ChangeIdentity(ctx, "person:starts-tuesday", client.IdentityChanges{Owner: &mine}))
+	_, err = in.gate.IssueCredential(ctx, "person:starts-tuesday", client.NewCredential{})
+	refused(t, "a code for somebody who has access, as whom one has made oneself answer for", err, "approval_needed")
+
 	relief := in.Client(t, in.Enrol(t, registered.Credential.Secret))
 	give(t, in.other, "person:relief", "gatekeeper", "**")
 	second := must[client.Registered](t)(relief.Register(ctx, client.NewIdentity{Kind: "person", Name: "second"}))

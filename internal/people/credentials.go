@@ -21,6 +21,7 @@ import (
 	"tansu/internal/core/assertion"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -80,6 +81,9 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 		}
 		for _, old := range ended {
 			a.Change.Delete(old)
+		}
+		if coded := powers.Coded(a.St, c, row, a.Entry.At); coded.CodeBy != row.CodeBy || coded.Unconfirmed != row.Unconfirmed {
+			a.Change.Update(row, coded)
 		}
 		a.Change.Insert(cr)
 		return a.Commit("credential")

@@ -248,8 +248,8 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 			return a.Fail(err)
 		}
 		row := store.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
-			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name,
-			Unconfirmed: n.Kind == reference.Person && !a.St.IsSteward(c, a.Entry.At)}
+			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
+		row = powers.Coded(a.St, c, row, a.Entry.At)
 		a.Change.Insert(row)
 		if n.Kind != reference.Team && !n.NoSecret {
 			issued, cr := newCredential(row, a.Entry.At, time.Time{}, c.Name)

@@ -28,7 +28,7 @@ func (s *search) moves(who store.Identity, letting bool) (list []move) {
 		takers = append(takers, somebody)
 	}
 	tried := map[string]bool{who.ID: true}
-	for _, row := range slices.Concat(s.owned(who), s.acted[who.ID], s.useful) {
+	for _, row := range slices.Concat(s.owned(who), s.acted[who.ID], s.useful, s.expected) {
 		if !tried[row.ID] {
 			tried[row.ID] = true
 			list = append(list, s.issue(row.ID))
@@ -122,8 +122,8 @@ func (s *search) registerPerson(x state) (next state, step Step, ok bool) {
 		return x, step, false
 	}
 	made := store.Identity{ID: madeUpPerson, Kind: reference.Person, Name: "made-up", State: chest.Active, Password: "x",
-		CreatedBy: chest.SubjectOf(by), Unconfirmed: !x.st.IsSteward(as(by), s.now)}
-	next, ok = x.with(store.RowChange{After: made})
+		CreatedBy: chest.SubjectOf(by)}
+	next, ok = x.with(store.RowChange{After: Coded(x.st, as(by), made, s.now)})
 	return next.holding(madeUpPerson), Step{chest.SubjectOf(by), "registers a person who does not exist, and enrols as them"}, ok
 }
 
@@ -161,7 +161,7 @@ func (s *search) issue(of string) move {
 		}
 		rows := []store.RowChange{{After: newCredential(of, chest.SubjectOf(by))}}
 		if row.Kind == reference.Person {
-			after := row
+			after := Coded(x.st, as(by), row, s.now)
 			after.Password = "y"
 			rows = []store.RowChange{{Before: row, After: after}}
 		}

@@ -101,6 +101,7 @@ type search struct {
 	managers []store.Identity            // who may do something to access, or act as somebody who may
 	useful   []store.Identity            // as whom it is of use to act: a few of each kind
 	acted    map[string][]store.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
+	expected []store.Identity            // somebody who may do nothing and has not enrolled yet: anybody who registers could let them, or themselves
 	teams    []store.Identity            // in which it is of use to be
 	denials  []store.Grant               // that reach the target
 	approval bool                        // a second person is wanted
@@ -181,6 +182,12 @@ func (s *search) survey() {
 			s.managers = append(s.managers, row)
 		}
 	}
+	st.Identities(reference.Person+":", func(_ string, row store.Identity) bool {
+		if row.Kind == reference.Person && row.Password == "" && row.State == chest.Active && len(st.Policy.Of(row.ID)) == 0 {
+			s.expected = append(s.expected, row)
+		}
+		return row.Kind == reference.Person && len(s.expected) < alikeTried
+	})
 	st.Given(func(g store.Grant) bool {
 		if g.Effect == string(access.Deny) {
 			if scope, err := access.ParseScope(g.Scope); err == nil && scope.Intersects(s.scope) {

@@ -181,7 +181,7 @@ func having(st *chest.Snapshot, row store.Identity, now time.Time) (grants []acc
 // long as it has nothing, so may anybody who registers.
 func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string, now time.Time) Lack {
 	has := having(st, as, now)
-	if len(has) == 0 || st.IsSteward(c, now) || st.Owns(c, as) || !st.Holds(chest.RuleActing) {
+	if len(has) == 0 || st.IsSteward(c, now) || as.Kind == reference.App && st.Owns(c, as) || !st.Holds(chest.RuleActing) {
 		return Lack{}
 	}
 	if st.Own(c, who) {
@@ -201,6 +201,15 @@ func MayIssue(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.T
 			Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"}
 	}
 	return MayLetAct(st, c, row, c.ID, now)
+}
+
+// Coded is a person for whom a caller issues an enrolment code, or whom they register: who sees the code can enrol as them, so that until
+// somebody else confirms them they are the caller's. A steward's word is enough.
+func Coded(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) store.Identity {
+	if row.Kind == reference.Person && !st.IsSteward(c, now) {
+		row.Unconfirmed, row.CodeBy = true, c.Name
+	}
+	return row
 }
 
 // MayRestore says what a caller lacks to bring an identity back that was suspended.

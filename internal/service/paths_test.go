@@ -31,6 +31,8 @@ func organisation(t *testing.T, s *service.Service, steward chest.Caller) {
 	for _, name := range []string{"ticketing-lead", "front-desk", "security-duty", "security-night", "platform-oncall", "harbour-master"} {
 		person(t, s, steward, name)
 	}
+	_, err := s.Register(steward, people.NewIdentity{Kind: "person", Name: "starts-monday"}) // and has not enrolled yet
+	must(t, err)
 	for _, name := range []string{"readers", "gatekeepers", "outer"} {
 		_, err := s.Register(steward, people.NewIdentity{Kind: "team", Name: name})
 		must(t, err)
@@ -183,6 +185,9 @@ func randomOrganisation(random *rand.Rand) (rows []store.Identity, members []sto
 	for i := range rows {
 		rows[i].CreatedBy = chest.SubjectOf(any())
 		rows[i].Unconfirmed = rows[i].Kind == "person" && random.IntN(2) == 0
+		if rows[i].Unconfirmed {
+			rows[i].CodeBy = chest.SubjectOf(any())
+		}
 		if random.IntN(3) > 0 {
 			rows[i].Owner = chest.SubjectOf(any())
 		}
@@ -221,6 +226,9 @@ func closure(rows []store.Identity, members []store.Member, credentials []store.
 				through(row.ID, byName[row.Owner])
 			case row.Kind == "app" || row.Unconfirmed:
 				through(row.ID, byName[row.CreatedBy])
+			}
+			if row.Unconfirmed {
+				through(row.ID, byName[row.CodeBy])
 			}
 		}
 		for _, m := range members {
