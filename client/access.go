@@ -264,7 +264,7 @@ func (c *Client) Tighten(ctx context.Context, since time.Time) ([]Finding, error
 	var answer struct {
 		Findings []Finding `json:"findings"`
 	}
-	err := c.get(ctx, "/api/tighten?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
+	err := c.get(lengthy(ctx), "/api/tighten?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
 	return answer.Findings, err
 }
 

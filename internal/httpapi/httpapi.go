@@ -169,7 +169,7 @@ var routes = []route{
 	{"GET", "/api/policy", identified, (*api).exportPolicy},
 	{"POST", "/api/policy/difference", atLength, (*api).diffPolicy},
 	{"PUT", "/api/policy", atLength, (*api).applyPolicy},
-	{"GET", "/api/tighten", identified, (*api).tighten},
+	{"GET", "/api/tighten", atLength, (*api).tighten},
 	{"POST", "/api/steward/set-aside", identified, (*api).setStewardsAside},
 	{"POST", "/api/examine", atLength, (*api).examine},
 

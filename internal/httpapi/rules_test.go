@@ -317,7 +317,8 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 	if _, err := oncall.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
 		t.Errorf("by who may shred one item of it: %v", err)
 	}
-	wrapped := r.Rows(t, `SELECT wrapped_key FROM versions WHERE item IN (SELECT i.id FROM items i JOIN drawers d ON d.id = i.drawer WHERE d.name = 'd')
+	wrapped := r.Rows(t,
+		`SELECT wrapped_key FROM versions WHERE item IN (SELECT i.id FROM items i JOIN drawers d ON d.id = i.drawer WHERE d.name = 'd')
 		UNION SELECT wrapped FROM drawer_keys WHERE drawer IN (SELECT id FROM drawers WHERE name = 'd')`)
 	if len(wrapped) < 2 {
 		t.Fatalf("%d keys", len(wrapped))
@@ -678,7 +679,8 @@ func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 	if _, err := db.Exec("UPDATE versions SET not_after = 0 WHERE number = 2"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := app.Read(ctx, "d/j"); chesttest.Code(err) != "not_recorded" || !strings.Contains(err.Error(), "something else than Tansu") {
+	if _, _, err := app.Read(ctx, "d/j"); chesttest.Code(err) != "not_recorded" || !strings.Contains(err.Error(), "something else than "+
+		"Tansu") {
 		t.Errorf("while it runs: %v", err)
 	}
 	r.Restart(t)

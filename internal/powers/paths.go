@@ -101,7 +101,7 @@ type search struct {
 	managers []store.Identity            // who may do something to access, or act as somebody who may
 	useful   []store.Identity            // as whom it is of use to act: a few of each kind
 	acted    map[string][]store.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
-	expected []store.Identity            // somebody who may do nothing and has not enrolled yet: anybody who registers could let them, or themselves
+	expected []store.Identity            // who may do nothing and has not enrolled yet: who registers could do it for them
 	teams    []store.Identity            // in which it is of use to be
 	denials  []store.Grant               // that reach the target
 	approval bool                        // a second person is wanted

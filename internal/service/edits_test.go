@@ -113,7 +113,8 @@ func startAttacked(t *testing.T) *attacked {
 	must(t, err)
 	a := &attacked{material: envelope.NewKeyFile(), tokens: map[string]string{}, now: filepath.Join(t.TempDir(), "now.db"),
 		then: filepath.Join(t.TempDir(), "then.db")}
-	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: a.material, Hosts: []string{"localhost"}})
+	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: a.material,
+		Hosts: []string{"localhost"}})
 	must(t, err)
 	s, err := service.New(records, service.Options{})
 	must(t, err)
@@ -281,7 +282,8 @@ func (a *attacked) statement(t *testing.T, random *rand.Rand, path string, kind 
 		"UPDATE versions SET suspended = 0"}[random.IntN(5)]
 	text := []string{
 		"UPDATE " + table + " SET " + column + " = " + fmt.Sprintf(some, column) + " WHERE " + one,
-		"UPDATE " + table + " SET " + column + " = " + []string{column + " + 1", "NULL", "x'00'", "0", "''", "'active'"}[random.IntN(6)] + " WHERE " + one,
+		"UPDATE " + table + " SET " + column + " = " + []string{column + " + 1", "NULL", "x'00'", "0", "''",
+			"'active'"}[random.IntN(6)] + " WHERE " + one,
 		"DELETE FROM " + table + " WHERE " + one,
 		"CREATE TABLE twice AS SELECT * FROM " + table + "; INSERT INTO twice SELECT * FROM " + table + "; DROP TABLE " + table +
 			"; ALTER TABLE twice RENAME TO " + table,

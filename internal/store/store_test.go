@@ -268,7 +268,8 @@ func TestSchemaWithAnythingElseInItIsNotOpened(t *testing.T) {
 	}
 }
 
-// The same put in while the file is open, or a row that is written by somebody else: nothing is taken any more, so that nothing is served without a stored entry.
+// The same put in while the file is open, or a row that is written by somebody else: nothing is taken any more, so that nothing is served
+// without a stored entry, or by what was put back.
 func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
 	for _, trigger := range []string{
 		"CREATE TRIGGER hush BEFORE INSERT ON entries BEGIN SELECT RAISE(IGNORE); END",

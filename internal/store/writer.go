@@ -492,8 +492,8 @@ func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 }
 
 // ErrOthers says that the file was written to by something else than this program.
-var ErrOthers = errors.New("something else than Tansu wrote to the database while it was open: stop it, and examine the file before it is " +
-	"started again (tansu examine --dir)")
+var ErrOthers = errors.New("something else than Tansu wrote to the database while it was open: stop it, and examine the file before " +
+	"it is started again (tansu examine --dir)")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {
