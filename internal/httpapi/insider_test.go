@@ -92,6 +92,9 @@ func TestRegistrarDoesNotBecomeAnApp(t *testing.T) {
 	if _, err := owner.IssueCredential(ctx, "app:other", client.NewCredential{}); chesttest.Code(err) != "refused" {
 		t.Errorf("an owner issues for what is not theirs: %v", err)
 	}
+	in.Person(t, "harbour-master") // who has a password, and may do nothing
+	_, code := in.registrar.IssueCredential(ctx, "person:harbour-master", client.NewCredential{})
+	refused(t, "a new password for somebody who has one", code, "steward_only")
 	agree(t, err, in.registrar, in.other)
 	must[client.Issued](t)(in.registrar.IssueCredential(ctx, "app:ticket-api", client.NewCredential{}))
 }
