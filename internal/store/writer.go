@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -77,9 +78,9 @@ const (
 type writer struct {
 	db        *sqlx.DB
 	queue     queue
-	insert    *sqlx.Stmt          // adds a row of entries, if nobody else has written to the file since it was looked through
-	schema    int64               // SQLite's count of changes to the schema, as of when the file was opened
-	others    int64               // and of what other connections have written, as of when all rows were checked
+	insert    *sqlx.Stmt          // adds a row of entries
+	written   *sqlx.Stmt          // asks for SQLite's count of what other connections have written
+	others    int64               // that count, as of when all rows were checked
 	changes   map[string]*changes // by table
 	content   upsert
 	setBucket *sqlx.Stmt
@@ -159,15 +160,12 @@ func (w *writer) start() (err error) {
 	default:
 		w.seq = last.First + uint64(len(last.split())) - 1
 	}
-	if err := w.db.Get(&w.schema, "PRAGMA schema_version"); err != nil {
-		return fmt.Errorf("read the version of the schema: %w", err)
-	}
 	if err := w.noteOthers(); err != nil {
 		return err
 	}
 	for statement, text := range map[**sqlx.Stmt]string{
-		&w.insert: `INSERT INTO entries (first, bodies, packed) SELECT ?, ?, ?
-			WHERE (SELECT schema_version FROM pragma_schema_version) = ? AND (SELECT data_version FROM pragma_data_version) = ?`,
+		&w.insert:            "INSERT INTO entries (first, bodies, packed) VALUES (?, ?, ?)",
+		&w.written:           "PRAGMA data_version",
 		&w.setBucket:         "INSERT OR REPLACE INTO buckets (id, sum, revision, mac) VALUES (?, ?, ?, ?)",
 		&w.derived.posting:   "SELECT places FROM postings WHERE key = ? AND block = ?",
 		&w.derived.setHashes: "INSERT OR REPLACE INTO hashes (first, hashes) VALUES (?, ?)",
@@ -397,7 +395,7 @@ func (w *writer) write(batch []*Work) error {
 	case 0:
 		return nil
 	case 1: // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
-		return w.insertRow(w.insert, w.rows[0])
+		return cmp.Or(w.insertRow(w.insert, w.rows[0]), w.undisturbed(w.written))
 	}
 	return w.transaction(w.writeRows)
 }
@@ -463,6 +461,23 @@ func (w *writer) writeRows(tx *sqlx.Tx) error {
 			return err
 		}
 	}
+	if len(w.rows) == 0 {
+		return nil
+	}
+	return w.undisturbed(tx.Stmtx(w.written))
+}
+
+// undisturbed fails when something else has written to the file since all of it was checked: a row that somebody has put back as it once
+// was has a good MAC, and a trigger does what it likes. In a transaction nothing else can write meanwhile. A row of entries by itself may
+// be there then although it is said that it could not be written: nothing leaves for it.
+func (w *writer) undisturbed(written *sqlx.Stmt) error {
+	var now int64
+	if err := written.Get(&now); err != nil {
+		return fmt.Errorf("read the version of the data: %w", err)
+	}
+	if now != w.others {
+		return ErrOthers
+	}
 	return nil
 }
 
@@ -474,14 +489,13 @@ func (w *writer) noteOthers() error {
 	return nil
 }
 
-// insertRow adds a row of entries, if nobody else has written to the file, and counts what the database says it has added: a row that
-// somebody has put back as it once was has a good MAC, and a trigger could swallow an entry. Nothing is served or changed without one.
+// insertRow adds a row of entries, and counts what the database says it has added.
 func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 	bodies := r.Bodies
 	if r.Packed != nil {
 		bodies = ""
 	}
-	result, err := statement.Exec(r.First, bodies, r.Packed, w.schema, w.others)
+	result, err := statement.Exec(r.First, bodies, r.Packed)
 	if err != nil {
 		return err
 	}
