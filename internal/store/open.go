@@ -8,6 +8,7 @@ package store
 import (
 	"errors"
 	"net/url"
+	"os"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -58,6 +59,10 @@ func openIn(dir *datadir.Directory) (s *Store, err error) {
 	}
 	if err := schema.Upgrade(dir, s.db.DB); err != nil {
 		return s, err
+	}
+	s.path = dir.Database()
+	if s.file, err = os.Stat(s.path); err != nil {
+		return s, dir.Fault("cannot be read", "", err)
 	}
 	if s.read, err = connect(dir, "ro", 4); err != nil {
 		return s, err

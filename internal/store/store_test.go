@@ -297,6 +297,38 @@ func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
 	}
 }
 
+// A file that is removed under a chest that runs, or replaced by another one, takes nothing any more: what was acknowledged would be lost
+// when it is closed.
+func TestFileThatIsSwappedTakesNothing(t *testing.T) {
+	for what, swap := range map[string]func(dir string) error{
+		"removed": func(dir string) error { return os.RemoveAll(dir) },
+		"moved away": func(dir string) error {
+			return os.Rename(filepath.Join(dir, datadir.DatabaseName), filepath.Join(dir, "aside"))
+		},
+		"replaced by a backup": func(dir string) error {
+			edit(t, dir, "VACUUM INTO '"+filepath.Join(dir, "backup")+"'")
+			return os.Rename(filepath.Join(dir, "backup"), filepath.Join(dir, datadir.DatabaseName))
+		},
+	} {
+		s, dir := newStore(t)
+		snapshot, err := s.Bind(root)
+		must(t, err)
+		must(t, s.Submit(&Work{Entry: entry("read")}))
+		must(t, swap(dir))
+		after := snapshot.Grants[0]
+		after.EndedAt = 7
+		for _, work := range []*Work{{Entry: entry("read")}, {Entry: entry("end"), Change: updated(snapshot.Grants[0], after)}} {
+			if err := s.Submit(work); !errors.Is(err, ErrNotRecorded) || !errors.Is(err, ErrSwapped) {
+				t.Errorf("%s: %v", what, err)
+			}
+		}
+		if _, err := s.Trouble(); err == nil {
+			t.Errorf("%s: it is ready", what)
+		}
+		_ = s.Close()
+	}
+}
+
 // Whoever copies the file while it is open, or looks into it, writes nothing to it.
 func TestCopyingTheFileIsNoWrite(t *testing.T) {
 	s, dir := newStore(t)

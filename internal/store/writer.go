@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"os"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -81,6 +82,8 @@ type writer struct {
 	insert    *sqlx.Stmt          // adds a row of entries
 	written   *sqlx.Stmt          // asks for SQLite's count of what other connections have written
 	others    int64               // that count, as of when all rows were checked
+	path      string              // of the file
+	file      os.FileInfo         // what was there when it was opened
 	changes   map[string]*changes // by table
 	content   upsert
 	setBucket *sqlx.Stmt
@@ -395,7 +398,10 @@ func (w *writer) write(batch []*Work) error {
 	case 0:
 		return nil
 	case 1: // a statement by itself is a transaction, and costs a lone reader half of what one around it costs
-		return cmp.Or(w.insertRow(w.insert, w.rows[0]), w.undisturbed(w.written))
+		if err := w.undisturbed(w.written); err != nil {
+			return err
+		}
+		return cmp.Or(w.insertRow(w.insert, w.rows[0]), w.undisturbed(w.written)) // and nobody was in between
 	}
 	return w.transaction(w.writeRows)
 }
@@ -468,7 +474,8 @@ func (w *writer) writeRows(tx *sqlx.Tx) error {
 }
 
 // undisturbed fails when something else has written to the file since all of it was checked: a row that somebody has put back as it once
-// was has a good MAC, and a trigger does what it likes. In a transaction nothing else can write meanwhile. A row of entries by itself may
+// was has a good MAC, and a trigger does what it likes; and when the file that is open is not the one in the directory any more, so that
+// what is written to it is lost when it is closed. In a transaction nothing else can write meanwhile. A row of entries by itself may
 // be there then although it is said that it could not be written: nothing leaves for it.
 func (w *writer) undisturbed(written *sqlx.Stmt) error {
 	var now int64
@@ -477,6 +484,9 @@ func (w *writer) undisturbed(written *sqlx.Stmt) error {
 	}
 	if now != w.others {
 		return ErrOthers
+	}
+	if there, err := os.Stat(w.path); err != nil || !os.SameFile(there, w.file) {
+		return ErrSwapped
 	}
 	return nil
 }
@@ -508,6 +518,10 @@ func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 // ErrOthers says that the file was written to by something else than this program.
 var ErrOthers = errors.New("something else than Tansu wrote to the database while it was open: stop it, and examine the file before " +
 	"it is started again (tansu examine --dir)")
+
+// ErrSwapped says that the file was removed, or another one was put in its place.
+var ErrSwapped = errors.New("the database in the directory is not the one that is open any more: it was removed, or another one was put in " +
+	"its place; stop the service, and start it with the one that is meant")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {
