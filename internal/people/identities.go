@@ -471,7 +471,7 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 			if err := owner(a.St, "owner", *ch.Owner); err != nil {
 				return a.Fail(err)
 			}
-			if heir, named := a.St.IdentityOf(*ch.Owner); named {
+			if heir, named := a.St.IdentityOf(*ch.Owner); named && *ch.Owner != before.Owner {
 				if err := powers.Unless(a, letAct(a, before, heir)); err != nil {
 					return err
 				}
