@@ -7,9 +7,11 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 
@@ -25,8 +27,8 @@ var migrations embed.FS
 // ApplicationID is in the header of a chest's file (SQLite file format, section 1.3.17): "TANS".
 const ApplicationID = 0x54414e53
 
-// Upgrade brings the schema of a chest's database up to date, each migration in one transaction, and checks that it is then what this
-// program makes. The error is a [*datadir.Error].
+// Upgrade brings the schema of a chest's database up to date, and checks that it is then what this program makes. When that is not
+// possible, the file stays as it was, for the program that made it. The error is a [*datadir.Error].
 func Upgrade(dir *datadir.Directory, db *sql.DB) error {
 	ctx := context.Background()
 	var id, tables int
@@ -50,9 +52,12 @@ func Upgrade(dir *datadir.Directory, db *sql.DB) error {
 		if err != nil {
 			return dir.Fault("has no readable schema version", "", err)
 		}
-		if found > known {
+		switch {
+		case found > known:
 			return dir.Fault(fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
 				"use the newer program", nil)
+		case found < known:
+			return upgradeWhole(ctx, dir, db, provider)
 		}
 	}
 	if _, err := db.Exec(fmt.Sprintf("PRAGMA application_id = %d", ApplicationID)); err != nil {
@@ -62,6 +67,43 @@ func Upgrade(dir *datadir.Directory, db *sql.DB) error {
 		return dir.Fault("its schema cannot be brought up to date", "", err)
 	}
 	return check(dir, db)
+}
+
+// upgradeWhole makes all migrations or none: each is a transaction by itself, and what came before one that fails is taken back by a copy
+// of the file, which is there only meanwhile.
+func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provider *goose.Provider) (err error) {
+	aside := dir.Database() + ".before"
+	if err := os.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a start that was cut off
+		return dir.Fault("cannot be written", "", err)
+	}
+	if _, err := db.Exec("VACUUM INTO ?", aside); err != nil {
+		return dir.Fault("cannot be copied before its schema is brought up to date", "make room on the disk", err)
+	}
+	if err := os.Chmod(aside, 0o600); err != nil {
+		return dir.Fault("cannot be written", "", err)
+	}
+	_, err = provider.Up(ctx)
+	if err != nil {
+		err = dir.Fault("its schema cannot be brought up to date, and it is as it was", "", err)
+	} else {
+		err = check(dir, db)
+	}
+	if err == nil {
+		return os.Remove(aside)
+	}
+	back := db.Close()
+	for _, journal := range []string{"-wal", "-shm"} { // which would be of the other file
+		if err := os.Remove(dir.Database() + journal); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			back = errors.Join(back, err)
+		}
+	}
+	if back == nil {
+		back = os.Rename(aside, dir.Database())
+	}
+	if back != nil {
+		return dir.Fault("its schema cannot be brought up to date; how it was is in "+aside, "", errors.Join(err, back))
+	}
+	return err
 }
 
 func newProvider(db *sql.DB) (*goose.Provider, error) {

@@ -2,9 +2,16 @@ package schema
 
 import (
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
+	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
+
+	"tansu/internal/datadir"
 )
 
 // released are the migrations that chests have been through, by the beginning of their SHA-256. One that was released is never edited: a
@@ -43,5 +50,58 @@ func TestReleasedMigrationsStayAsTheyAre(t *testing.T) {
 	}
 	if len(files) != len(released) {
 		t.Errorf("there are %d migrations, and %d were released", len(files), len(released))
+	}
+}
+
+// A migration that fails, after others that did not, leaves the file as the older program knows it.
+func TestFailedUpgradeLeavesTheFileAsItWas(t *testing.T) {
+	dir, err := datadir.Create(filepath.Join(t.TempDir(), "chest"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = dir.Release() }()
+	open := func() *sql.DB {
+		t.Helper()
+		db, err := sql.Open("sqlite", "file:"+dir.Database()+"?_pragma=journal_mode(WAL)")
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.SetMaxOpenConns(1)
+		t.Cleanup(func() { _ = db.Close() })
+		return db
+	}
+	older := open()
+	provider, err := newProvider(older)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := provider.UpTo(t.Context(), 11); err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{fmt.Sprintf("PRAGMA application_id = %d", ApplicationID),
+		"ALTER TABLE identities ADD COLUMN unconfirmed TEXT"} { // which the last migration adds, too
+		if _, err := older.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before, err := read(older)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := older.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := Upgrade(dir, open()); err == nil || !strings.Contains(err.Error(), "it is as it was") {
+		t.Fatalf("got %v", err)
+	}
+	after, err := read(open())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if wrong := differences(after, before); len(wrong) > 0 {
+		t.Errorf("it is another one: %v", wrong)
+	}
+	if left, err := os.Stat(dir.Database() + ".before"); err == nil {
+		t.Errorf("%s is left", left.Name())
 	}
 }
