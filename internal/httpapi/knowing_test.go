@@ -65,10 +65,9 @@ func TestNoAnswerNamesWhatItsReaderMayNotKnow(t *testing.T) {
 		t.Fatal(err)
 	}
 	parameter := regexp.MustCompile(`\{(\w+)\}`)
-	values := map[string][]string{"drawer": {"d"}, "item": {"i", "i@1"}, "subject": {"app:ticket-api", owner, "team:crew", "person:narrow-a"},
-		"action": {"read_value", "grant"}, "target": {"d/i", "d", ""}, "reference": {"d/i"}, "q": {"", "x", "secret", "vault"},
-		"receipt": {receipt},
-		"request": {"rq_none"}, "seq": {"1", "20"}, "other": {"d/j"}}
+	values := map[string][]string{"drawer": {"d"}, "item": {"i"}, "subject": {"app:ticket-api", owner, "team:crew"}, "action": {"read_value"},
+		"target": {"d/i"}, "reference": {"d/i"}, "q": {"x", "vault"}, "receipt": {receipt}, "request": {"rq_none"}, "seq": {"20"},
+		"other": {"d/j"}}
 	canaries := []string{"vault-x", "secret-y", "canary-words"}
 	asked := 0
 	for who, token := range narrow {

@@ -444,6 +444,11 @@ func TestKeptReadsThatCannotHaveBeenAreNotReads(t *testing.T) {
 			Version: version, At: at, By: "user gate"}}))
 		return len(reads(t, s, steward)) > before
 	}
+	if report("i", 1, time.Now()) {
+		t.Error("it was never given to that host, and counts as a read")
+	}
+	_, err = s.ReadValue(c, reference.Reference{Drawer: "d", Item: "i"})
+	must(t, err)
 	now := time.Now()
 	if report("i", 1, now) {
 		t.Error("no rule lets hosts keep it, and it counts as a read")
