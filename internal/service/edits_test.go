@@ -62,6 +62,47 @@ func TestEditsOfAStoppedChestGainNothing(t *testing.T) {
 	t.Logf("%d edits of a stopped chest: %v", edits(1), came)
 }
 
+// What somebody would try who knows how a chest is stored, table by table: old rows in pairs, all old rows of a table, nothing left of it,
+// another table in its place, and triggers that swallow, undo or give.
+func TestCraftedEditsGainNothing(t *testing.T) {
+	if testing.Short() {
+		t.Skip("some hundreds of starts")
+	}
+	a := startAttacked(t)
+	came, tried := map[string]int{}, 0
+	for _, table := range a.tables {
+		crafted := []string{
+			"ATTACH '" + a.then + "' AS was; DELETE FROM main." + table + "; INSERT INTO main." + table + " SELECT * FROM was." + table,
+			"ATTACH '" + a.then + "' AS was; CREATE TABLE twice AS SELECT * FROM was." + table + " UNION ALL SELECT * FROM was." + table +
+				" UNION ALL SELECT * FROM main." + table + "; DROP TABLE main." + table + "; ALTER TABLE twice RENAME TO " + table,
+			"ATTACH '" + a.then + "' AS was; INSERT OR IGNORE INTO main." + table + " SELECT * FROM was." + table,
+			"DELETE FROM " + table,
+			"ALTER TABLE " + table + " RENAME TO kept; CREATE VIEW " + table + " AS SELECT * FROM kept",
+		}
+		for _, timing := range []string{"BEFORE INSERT", "AFTER UPDATE"} {
+			for _, body := range []string{"SELECT RAISE(IGNORE)", "UPDATE grants SET ended_at = 0", "DELETE FROM entries"} {
+				crafted = append(crafted, "CREATE TRIGGER t "+timing+" ON "+table+" BEGIN "+body+"; END")
+			}
+		}
+		for _, text := range crafted {
+			dir := a.copied(t)
+			db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "chest.db")+"?_pragma=foreign_keys(0)")
+			must(t, err)
+			db.SetMaxOpenConns(1)
+			_, _ = db.Exec(text) // what SQLite refuses is no edit
+			must(t, db.Close())
+			what, err := within(time.Minute, func() (string, error) { return a.opened(dir) })
+			if err != nil {
+				t.Errorf("%s: %v", text, err)
+			}
+			tried++
+			came[what]++
+			_ = os.RemoveAll(dir)
+		}
+	}
+	t.Logf("%d crafted edits of a stopped chest: %v", tried, came)
+}
+
 // The same while it runs.
 func TestEditsOfARunningChestGainNothing(t *testing.T) {
 	a := startAttacked(t)
