@@ -106,8 +106,8 @@ func StoreError(err error, what string) error {
 		return &Error{Code: NotRecorded, Detail: "something else than Tansu wrote to the database, so nothing is served or changed: who " +
 			"runs the service stops it, examines the file (tansu examine --dir) and starts it again", Err: err}
 	case errors.Is(err, store.ErrSwapped):
-		return &Error{Code: NotRecorded, Detail: "the database was removed, or another one was put in its place, so nothing is served or changed: " +
-			"who runs the service stops it and starts it with the one that is meant", Err: err}
+		return &Error{Code: NotRecorded, Detail: "the database was removed, or another one was put in its place, so nothing is served or " +
+			"changed: who runs the service stops it and starts it with the one that is meant", Err: err}
 	case errors.Is(err, store.ErrNotRecorded):
 		return &Error{Code: NotRecorded, Detail: "the trail cannot be written, so nothing is served or changed; look at the disk of the service",
 			Err: err}

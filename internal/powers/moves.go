@@ -66,6 +66,9 @@ func (s *search) moves(who store.Identity, letting bool) (list []move) {
 	for _, row := range s.start.CustomRoles() {
 		list = append(list, s.widenRole(row.Name))
 	}
+	for _, labels := range s.labels {
+		list = append(list, s.relabel(labels))
+	}
 	return append(list, s.lift)
 }
 
@@ -336,6 +339,26 @@ func (s *search) lift(x state) (next state, step Step, ok bool) {
 		return changes(p) && s.gives(x.st, p) && (second || !x.st.Holds(chest.RuleLift)) && !s.widens(x, c, lifted)
 	})
 	return lifted, Step{chest.SubjectOf(by), "lifts the rule that a second person agrees, and agrees to that"}, ok
+}
+
+// relabel gives the item labels by which a scope selects it.
+func (s *search) relabel(labels string) move {
+	return func(x state) (next state, step Step, ok bool) {
+		spot := x.st.At(s.names...)
+		if spot.Item == nil || spot.Item.Row.Labels == labels {
+			return x, step, false
+		}
+		after := spot.Item.Row
+		after.Labels = labels
+		next, ok = x.with(store.RowChange{Before: spot.Item.Row, After: after})
+		if !ok {
+			return x, step, false
+		}
+		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+			return s.may(x.st, p, access.ChangeItem, s.names...) && s.gives(x.st, p) && !s.widens(x, c, next)
+		})
+		return next, Step{chest.SubjectOf(by), "labels it " + labels}, ok
+	}
 }
 
 func (s *search) widens(x state, c chest.Caller, after state) bool {

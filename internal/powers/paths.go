@@ -105,6 +105,7 @@ type search struct {
 	teams    []store.Identity            // in which it is of use to be
 	denials  []store.Grant               // that reach the target
 	approval bool                        // a second person is wanted
+	labels   []string                    // by which scopes of useful grants would select the target
 	made     int                         // how many moves, the first ones, make somebody up
 	looked   int
 	cut      bool
@@ -147,7 +148,7 @@ func sorted(text string) string {
 func (s *search) survey() {
 	s.doers, s.acted = map[string]bool{}, map[string][]store.Identity{}
 	st, manages, kinds := s.start, map[string]bool{}, map[string]int{}
-	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
+	st.Policy.Subjects(func(id string, grants []access.Grant) bool {
 		row := st.Identity(id)
 		powers := s.powersOf(st, row)
 		if powers == "" {
@@ -155,6 +156,12 @@ func (s *search) survey() {
 		}
 		if s.may(st, row, s.action, s.names...) {
 			s.doers[id] = true
+		}
+		for _, g := range grants {
+			if text := g.Scope.Labels(); text != "" && g.Effect == access.Allow && g.Role.Actions&s.action != 0 && g.Scope.Intersects(s.scope) &&
+				!slices.Contains(s.labels, text) && len(s.labels) < 4*alikeTried {
+				s.labels = append(s.labels, text)
+			}
 		}
 		if strings.ContainsAny(powers, "bcde") {
 			manages[id] = true

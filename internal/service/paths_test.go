@@ -28,7 +28,8 @@ func organisation(t *testing.T, s *service.Service, steward chest.Caller) {
 		_, _, err := s.AddRole(steward, r)
 		must(t, err)
 	}
-	for _, name := range []string{"ticketing-lead", "front-desk", "security-duty", "security-night", "platform-oncall", "harbour-master"} {
+	for _, name := range []string{"ticketing-lead", "front-desk", "security-duty", "security-night", "platform-oncall", "harbour-master",
+		"rota-trainee"} {
 		person(t, s, steward, name)
 	}
 	_, err := s.Register(steward, people.NewIdentity{Kind: "person", Name: "starts-monday"}) // and has not enrolled yet
@@ -63,6 +64,8 @@ func organisation(t *testing.T, s *service.Service, steward chest.Caller) {
 		{"team:readers", "consumer", "d/i", ""}, {"team:gatekeepers", "gatekeeper", "**", ""},
 		{"person:harbour-master", "gatekeeper", "d/**", ""}, {"person:harbour-master", "consumer", "d/i", ""},
 		{"person:harbour-master", "consumer", "d/i", "deny"},
+		{"person:rota-trainee", "consumer", "d/**[tier=database]", ""}, {"person:rota-trainee", "keeper", "d/**", ""},
+		{"person:rota-trainee", "gatekeeper", "d/**", ""},
 	} {
 		_, _, err := s.Give(steward, rights.NewGrant{Subject: g.subject, Role: g.role, Scope: g.scope, Effect: g.effect})
 		must(t, err)

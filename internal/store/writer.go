@@ -520,8 +520,8 @@ var ErrOthers = errors.New("something else than Tansu wrote to the database whil
 	"it is started again (tansu examine --dir)")
 
 // ErrSwapped says that the file was removed, or another one was put in its place.
-var ErrSwapped = errors.New("the database in the directory is not the one that is open any more: it was removed, or another one was put in " +
-	"its place; stop the service, and start it with the one that is meant")
+var ErrSwapped = errors.New("the database in the directory is not the one that is open any more: it was removed, or another one was put " +
+	"in its place; stop the service, and start it with the one that is meant")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {

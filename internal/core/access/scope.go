@@ -78,6 +78,9 @@ func (s Scope) Touches(drawer string) bool { return s.pattern.Touches(drawer) }
 // Drawer is the one drawer in which everything is that the scope selects; empty when there may be several.
 func (s Scope) Drawer() string { return s.pattern.Drawer() }
 
+// Labels are what the scope asks for besides a name, as text; empty for none.
+func (s Scope) Labels() string { return s.labels.String() }
+
 // Whole reports whether the scope selects a drawer of some name and everything in it, whatever the labels.
 func (s Scope) Whole(drawer string) bool {
 	return len(s.labels) == 0 && s.pattern.Whole(drawer)
