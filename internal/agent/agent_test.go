@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,13 +31,13 @@ type host struct {
 	key     []byte
 	address string
 	app     *client.Client // over the agent's socket
-	clock   func() time.Time
+	ahead   atomic.Int64 // how far the agent's clock is ahead; it reads it whenever it likes
 	extra   string // more of the agent's configuration
 }
 
 func startHost(t *testing.T) *host {
 	t.Helper()
-	h := &host{Chest: chesttest.Start(t), t: t, dir: t.TempDir(), clock: time.Now}
+	h := &host{Chest: chesttest.Start(t), t: t, dir: t.TempDir()}
 	h.steward = h.Client(t, h.Steward)
 	h.Fill(t, "gates", "pin", "4711")
 	h.Fill(t, "strict", "pin", "0815")
@@ -80,7 +81,7 @@ func (h *host) start(more ...agent.Rule) *agent.Agent {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: func() time.Time { return h.clock() },
+	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) },
 		Connect: func(string) (*client.Client, error) {
 			return client.New(client.Options{Address: h.address, Authority: authority, App: "gate-controller", Key: h.key})
 		}})
@@ -245,12 +246,11 @@ func TestAnOutageIsBridgedAndRecorded(t *testing.T) {
 		strings.Contains(string(journal), "NDcxMQ") {
 		t.Errorf("the journal is %q, %v", journal, err)
 	}
-	soon := time.Now()
-	h.clock = func() time.Time { return soon.Add(2 * time.Hour) }
+	h.ahead.Store(int64(2 * time.Hour))
 	if _, code := h.read("gates/pin"); code != "chest_away" {
 		t.Errorf("after the time that the rule gives: %s", code)
 	}
-	h.clock = time.Now
+	h.ahead.Store(0)
 	back()
 	h.until("what was read during the outage is in the trail", func() bool {
 		page, err := h.steward.Trail(ctx, client.TrailFilter{Action: "read_value", Target: "gates/pin", Limit: 500})
