@@ -31,8 +31,8 @@ type host struct {
 	key     []byte
 	address string
 	app     *client.Client // over the agent's socket
-	ahead   atomic.Int64 // how far the agent's clock is ahead; it reads it whenever it likes
-	extra   string // more of the agent's configuration
+	ahead   atomic.Int64   // how far the agent's clock is ahead; it reads it whenever it likes
+	extra   string         // more of the agent's configuration
 }
 
 func startHost(t *testing.T) *host {
@@ -81,7 +81,8 @@ func (h *host) start(more ...agent.Rule) *agent.Agent {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) },
+	now := func() time.Time { return time.Now().Add(time.Duration(h.ahead.Load())) }
+	running, err := agent.Start(agent.Options{Config: config, Host: "gate-house", Now: now,
 		Connect: func(string) (*client.Client, error) {
 			return client.New(client.Options{Address: h.address, Authority: authority, App: "gate-controller", Key: h.key})
 		}})
