@@ -222,7 +222,8 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
 	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")
-	command.Flags().StringSliceVar(&o.Hosts, "host", nil, "a further `name` that clients use, or localhost:PORT where a tunnel to it ends; can be repeated")
+	command.Flags().StringSliceVar(&o.Hosts, "host", nil,
+		"a further `name` that clients use, or localhost:PORT where a tunnel to it ends; can be repeated")
 	command.Flags().BoolVar(&plain, "plain-http", false, "serve without TLS; only on loopback")
 	command.Flags().StringVar(&logFormat, "log", "text", "the log's `format`: text or json")
 	_ = command.MarkFlagRequired("dir")

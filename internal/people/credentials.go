@@ -313,8 +313,8 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 			return err
 		}
 		subject, id = chest.SubjectOf(row), made.ID
-		made.Identity, made.CreatedAt, made.CreatedBy = row.ID, chest.Micros(a.Entry.At),
-			before.CreatedBy // who issued the code could have used it
+		made.Identity, made.CreatedAt = row.ID, chest.Micros(a.Entry.At)
+		made.CreatedBy = before.CreatedBy // who issued the code could have used it
 		after, detail := before, detailOf(before)
 		detail.UsedAt, detail.UsedFrom, detail.UsedFor = chest.Micros(a.Entry.At), origin.Addr, made.ID
 		after.Detail = detail.text()

@@ -268,8 +268,7 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 			registered.Notes = append(registered.Notes, "it has no owner: nobody answers for it")
 		case n.Kind == reference.App && registered.Credential.ID != "" && !a.St.IsSteward(c, a.Entry.At) && n.Owner != c.Name:
 			registered.Notes = append(registered.Notes, "you have seen its secret, and so it counts as your own: to give it access yourself, "+
-				"let its "+
-				"owner issue one and end this, or register with no_secret (--no-secret)")
+				"let its owner issue one and end this, or register with no_secret (--no-secret)")
 		case row.Unconfirmed:
 			registered.Notes = append(registered.Notes, "nobody else has confirmed who that is: until somebody does, they count as your own")
 		}
@@ -387,13 +386,18 @@ func (s *People) Confirm(c chest.Caller, subject string) (d Identity, err error)
 		after := before
 		after.Unconfirmed = false
 		a.Change.Update(before, after)
-		if err := a.Commit(subject); err != nil {
-			return err
-		}
-		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
-		return nil
+		d, err = commitIdentity(a, subject, before.ID)
+		return err
 	})
 	return d, err
+}
+
+// commitIdentity commits what was changed of an identity, and describes what it is then.
+func commitIdentity(a *chest.Attempt, subject, id string) (Identity, error) {
+	if err := a.Commit(subject); err != nil {
+		return Identity{}, err
+	}
+	return describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, id)), nil
 }
 
 // toHandle is toChange for what the owner of an app may do with it, too.
@@ -489,11 +493,8 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 			}
 		}
 		a.Change.Update(before, after)
-		if err := a.Commit(subject); err != nil {
-			return err
-		}
-		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
-		return nil
+		d, err = commitIdentity(a, subject, before.ID)
+		return err
 	})
 	return d, err
 }

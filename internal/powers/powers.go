@@ -47,8 +47,7 @@ func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Tim
 		l = Lack{Reason: chest.OwnAccess, Detail: WidensOwn}
 		if issued := issuedBy(st, c, subject); issued != "" {
 			l.Detail = "you issued " + issued + " of " + chest.SubjectOf(st.Identity(subject)) + ": whoever has it can act as it, and nobody " +
-				"widens " +
-				"their own access; let its owner issue one (and end yours), or let another gatekeeper give this"
+				"widens their own access; let its owner issue one (and end yours), or let another gatekeeper give this"
 		}
 	}
 	return l
@@ -143,8 +142,7 @@ func MayLeave(st *chest.Snapshot, c chest.Caller, team, member store.Identity, n
 	denied := slices.DeleteFunc(reaching(st, team.ID), func(g access.Grant) bool { return g.Effect != access.Deny || g.Ended(now) })
 	if member.ID == c.ID || len(denied) > 0 && st.Own(c, member.ID) && st.Holds(chest.RuleOwn) && !st.IsSteward(c, now) {
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody takes themselves, or what is their own, out of a team, which may deny as well " +
-			"as give; " +
-			"another gatekeeper can"}
+			"as give; another gatekeeper can"}
 	}
 	if !st.Holds(chest.RuleMember) {
 		return Lack{}

@@ -38,7 +38,7 @@ type Identity struct {
 	CreatedBy   string `db:"created_by" json:"created_by"`
 	Purpose     string `db:"purpose" json:"purpose,omitempty"`         // of an app
 	Environment string `db:"environment" json:"environment,omitempty"` // of an app; empty for any
-	Unconfirmed bool   `db:"unconfirmed" json:"unconfirmed,omitempty"` // a person whom only who registered them, or issued their code, has seen
+	Unconfirmed bool   `db:"unconfirmed" json:"unconfirmed,omitempty"` // a person whom only who registered them has seen
 	CodeBy      string `db:"code_by" json:"code_by,omitempty"`         // who issued the last enrolment code of a person
 	Seal
 }

@@ -80,7 +80,12 @@ export const useHolders = (action: string, target: string, enabled: boolean) =>
   useQuery({ enabled, queryKey: ["holders", action, target], queryFn: () => data(api.GET("/api/ask/holders", { params: { query: { action, target } } })) });
 
 export const usePaths = (action: string, target: string, enabled: boolean) =>
-  useQuery({ enabled, queryKey: ["paths", action, target], queryFn: () => data(api.GET("/api/ask/paths", { params: { query: { action, target } } })), retry: false });
+  useQuery({
+    enabled,
+    queryKey: ["paths", action, target],
+    queryFn: () => data(api.GET("/api/ask/paths", { params: { query: { action, target } } })),
+    retry: false,
+  });
 
 export const useReach = (subject: string, enabled: boolean) =>
   useQuery({ enabled, queryKey: ["reach", subject], queryFn: () => data(api.GET("/api/ask/reach", { params: { query: { subject } } })) });

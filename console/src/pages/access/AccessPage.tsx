@@ -63,7 +63,12 @@ function Section({ title, identities, grants }: SectionProps) {
             {identities.map((i) => (
               <tr key={i.subject}>
                 <td className="min-w-44"><Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>{i.subject.replace(/^.*?:/, "")}</Link></td>
-                <td><Mark state={i.enrolled && i.confirmed ? i.state : "waiting"} word={!i.enrolled ? "not enrolled" : i.confirmed ? i.state.replace("_", " ") : "not confirmed"} /></td>
+                <td>
+                  <Mark
+                    state={i.enrolled && i.confirmed ? i.state : "waiting"}
+                    word={!i.enrolled ? "not enrolled" : i.confirmed ? i.state.replace("_", " ") : "not confirmed"}
+                  />
+                </td>
                 <td><Access grants={grants.filter((g) => g.subject === i.subject && g.in_force)} /></td>
                 <td className="name text-sm">{i.owner}</td>
                 <td>{i.subject.startsWith("team:") ? <span className="muted">a team</span> : <When at={i.seen.at} />}</td>

@@ -29,8 +29,24 @@ export function IdentityPage() {
     <>
       <PageHead
         above={{ to: "/access", text: "people and apps" }}
-        title={<><span className="name">{subject}</span>{identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}{identity.data?.confirmed === false && <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>}</>}
-        aside={identity.data && <>{!identity.data.confirmed && <ConfirmButton identity={identity.data} />}{!team && <StateButton identity={identity.data} />}<button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button></>}
+        title={
+          <>
+            <span className="name">{subject}</span>
+            {identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}
+            {identity.data?.confirmed === false && (
+              <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>
+            )}
+          </>
+        }
+        aside={
+          identity.data && (
+            <>
+              {!identity.data.confirmed && <ConfirmButton identity={identity.data} />}
+              {!team && <StateButton identity={identity.data} />}
+              <button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button>
+            </>
+          )
+        }
       >
         {identity.data && (
           <p>
@@ -68,7 +84,11 @@ function ConfirmButton({ identity }: { identity: Schemas["Identity"] }) {
       <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>
       {asking && (
         <Dialog title={`Is ${identity.subject} who they are said to be?`} onClose={() => setAsking(false)}>
-          <p><span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts as given to, and agreed to by, whoever registered them.</p>
+          <p>
+            <span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until
+            somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts
+            as given to, and agreed to by, whoever registered them.
+          </p>
           {confirm.error && <ProblemBox error={confirm.error} />}
           <form onSubmit={(event) => { event.preventDefault(); confirm.mutate(undefined, { onSuccess: () => setAsking(false) }); }}>
             <DialogButtons onClose={() => setAsking(false)} action="I made sure: confirm" busy={confirm.isPending} />

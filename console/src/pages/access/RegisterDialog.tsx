@@ -45,7 +45,10 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
           <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
           <Choice label="Runs in" name="environment" options={environments} />
           <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
-          <label className="flex items-center gap-2"><input type="checkbox" name="no_secret" className="checkbox checkbox-sm" /> Without a client secret: its owner issues one, or another proof, so that you never see it</label>
+          <label className="flex items-center gap-2">
+            <input type="checkbox" name="no_secret" className="checkbox checkbox-sm" />
+            Without a client secret: its owner issues one, or another proof, so that you never see it
+          </label>
         </>}
         {register.error && <ProblemBox error={register.error} />}
         <DialogButtons onClose={onClose} action="Register" busy={register.isPending} />

@@ -17,9 +17,15 @@ export function Paths({ target }: { target: string }) {
       {paths.error && <ProblemBox error={paths.error} />}
       {paths.data && (
         <div className="grid gap-6">
-          <Ways title="Alone, without anybody's help" none="Nobody who cannot read it now could come to read it alone." ways={paths.data.alone} />
+          <Ways
+            title="Alone, without anybody's help"
+            none="Nobody who cannot read it now could come to read it alone."
+            ways={paths.data.alone}
+          />
           <Ways title="Who could let somebody else read it" none="Nobody could let somebody else read it." ways={paths.data.letting} />
-          {paths.data.cut && <p className="text-warning font-semibold">There were too many ways to look at all of them, so that some can be missing.</p>}
+          {paths.data.cut && (
+            <p className="text-warning font-semibold">There were too many ways to look at all of them, so that some can be missing.</p>
+          )}
         </div>
       )}
     </section>
@@ -34,9 +40,15 @@ function Ways({ title, none, ways }: { title: string; none: string; ways: Schema
       <ul className="divide-base-300 divide-y">
         {ways.map((w) => (
           <li key={w.who} className="grid gap-x-6 gap-y-1 py-2 md:grid-cols-[minmax(14rem,1fr)_2fr]">
-            <p>{[w.who, ...w.alike].map((who) => <Link key={who} className="link link-hover name block" to={`/access/${who}`}>{who}</Link>)}</p>
+            <p>
+              {[w.who, ...w.alike].map((who) => (
+                <Link key={who} className="link link-hover name block" to={`/access/${who}`}>{who}</Link>
+              ))}
+            </p>
             <ol className="list-decimal pl-5">
-              {w.steps.map((step) => <li key={step.does}>{step.by !== w.who && <><span className="name">{step.by}</span> </>}{step.does}</li>)}
+              {w.steps.map((step) => (
+                <li key={step.does}>{step.by !== w.who && <><span className="name">{step.by}</span> </>}{step.does}</li>
+              ))}
             </ol>
           </li>
         ))}
