@@ -54,6 +54,11 @@ tansu read ticketing-prod/db-password > notes.txt
 tansu leaks --in production .
 tansu fingerprints --in production --out marks.json
 tansu leaks --fingerprints marks.json .'
+# What the scene above gave is taken back, so that the next one is refused.
+export TANSU_HOME="$work/demo"
+granted=$(bin/tansu --profile security-duty grant list --subject app:ticket-api -o json |
+  awk -F'"' '$2 == "id" { id = $4 } $2 == "scope" && $4 == "fuel-billing-prod/ledger-db-password" { print id }')
+bin/tansu --profile security-duty grant end "$granted" >/dev/null
 shot cli-refused 'tansu check ticketing-prod/db-password
 tansu check fuel-billing-prod/ledger-db-password
 tansu --profile security-duty receipt $receipt
