@@ -167,7 +167,11 @@ func (s *Record) goneReads(since time.Time) (list []Unusual, err error) {
 		return looked < mostGone
 	})
 	for i := range list {
-		list[i].Detail = fmt.Sprintf("asked for %d times, and not served: retired, suspended, ended, or not begun yet", counts[i])
+		often := "once"
+		if counts[i] > 1 {
+			often = fmt.Sprintf("%d times", counts[i])
+		}
+		list[i].Detail = "asked for " + often + ", and not served: retired, suspended, ended, or not begun yet"
 	}
 	return list, err
 }
