@@ -460,8 +460,13 @@ func (st *Snapshot) good(token string, now time.Time) bool {
 	return st.Proves(*row, now)
 }
 
-// Proves reports whether the credential that a token was given for is still there and has not ended.
+// Proves reports whether what a token was given for still holds: the credential is there and has not ended, and no later generation
+// of tokens of its identity has begun. A token that was given in the moment in which a password was replaced, and which therefore was
+// not among those that were removed, proves nothing thereby.
 func (st *Snapshot) Proves(row store.Token, now time.Time) bool {
+	if of, known := st.identities.Get(row.Identity); !known || of.Generation != row.Generation {
+		return false
+	}
 	if row.Credential == "" {
 		return true
 	}

@@ -350,8 +350,8 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		}
 		after := before
 		after.State = to
+		endTokens(a, &after)
 		a.Change.Update(before, after)
-		deleteAll(a, a.St.AllTokensOf(before.ID)) // of one that is activated again there are none
 		if to == chest.Suspended {
 			if err := staysOpen(a); err != nil {
 				return err

@@ -71,7 +71,8 @@ func (s *People) IssueToken(ctx context.Context, origin chest.Origin, p AppProof
 		token, hash := credential.New(credential.AppToken)
 		issued = AppToken{Token: token, Life: appTokenLife}
 		addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: app.identity.ID, Kind: string(credential.AppToken), Via: app.via,
-			Credential: app.used.ID, Bound: app.bound, NotAfter: chest.Micros(a.Entry.At.Add(appTokenLife)), CreatedAt: chest.Micros(a.Entry.At)})
+			Credential: app.used.ID, Bound: app.bound, NotAfter: chest.Micros(a.Entry.At.Add(appTokenLife)), CreatedAt: chest.Micros(a.Entry.At),
+			Generation: a.St.Identity(app.identity.ID).Generation})
 		return a.Commit("token")
 	})
 	return issued, err

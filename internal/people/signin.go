@@ -134,7 +134,7 @@ func (s *People) startSession(origin chest.Origin, proof string, proved store.Id
 	session := Session{Token: token, Subject: chest.SubjectOf(row), End: end, Mark: newMark(a.St, id)}
 	a.Entry.Subject, a.Entry.SubjectID = session.Subject, id
 	addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: id, Kind: string(credential.PersonToken),
-		Via: via, NotAfter: chest.Micros(end), CreatedAt: chest.Micros(a.Entry.At)})
+		Via: via, NotAfter: chest.Micros(end), CreatedAt: chest.Micros(a.Entry.At), Generation: row.Generation})
 	return session, a.Commit("token")
 }
 
@@ -172,6 +172,12 @@ func addToken(a *chest.Attempt, token store.Token) {
 
 // wasteful says in the trail that somebody has more tokens than anybody needs.
 const wasteful = "the oldest of 200 tokens gave way: it should keep its token until that ends, and not sign in for each read"
+
+// endTokens ends all tokens of an identity, those too that are given while this is decided: a new generation begins.
+func endTokens(a *chest.Attempt, after *store.Identity) {
+	after.Generation++
+	deleteAll(a, a.St.AllTokensOf(after.ID))
+}
 
 // deleteAll removes tokens, and rests on them: one that is not there any more was removed by somebody else meanwhile.
 func deleteAll(a *chest.Attempt, tokens []store.Token) {
@@ -215,8 +221,8 @@ func (s *People) Enrol(origin chest.Origin, code string, password secretvalue.Va
 		a.Entry.Subject, a.Entry.SubjectID, a.Entry.Credential = chest.SubjectOf(before), before.ID, used.ID
 		after := before
 		after.Password = hashed
+		endTokens(a, &after)
 		enrolled = after
-		deleteAll(a, a.St.AllTokensOf(before.ID))
 		a.Change.Delete(used)
 		a.Change.Update(before, after)
 		return a.Commit("enrolment code")
@@ -291,7 +297,7 @@ func (s *People) Authenticate(origin chest.Origin, token string) (chest.Caller, 
 	case row.Via == ViaConsole && s.idle(row, st.Since(), now):
 		return chest.Caller{}, s.refuseToken(origin, "session_idle", "the session was not used for an hour; sign in again")
 	case !st.Proves(row, now):
-		return chest.Caller{}, s.refuseToken(origin, "credential_ended", "the credential that the token was given for has ended")
+		return chest.Caller{}, s.refuseToken(origin, "credential_ended", "what the token was given for has ended: the credential, or the password that was used")
 	}
 	return chest.Proven(origin, st, identity, row, now), nil
 }

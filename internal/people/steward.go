@@ -34,8 +34,8 @@ func (s *People) SetStewardsAside(c chest.Caller) (aside []string, err error) {
 			after := before
 			after.State = chest.SetAside
 			aside = append(aside, chest.SubjectOf(before))
+			endTokens(a, &after)
 			a.Change.Update(before, after)
-			deleteAll(a, a.St.AllTokensOf(id))
 		}
 		slices.Sort(aside)
 		a.Entry.Detail = fmt.Sprintf("set aside: %v", aside)

@@ -93,6 +93,47 @@ func TestSignInByAPasswordThatIsReplacedMeanwhile(t *testing.T) {
 	}
 }
 
+// A session or a token that is given while all of them are being ended is not among those that are removed, and is worth nothing all the
+// same: also after the identity is active again.
+func TestTokensGivenWhileAllAreEnded(t *testing.T) {
+	s, b, steward := open(t)
+	person(t, s, steward, "ticketing-lead")
+	signIn := func() string {
+		session, err := s.SignIn(origin, "ticketing-lead", secretvalue.FromString("a password for tests"), "", people.ViaCLI)
+		must(t, err)
+		return string(session.Token.Reveal())
+	}
+	late := map[string]string{}
+	once(b, "register", func() { late["a suspension"] = signIn() })
+	_, err := s.SetState(steward, "person:ticketing-lead", "suspended")
+	must(t, err)
+	_, err = s.SetState(steward, "person:ticketing-lead", "active")
+	must(t, err)
+	code, err := s.IssueCredential(steward, "person:ticketing-lead", people.NewCredential{})
+	must(t, err)
+	once(b, "enrol", func() { late["another password"] = signIn() })
+	_, err = s.Enrol(origin, string(code.Secret.Reveal()), secretvalue.FromString("another password for tests"), people.ViaCLI)
+	must(t, err)
+	_, proof := app(t, s, steward, "rota-sync")
+	once(b, "register", func() {
+		issued, err := s.IssueToken(context.Background(), origin, proof)
+		must(t, err)
+		late["the suspension of an app"] = string(issued.Token.Reveal())
+	})
+	_, err = s.SetState(steward, "app:rota-sync", "suspended")
+	must(t, err)
+	_, err = s.SetState(steward, "app:rota-sync", "active")
+	must(t, err)
+	for what, token := range late {
+		if _, err := s.Authenticate(origin, token); codeOf(err) != chest.Unauthenticated {
+			t.Errorf("a token given amid %s is taken afterwards: %v", what, err)
+		}
+	}
+	if len(late) != 3 {
+		t.Errorf("only %d of three interleavings happened", len(late))
+	}
+}
+
 // A token is not issued for a credential that is ended, or to an app that is suspended, while the proof is being checked; and it does
 // not live again when the app is active again.
 func TestTokenOfWhatEndsMeanwhile(t *testing.T) {

@@ -40,6 +40,7 @@ type Identity struct {
 	Environment string `db:"environment" json:"environment,omitempty"` // of an app; empty for any
 	Unconfirmed bool   `db:"unconfirmed" json:"unconfirmed,omitempty"` // a person whom only who registered them has seen
 	CodeBy      string `db:"code_by" json:"code_by,omitempty"`         // who issued the last enrolment code of a person
+	Generation  int64  `db:"generation" json:"generation,omitempty"`   // how often all of its tokens were ended at once
 	Seal
 }
 
@@ -77,6 +78,7 @@ type Token struct {
 	Bound      string `db:"bound" json:"bound,omitempty"` // the certificate it is bound to, SHA-256 in hex; empty for none
 	NotAfter   int64  `db:"not_after" json:"not_after"`
 	CreatedAt  int64  `db:"created_at" json:"created_at"`
+	Generation int64  `db:"generation" json:"generation,omitempty"` // of the identity, when it was given; it is good in no later one
 	Seal
 }
 
