@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
@@ -361,8 +362,8 @@ func (a *Attempt) After() *Snapshot {
 
 // Take counts an attempt to prove something. When there were too many, the first one turned away is recorded, and the others
 // are counted: a flood must not fill the disk.
-func (a *Attempt) Take(limits []Limit) error {
-	wait, first := a.chest.throttle.take(a.Entry.At, limits)
+func (a *Attempt) Take(limits []throttle.Limit) error {
+	wait, first := a.chest.throttle.Take(a.Entry.At, limits)
 	if wait == 0 {
 		return nil
 	}
@@ -378,7 +379,7 @@ func (a *Attempt) Take(limits []Limit) error {
 }
 
 // Refund takes back attempts that turned out to be good.
-func (a *Attempt) Refund(limits []Limit) { a.chest.throttle.refund(a.Entry.At, limits) }
+func (a *Attempt) Refund(limits []throttle.Limit) { a.chest.throttle.Refund(a.Entry.At, limits) }
 
 // FoldWindow is how long refusals that are alike are counted before they become one entry.
 const FoldWindow = foldWindow

@@ -24,6 +24,8 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/steady"
+	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
@@ -34,6 +36,7 @@ type Records interface {
 	Bind(store.Sealer) (*store.Snapshot, error)
 	Follow(store.Memory)
 	Unbind()
+	Latest() time.Time
 	Submit(*store.Work) error
 	Count(store.Fold) error
 	Content(version string) ([]byte, error)
@@ -52,15 +55,18 @@ type Records interface {
 type Options struct {
 	Now func() time.Time // the clock; nil means the machine's
 	Log *slog.Logger     // nil means that nothing is logged
+	// TrustClock takes the clock to be right although what is recorded is of a later time.
+	TrustClock bool
 }
 
 // Chest is what decides access, locked or not. Its methods are safe for concurrent use.
 type Chest struct {
 	records  Records
 	row      store.Chest
-	now      func() time.Time
+	now      func() time.Time // does not run back
+	clock    *steady.Clock
 	log      *slog.Logger
-	throttle *throttle
+	throttle *throttle.Throttle
 	folding  *folding
 	contents *contentCache
 
@@ -78,14 +84,12 @@ func New(records Records, o Options) (*Chest, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Chest{records: records, row: row, now: o.Now, log: o.Log, throttle: newThrottle(), folding: newFolding(),
+	c := &Chest{records: records, row: row, log: o.Log, throttle: throttle.New(), folding: newFolding(),
 		contents: newContentCache(64 << 20)}
-	if c.now == nil {
-		c.now = time.Now
-	}
 	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
 	}
+	c.startClock(o)
 	c.memory = newMemory(c)
 	return c, nil
 }
@@ -93,8 +97,39 @@ func New(records Records, o Options) (*Chest, error) {
 // ID returns the chest's id, Now its time, Log its log, and Row what is stored of it.
 func (c *Chest) ID() string { return c.row.ID }
 
-// Now is the chest's clock.
+// startClock makes time no earlier than what was recorded last. A clock that is not the machine's runs only when it is set.
+func (c *Chest) startClock(o Options) {
+	if o.Now == nil {
+		c.clock = steady.New(time.Now, nil)
+	} else {
+		c.clock = steady.New(o.Now, func() time.Duration { return 0 })
+	}
+	c.now = c.clock.Now
+	c.clock.Tell(func(behind time.Duration) { go c.sayBehind(behind, "was set back by ") })
+	if latest, behind := c.records.Latest(), time.Duration(0); o.TrustClock {
+		c.log.Warn("the clock is taken to be right", "newest_entry", latest)
+	} else if behind = c.clock.Since(latest); behind > steady.Slack {
+		c.log.Error("the machine's clock is behind what was recorded last: time goes on from there", "behind", behind.Round(time.Second).String(),
+			"newest_entry", latest)
+	}
+}
+
+// sayBehind puts into log and trail that the machine's clock is behind.
+func (c *Chest) sayBehind(behind time.Duration, how string) {
+	what := "the machine's clock " + how + behind.Round(time.Second).String() + "; time goes on from where it was"
+	c.log.Error(what)
+	err := c.records.Submit(&store.Work{Entry: trail.Entry{At: c.now(), Subject: "chest", Action: "clock_behind", Outcome: trail.Allowed,
+		Detail: what}})
+	if err != nil {
+		c.log.Error("entry not recorded", "action", "clock_behind", "error", err)
+	}
+}
+
+// Now is the chest's clock, which does not run back.
 func (c *Chest) Now() time.Time { return c.now() }
+
+// ClockBehind is by how much the machine's clock is behind the chest's.
+func (c *Chest) ClockBehind() time.Duration { return c.clock.Behind() }
 
 // Log is the chest's log.
 func (c *Chest) Log() *slog.Logger { return c.log }

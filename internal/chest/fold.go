@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
 )
@@ -41,7 +42,7 @@ func newFolding() *folding { return &folding{counts: map[string]*recently{}} }
 // foldKeys are what a refusal counts as: one of those that are alike, and one of those of the same subject from the same
 // address. No name has a NUL in it.
 func foldKeys(e trail.Entry) (alike, ofOne string) {
-	ofOne = e.Subject + "\x00" + Neighbours(e.Addr)
+	ofOne = e.Subject + "\x00" + throttle.Neighbours(e.Addr)
 	return strings.Join([]string{ofOne, e.Action, e.Target, e.Reason, e.Grant}, "\x00"), ofOne
 }
 

@@ -219,6 +219,8 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 		"move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
 	command.Flags().BoolVar(&o.Restored, "restored", false,
 		"unlock although the trail is not what it was, because the database comes from a backup")
+	command.Flags().BoolVar(&o.TrustClock, "trust-clock", false,
+		"take this machine's clock to be right although what was recorded last is of a later time")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
 	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")

@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/throttle"
 	"tansu/internal/store"
 )
 
@@ -110,7 +111,7 @@ func (e *Ends) Calendar(origin chest.Origin, address string) ([]byte, error) {
 	row, known := a.St.CalendarBy(hash[:])
 	owner := a.St.Identity(row.Identity)
 	if err != nil || !known || !a.Entry.At.Before(chest.FromMicros(row.NotAfter)) || owner.State != chest.Active {
-		if err := a.Take([]chest.Limit{{Key: "calendar " + chest.Neighbours(origin.Addr), Most: 20, Window: time.Hour}}); err != nil {
+		if err := a.Take([]throttle.Limit{{Key: "calendar " + throttle.Neighbours(origin.Addr), Most: 20, Window: time.Hour}}); err != nil {
 			return nil, err
 		}
 		return nil, a.Fail(chest.Missing("calendar at this address", ""))

@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/throttle"
 	"tansu/internal/store"
 )
 
@@ -53,7 +54,7 @@ func (s *Opening) Unlock(origin chest.Origin, material secretvalue.Value) error 
 	}
 	row := s.heart.Row()
 	a := s.heart.Attempt(chest.Anonymous(origin, row.SlotMethod), "unlock", "")
-	limits := []chest.Limit{{Key: "unlock " + chest.Neighbours(origin.Addr), Most: 10, Window: 10 * time.Minute}}
+	limits := []throttle.Limit{{Key: "unlock " + throttle.Neighbours(origin.Addr), Most: 10, Window: 10 * time.Minute}}
 	if err := a.Take(limits); err != nil {
 		return err
 	}

@@ -21,6 +21,7 @@ import (
 	"tansu/internal/core/assertion"
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/throttle"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -279,7 +280,7 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 	if err := a.Err(); err != nil {
 		return "", "", err
 	}
-	limits := []chest.Limit{{Key: "addr " + chest.Neighbours(origin.Addr), Most: 20, Window: 10 * time.Minute}}
+	limits := []throttle.Limit{{Key: "addr " + throttle.Neighbours(origin.Addr), Most: 20, Window: 10 * time.Minute}}
 	if err := a.Take(limits); err != nil {
 		return "", "", err
 	}

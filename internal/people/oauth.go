@@ -19,6 +19,7 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/throttle"
 	"tansu/internal/store"
 )
 
@@ -119,7 +120,7 @@ func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppPro
 	if errors.Is(err, chest.ErrLocked) {
 		return app, err
 	}
-	if throttled := a.Take([]chest.Limit{{Key: "client " + chest.Neighbours(a.Entry.Addr), Most: 60,
+	if throttled := a.Take([]throttle.Limit{{Key: "client " + throttle.Neighbours(a.Entry.Addr), Most: 60,
 		Window: 10 * time.Minute}}); throttled != nil {
 		return app, throttled
 	}

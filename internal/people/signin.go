@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/throttle"
 	"tansu/internal/store"
 )
 
@@ -48,12 +49,12 @@ type Session struct {
 	End     time.Time
 }
 
-func signInLimits(subject, addr string, marked bool) []chest.Limit {
+func signInLimits(subject, addr string, marked bool) []throttle.Limit {
 	if marked {
-		return []chest.Limit{{Key: "marked " + subject, Most: 10, Window: 10 * time.Minute}}
+		return []throttle.Limit{{Key: "marked " + subject, Most: 10, Window: 10 * time.Minute}}
 	}
-	addr = chest.Neighbours(addr)
-	return []chest.Limit{
+	addr = throttle.Neighbours(addr)
+	return []throttle.Limit{
 		{Key: "addr " + addr, Most: 20, Window: 10 * time.Minute},
 		{Key: "pair " + subject + " " + addr, Most: 5, Window: 10 * time.Minute},
 		{Key: "person " + subject, Most: 100, Window: time.Hour},
@@ -194,7 +195,7 @@ func (s *People) Enrol(origin chest.Origin, code string, password secretvalue.Va
 		return session, chest.Invalid("password", "%s", err)
 	}
 	hash, malformed := credential.Parse(credential.Enrolment, strings.TrimSpace(code))
-	limits := []chest.Limit{{Key: "addr " + chest.Neighbours(origin.Addr), Most: 20, Window: 10 * time.Minute}}
+	limits := []throttle.Limit{{Key: "addr " + throttle.Neighbours(origin.Addr), Most: 20, Window: 10 * time.Minute}}
 	a := s.heart.Attempt(chest.Anonymous(origin, "enrolment_code"), "enrol", "")
 	if err := a.Err(); err != nil {
 		return session, err
@@ -297,7 +298,8 @@ func (s *People) Authenticate(origin chest.Origin, token string) (chest.Caller, 
 	case row.Via == ViaConsole && s.idle(row, st.Since(), now):
 		return chest.Caller{}, s.refuseToken(origin, "session_idle", "the session was not used for an hour; sign in again")
 	case !st.Proves(row, now):
-		return chest.Caller{}, s.refuseToken(origin, "credential_ended", "what the token was given for has ended: the credential, or the password that was used")
+		return chest.Caller{}, s.refuseToken(origin, "credential_ended",
+			"what the token was given for has ended: the credential, or the password that was used")
 	}
 	return chest.Proven(origin, st, identity, row, now), nil
 }
@@ -353,7 +355,7 @@ func parseBearer(token string) (credential.Hash, error) {
 
 func (s *People) refuseToken(origin chest.Origin, reason, detail string) error {
 	a := s.heart.Attempt(chest.Anonymous(origin, "bearer"), "authenticate", "")
-	if err := a.Take([]chest.Limit{{Key: "token " + chest.Neighbours(origin.Addr), Most: 300, Window: 10 * time.Minute}}); err != nil {
+	if err := a.Take([]throttle.Limit{{Key: "token " + throttle.Neighbours(origin.Addr), Most: 300, Window: 10 * time.Minute}}); err != nil {
 		return err
 	}
 	return a.Refuse(&chest.Error{Code: chest.Unauthenticated, Detail: detail, Reason: reason})

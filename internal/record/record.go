@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tansu/internal/archive"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/secretvalue"
@@ -32,8 +33,8 @@ type Records interface {
 	ProveExtends(newer, older uint64) ([][]byte, error)
 	Folds(before int64) ([]store.Fold, error)
 	Unfold(store.Fold, trail.Entry) error
-	Archives() ([]store.Archive, error)
-	ArchiveBefore(before int64) (store.Archive, bool, error)
+	Archives() ([]archive.File, error)
+	ArchiveBefore(before int64) (archive.File, bool, error)
 	Archived(name string, visit func(trail.Entry) bool) error
 	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)
 	KeepCheckpoint(store.StoredCheckpoint) error

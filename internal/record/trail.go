@@ -8,6 +8,7 @@ import (
 	"strings"
 	"tansu/internal/chest"
 
+	"tansu/internal/archive"
 	"tansu/internal/core/access"
 	"tansu/internal/core/search"
 	"tansu/internal/core/trail"
@@ -117,7 +118,7 @@ func readable(a *chest.Attempt) []string {
 }
 
 // Archives lists the archives of the trail, for who may read all of it.
-func (s *Record) Archives(c chest.Caller) (list []store.Archive, err error) {
+func (s *Record) Archives(c chest.Caller) (list []archive.File, err error) {
 	a, err := s.allowWholeTrail(c, "read_trail", "list the archives of the trail")
 	if err != nil {
 		return nil, err

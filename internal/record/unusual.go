@@ -35,6 +35,7 @@ const (
 	UnusualEnding  = "ending"      // reads of what is about to end
 	UnusualGone    = "gone"        // reads of what is not served any more: retired, ended, suspended, shredded
 	UnusualGuess   = "guessing"    // a value that somebody may not read was asked for until no more questions were answered
+	UnusualClock   = "clock"       // the machine's clock was set back
 	UnusualProof   = "proof"       // a code or an assertion that was used a second time
 )
 
@@ -105,6 +106,10 @@ func (s *Record) Unusual(c chest.Caller, since time.Time) (list []Unusual, err e
 			list = append(list, Unusual{Kind: UnusualGuess, Subject: e.Subject, Target: e.Target, At: e.At, Seq: e.Seq,
 				Detail: "asked what its value is until no more answers were given"})
 		}
+		return true
+	}))
+	err = errors.Join(err, s.records.Entries(store.Filter{Action: "clock_behind", Since: since}, func(e trail.Entry) bool {
+		list = append(list, Unusual{Kind: UnusualClock, Subject: e.Subject, At: e.At, Seq: e.Seq, Detail: e.Detail})
 		return true
 	}))
 	gone, err2 := s.goneReads(since)

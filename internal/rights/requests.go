@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
 	"tansu/internal/powers"
 	"tansu/internal/store"
@@ -105,7 +106,7 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 		if err := a.Err(); err != nil {
 			return err
 		}
-		if err := a.Take([]chest.Limit{{Key: "ask " + c.ID, Most: mostAsked, Window: time.Hour}}); err != nil {
+		if err := a.Take([]throttle.Limit{{Key: "ask " + c.ID, Most: mostAsked, Window: time.Hour}}); err != nil {
 			return err
 		}
 		row := store.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen, CreatedAt: chest.Micros(a.Entry.At)}

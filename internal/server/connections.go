@@ -7,7 +7,7 @@ import (
 	"syscall"
 	"time"
 
-	"tansu/internal/chest"
+	"tansu/internal/core/throttle"
 )
 
 // connections is a listener that bounds how many connections there are at once, in all and from one network: whoever opens them by the
@@ -16,7 +16,7 @@ type connections struct {
 	net.Listener
 	log  *slog.Logger
 	most int // in all
-	each int // from one network, see [chest.Neighbours]
+	each int // from one network, see [throttle.Neighbours]
 
 	mu     sync.Mutex
 	open   int
@@ -52,7 +52,7 @@ func (l *connections) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		host, _, _ := net.SplitHostPort(conn.RemoteAddr().String()) // it is one of the system's
-		network := chest.Neighbours(host)
+		network := throttle.Neighbours(host)
 		if l.enter(network) {
 			return &connection{Conn: conn, left: sync.OnceFunc(func() { l.leave(network) })}, nil
 		}

@@ -56,6 +56,7 @@ type Options struct {
 	Witnesses    []record.Witness
 	ArchiveAfter time.Duration // how long entries stay in the database; 0 for ever
 	Restored     bool          // unlock although the trail is not what it was
+	TrustClock   bool          // although what is recorded is of a later time
 	// IssuerNetworks are networks, besides the public Internet, in which issuers may be.
 	IssuerNetworks []netip.Prefix
 	Outlets        []string // where the trail is passed on to: see package outlet
@@ -92,9 +93,6 @@ func Start(o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	if o.Now == nil {
-		o.Now = time.Now
-	}
 	if err := checkListen(o); err != nil {
 		return nil, err
 	}
@@ -124,7 +122,7 @@ func (s *Server) start() (err error) {
 	spareProcessor()
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
 		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, IsHere: s.isHere, Witnesses: s.options.Witnesses,
-		Restored:     s.options.Restored,
+		Restored: s.options.Restored, TrustClock: s.options.TrustClock,
 		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
 	if err != nil {
 		return &datadir.Error{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish",
@@ -324,7 +322,7 @@ func (s *Server) loadCertificate() error {
 
 // renew replaces the server certificate when it is due; a failure is logged, for the old one may still serve.
 func (s *Server) renew(root *envelope.Root) {
-	renewed, err := opening.RenewServer(s.store, root, s.hostNames(), s.options.Now())
+	renewed, err := opening.RenewServer(s.store, root, s.hostNames(), s.Service.Heart.Now())
 	if err == nil && renewed {
 		s.options.Log.Info("server certificate renewed")
 		err = s.loadCertificate()

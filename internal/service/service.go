@@ -38,6 +38,7 @@ type Options struct {
 	OnUnlock     func(root *envelope.Root)
 	Witnesses    []record.Witness
 	Restored     bool
+	TrustClock   bool // although what is recorded is of a later time
 	ArchiveAfter time.Duration
 	Names        func() []string
 	IsHere       func(address string) bool // whether a host and port of this machine lead to this chest; nil for all
@@ -59,7 +60,7 @@ type Service struct {
 
 // New opens the rooms over records. The chest is locked.
 func New(records Records, o Options) (*Service, error) {
-	heart, err := chest.New(records, chest.Options{Now: o.Now, Log: o.Log})
+	heart, err := chest.New(records, chest.Options{Now: o.Now, Log: o.Log, TrustClock: o.TrustClock})
 	if err != nil {
 		return nil, err
 	}

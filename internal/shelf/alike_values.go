@@ -8,6 +8,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
 )
 
@@ -128,7 +129,7 @@ func (n NewVersion) publicNotes() (notes []string) {
 }
 
 // guessing counts a comparison as a guess at each item that the caller may not read: who may write puts guesses beside it.
-func guessing(a *chest.Attempt, items map[reference.Reference]string) (limits []chest.Limit, err error) {
+func guessing(a *chest.Attempt, items map[reference.Reference]string) (limits []throttle.Limit, err error) {
 	for ref, item := range items {
 		if knows(a, ref) {
 			continue

@@ -312,7 +312,7 @@ func (s *Store) Bodies(from uint64, visit func(seq uint64, body string) bool) er
 				continue
 			}
 			stopped := false
-			err := s.archived(a, func(seq uint64, body string) bool {
+			err := a.Read(s.Dir(), func(seq uint64, body string) bool {
 				stopped = seq >= from && seq < first && !visit(seq, body)
 				return !stopped
 			})

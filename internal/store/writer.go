@@ -84,6 +84,7 @@ type writer struct {
 	others    int64               // that count, as of when all rows were checked
 	path      string              // of the file
 	file      os.FileInfo         // what was there when it was opened
+	latest    time.Time           // of the newest entry that was there then; zero for none
 	changes   map[string]*changes // by table
 	content   upsert
 	setBucket *sqlx.Stmt
@@ -139,6 +140,9 @@ func (w *writer) Trouble() (since time.Time, err error) {
 	return time.Time{}, nil
 }
 
+// Latest is when the newest entry was made that was in the file when it was opened; zero for none.
+func (w *writer) Latest() time.Time { return w.latest }
+
 // Probe writes something and takes it back, to find out whether the file can be written. What changes nothing at all SQLite
 // does not write.
 func (w *writer) Probe() error {
@@ -161,7 +165,11 @@ func (w *writer) start() (err error) {
 	case err != nil:
 		return fmt.Errorf("read the end of the trail: %w", err)
 	default:
-		w.seq = last.First + uint64(len(last.split())) - 1
+		bodies := last.split()
+		w.seq = last.First + uint64(len(bodies)) - 1
+		if e, err := trail.Decode([]byte(bodies[len(bodies)-1])); err == nil {
+			w.latest = e.At
+		}
 	}
 	if err := w.noteOthers(); err != nil {
 		return err

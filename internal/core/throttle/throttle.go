@@ -1,4 +1,5 @@
-package chest
+// Package throttle limits how often something may be tried: proving who one is, or asking what nobody is told.
+package throttle
 
 import (
 	"hash/maphash"
@@ -7,31 +8,7 @@ import (
 	"time"
 )
 
-// How often in an hour it may be asked whether something that cannot be read is a certain value: by one about one item, by one about all
-// of them, and by all about one item. Whatever the question is called and however the value gets there, it counts here, so that nobody
-// finds a value out by asking.
-const (
-	guessesOfOne  = 5
-	guessesByOne  = 20
-	guessesAtItem = 20
-	guessesAtAll  = 60 // questions about all items at once, such as a report of what else holds an exposed value
-	guessWindow   = time.Hour
-)
-
-// Guess counts a question whose answer tells whether an item that the caller may not read holds a value; when there were too many, it is
-// refused. The item is an id; empty for a question about all of them at once. What turns out to be no guess is given back
-// ([Attempt.Refund]).
-func (a *Attempt) Guess(item string) (limits []Limit, err error) {
-	limits = []Limit{{"guess by " + a.Caller.ID, guessesByOne, guessWindow}, {"guess by " + a.Caller.ID + " at " + item, guessesOfOne,
-		guessWindow},
-		{"guess at " + item, guessesAtItem, guessWindow}}
-	if item == "" {
-		limits = []Limit{{"guess at all by " + a.Caller.ID, guessesAtAll, guessWindow}}
-	}
-	return limits, a.Take(limits)
-}
-
-// throttle limits failed attempts to prove who one is. An attempt is counted before it is checked and taken back when
+// Throttle limits failed attempts to prove who one is. An attempt is counted before it is checked and taken back when
 // it was good, so that many at once get no more than one after another. Three counts must all have room:
 //
 //   - the address: one address may not try many names;
@@ -43,7 +20,7 @@ func (a *Attempt) Guess(item string) (limits []Limit, err error) {
 //
 // Memory is bounded without forgetting: when there are too many counts that are not over, further keys share some, so that a flood of
 // made-up names wipes nobody's count, and at worst two strangers share one for an hour.
-type throttle struct {
+type Throttle struct {
 	mu     sync.Mutex
 	counts map[string]*failures
 	shared [1 << 12]failures
@@ -81,12 +58,13 @@ func Neighbours(addr string) string {
 	return prefix.String()
 }
 
-func newThrottle() *throttle {
-	return &throttle{counts: map[string]*failures{}, seed: maphash.MakeSeed()}
+// New makes one in which nothing is counted.
+func New() *Throttle {
+	return &Throttle{counts: map[string]*failures{}, seed: maphash.MakeSeed()}
 }
 
 // of is the count of a key, in which nothing is counted yet if it is new or its window is over.
-func (t *throttle) of(l Limit, now time.Time) *failures {
+func (t *Throttle) of(l Limit, now time.Time) *failures {
 	f := t.counts[l.Key]
 	if f == nil {
 		if len(t.counts) >= mostCounts && !t.forget(now) {
@@ -102,9 +80,9 @@ func (t *throttle) of(l Limit, now time.Time) *failures {
 	return f
 }
 
-// take counts an attempt if every limit has room. Otherwise it returns how long to wait and whether this is the first
+// Take counts an attempt if every limit has room. Otherwise it returns how long to wait and whether this is the first
 // attempt turned away since a limit was used up, which is the one worth recording.
-func (t *throttle) take(now time.Time, limits []Limit) (wait time.Duration, first bool) {
+func (t *Throttle) Take(now time.Time, limits []Limit) (wait time.Duration, first bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, l := range limits {
@@ -123,8 +101,8 @@ func (t *throttle) take(now time.Time, limits []Limit) (wait time.Duration, firs
 	return 0, false
 }
 
-// refund takes back an attempt that turned out to be good.
-func (t *throttle) refund(now time.Time, limits []Limit) {
+// Refund takes back an attempt that turned out to be good.
+func (t *Throttle) Refund(now time.Time, limits []Limit) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, l := range limits {
@@ -138,7 +116,7 @@ func (t *throttle) refund(now time.Time, limits []Limit) {
 const mostCounts = 100_000
 
 // forget drops the counts that have begun longest ago than any window is, and reports whether that made room.
-func (t *throttle) forget(now time.Time) bool {
+func (t *Throttle) forget(now time.Time) bool {
 	if now.Sub(t.looked) < longestWindow/16 { // a flood must not have it looked through each time
 		return false
 	}
