@@ -110,7 +110,7 @@ func markdownText(text string) string {
 
 // Unusual is something that is done for the first time, or far more often than before.
 type Unusual struct {
-	Kind    string    `json:"kind"` // "first_read", "new_network", "new_hour", "burst", "ending", "gone", "guessing" or "proof"
+	Kind    string    `json:"kind"` // "first_read", "new_network", "new_hour", "burst", "ending", "gone", "guessing", "clock" or "proof"
 	Subject string    `json:"subject"`
 	Target  string    `json:"target"`
 	At      time.Time `json:"at"`

@@ -14,11 +14,6 @@ func (c *Client) Status(ctx context.Context) (s Status, err error) {
 	return s, c.get(ctx, "/api/status", &s)
 }
 
-// Unlock opens the chest with a passphrase or the content of a key file.
-func (c *Client) Unlock(ctx context.Context, material string) (s Status, err error) {
-	return s, c.post(ctx, "/api/unlock", map[string]string{"material": material}, &s)
-}
-
 // Lock makes the chest forget its keys.
 func (c *Client) Lock(ctx context.Context) (s Status, err error) {
 	return s, c.post(ctx, "/api/lock", nil, &s)

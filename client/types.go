@@ -9,11 +9,13 @@ import (
 
 // Status is what anyone may know of a chest.
 type Status struct {
-	Chest   string `json:"chest"`
-	State   string `json:"state"`  // "locked" or "unlocked"
-	Method  string `json:"method"` // how it is unlocked: "passphrase" or "key_file"
-	Version string `json:"version"`
-	Records bool   `json:"records"` // false while nothing can be recorded, and so nothing is served
+	Chest    string    `json:"chest"`
+	State    string    `json:"state"`   // "locked" or "unlocked"
+	Methods  []string  `json:"methods"` // how it can be unlocked: "passphrase", "key_file", "shares"
+	Version  string    `json:"version"`
+	Records  bool      `json:"records"`  // false while nothing can be recorded, and so nothing is served
+	Shares   []Handed  `json:"shares"`   // that were handed in, and are not enough yet
+	Problems []Trouble `json:"problems"` // what is wrong with the chest as a whole
 }
 
 // Me is what callers may know of themselves.

@@ -264,10 +264,17 @@ func (a *Attempt) Done() error {
 	return a.record(nil)
 }
 
-// Recorded is Done for what is tried while the chest is locked.
+// Recorded is Done, or Commit, for what is tried while the chest is locked.
 func (a *Attempt) Recorded() error {
 	a.Entry.Outcome = trail.Allowed
-	return a.record(nil)
+	if a.Change.Empty() {
+		return a.record(nil)
+	}
+	if err := a.submit(&store.Work{Entry: a.Entry, More: a.More, Change: &a.Change}); err != nil {
+		a.chest.log.Error("entry not recorded", "action", a.Entry.Action, "error", err)
+		return StoreError(err, "")
+	}
+	return nil
 }
 
 // Reply records success and returns what is answered; nothing, if it could not be recorded.

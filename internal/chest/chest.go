@@ -62,7 +62,7 @@ type Options struct {
 // Chest is what decides access, locked or not. Its methods are safe for concurrent use.
 type Chest struct {
 	records  Records
-	row      store.Chest
+	id       string
 	now      func() time.Time // does not run back
 	clock    *steady.Clock
 	log      *slog.Logger
@@ -84,7 +84,7 @@ func New(records Records, o Options) (*Chest, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Chest{records: records, row: row, log: o.Log, throttle: throttle.New(), folding: newFolding(),
+	c := &Chest{records: records, id: row.ID, log: o.Log, throttle: throttle.New(), folding: newFolding(),
 		contents: newContentCache(64 << 20)}
 	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
@@ -94,8 +94,8 @@ func New(records Records, o Options) (*Chest, error) {
 	return c, nil
 }
 
-// ID returns the chest's id, Now its time, Log its log, and Row what is stored of it.
-func (c *Chest) ID() string { return c.row.ID }
+// ID returns the chest's id, Now its time, and Log its log.
+func (c *Chest) ID() string { return c.id }
 
 // startClock makes time no earlier than what was recorded last. A clock that is not the machine's runs only when it is set.
 func (c *Chest) startClock(o Options) {
@@ -133,9 +133,6 @@ func (c *Chest) ClockBehind() time.Duration { return c.clock.Behind() }
 
 // Log is the chest's log.
 func (c *Chest) Log() *slog.Logger { return c.log }
-
-// Row is what is stored of the chest itself.
-func (c *Chest) Row() store.Chest { return c.row }
 
 // Newest is what decides access now; nil while the chest is locked. It stays as it is for whoever took it.
 func (c *Chest) Newest() *Snapshot { return c.newest.Load() }
@@ -334,6 +331,13 @@ func (c *Chest) Try(try func() error) error {
 		return &Error{Code: Stale, Detail: "what this rests on keeps changing; try again", Err: err}
 	}
 	return err
+}
+
+// Alone runs something beside which no change is decided: what is under way is waited for.
+func (c *Chest) Alone(run func() error) error {
+	c.alone.Lock()
+	defer c.alone.Unlock()
+	return run()
 }
 
 func (c *Chest) beside(try func() error) error {

@@ -107,6 +107,7 @@ func (st *Snapshot) ExamineContents(ctx context.Context, most int) (damaged []st
 					damaged = append(damaged, fmt.Sprintf("the value of version %d of %s/%s is not what was stored", v.Number, d.Row.Name, it.Row.Name))
 				}
 			}
+			Rest(ctx)
 			return ctx.Err() == nil && len(damaged) < most
 		})
 		if err = cmp.Or(err, ctx.Err()); err != nil {
@@ -114,6 +115,34 @@ func (st *Snapshot) ExamineContents(ctx context.Context, most int) (damaged []st
 		}
 	}
 	return damaged, nil
+}
+
+// mostSampled is how many values are tried.
+const mostSampled = 8
+
+// SampleValues opens values of some items, the first of some drawers, until one opens. It returns how many it tried, and how many opened.
+func (st *Snapshot) SampleValues() (tried, opened int) {
+	for _, d := range st.Drawers() {
+		err := st.Each(d, store.ItemFilter{}, func(it *Item) bool {
+			for _, v := range it.Versions {
+				if v.ShreddedAt != 0 {
+					continue
+				}
+				if tried++; st.opens(d, it, v) {
+					opened++
+				}
+				return false
+			}
+			return tried < mostSampled
+		})
+		if err != nil { // its rows cannot be read, or are not as they were stored
+			tried++
+		}
+		if opened > 0 || tried >= mostSampled {
+			break
+		}
+	}
+	return tried, opened
 }
 
 // opens reports whether the content of a version is what was stored, or the version is another one meanwhile.

@@ -42,6 +42,7 @@ func (st *Snapshot) draft() *Draft {
 	next.drawers, next.drawersByID = st.drawers.copied(), st.drawersByID.copied()
 	next.aliases, next.aliasesOf = st.aliases.copied(), st.aliasesOf.copied()
 	next.calendars, next.calendarsOf = st.calendars.copied(), st.calendarsOf.copied()
+	next.slots, next.shares = st.slots.copied(), st.shares.copied()
 	d := &Draft{Snapshot: &next, policy: st.Policy.Draft()}
 	next.Policy = d.policy.Policy
 	return d
@@ -115,6 +116,10 @@ func (d *Draft) put(before, after store.Row) {
 		d.putAlias(row, after == nil)
 	case store.Calendar:
 		d.putCalendar(row, after == nil)
+	case store.Slot:
+		d.slots.put(row.ID, &row, after == nil)
+	case store.Share:
+		d.shares.put(row.ID, &row, after == nil)
 	case store.Item:
 		d.putItem(before, row)
 	case store.Version:

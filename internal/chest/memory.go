@@ -3,7 +3,9 @@ package chest
 import (
 	"sync"
 	"sync/atomic"
+	"time"
 
+	"tansu/internal/core/envelope"
 	"tansu/internal/store"
 )
 
@@ -14,9 +16,11 @@ type memory struct {
 	next  atomic.Uint64 // the position of the newest snapshot; it goes on across locks
 
 	// What is being written: only the writer touches it.
-	draft  *Draft
-	fresh  []moved // by the works of this batch
-	recent []moved // by those before, the newest last; only the writer changes it, under mu
+	draft *Draft
+	fresh []moved // by the works of this batch
+	// outgoing is the root key that a change being written puts another one in the place of.
+	outgoing *envelope.Root
+	recent   []moved // by those before, the newest last; only the writer changes it, under mu
 
 	drafting sync.Mutex // a snapshot's tables are copied by one at a time
 
@@ -35,6 +39,9 @@ type moved struct {
 // mostRecent is how many changes are remembered one by one. What was decided before the oldest of them is decided again: a use
 // case that took so long that this many changes were made meanwhile.
 const mostRecent = 4096
+
+// outgoingFor is how long a root key that was turned is kept, for who took the snapshot before.
+const outgoingFor = 10 * time.Second
 
 func newMemory(c *Chest) *memory {
 	m := &memory{chest: c, items: newItemCache(), sizes: map[string]Size{}}
@@ -92,6 +99,9 @@ func (m *memory) Take(c *store.Change) {
 	}
 	d := m.draft
 	d.touched = nil
+	if root, is := c.Turns.(*envelope.Root); is {
+		m.outgoing, d.root = d.root, root
+	}
 	for _, row := range c.Rows {
 		d.put(row.Before, row.After)
 	}
@@ -124,6 +134,10 @@ func (m *memory) Commit() {
 	}
 	m.mu.Unlock()
 	m.chest.contents.forget(gone)
+	if old := m.outgoing; old != nil { // somebody may be signing with it: what outlasts it is the same
+		m.outgoing = nil
+		time.AfterFunc(outgoingFor, old.Erase)
+	}
 	for _, k := range d.retired {
 		k.Erase()
 	}
@@ -141,7 +155,7 @@ func (m *memory) tell(fresh []moved) {
 }
 
 // Drop forgets what was taken, because it could not be made durable.
-func (m *memory) Drop() { m.draft, m.fresh = nil, nil }
+func (m *memory) Drop() { m.draft, m.fresh, m.outgoing = nil, nil, nil }
 
 // forgetItems drops all items, when the chest is locked.
 func (m *memory) forgetItems() {

@@ -53,7 +53,9 @@ type Snapshot struct {
 	aliasesOf   table[store.Alias] // by item, then id
 	calendars   table[store.Calendar]
 	calendarsOf table[store.Calendar] // by identity, then id
-	shredded    []store.Drawer        // what is left of drawers
+	slots       table[store.Slot]
+	shares      table[store.Share]
+	shredded    []store.Drawer // what is left of drawers
 
 	without []Rule            // in a draft that is only tried: rules that do not hold in it
 	tried   map[itemKey]*Item // in a draft that is only tried: items as it would make them
@@ -94,6 +96,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 		drawers: newTable[Drawer](), drawersByID: newTable[Drawer](),
 		aliases: newTable[store.Alias](), aliasesOf: newTable[store.Alias](),
 		calendars: newTable[store.Calendar](), calendarsOf: newTable[store.Calendar](),
+		slots: newTable[store.Slot](), shares: newTable[store.Share](),
 	}
 	d := st.draft()
 	put(d, rows.Identities)
@@ -105,6 +108,8 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 	put(d, rows.Drawers)
 	put(d, rows.Aliases)
 	put(d, rows.Calendars)
+	put(d, rows.Slots)
+	put(d, rows.Shares)
 	for _, row := range rows.DrawerKeys {
 		if err := d.putDrawerKey(row); err != nil {
 			return nil, err
@@ -441,6 +446,20 @@ func (st *Snapshot) CalendarsOf(identity string) []store.Calendar {
 	return st.calendarsOf.all(key(identity, ""))
 }
 
+// Slots lists the methods of unlocking, and Shares who holds shares of them.
+func (st *Snapshot) Slots() []store.Slot { return st.slots.all("") }
+
+// Shares lists the shares of all methods.
+func (st *Snapshot) Shares() []store.Share { return st.shares.all("") }
+
+// DrawerKeys lists the rows of all keys of drawers that are there.
+func (st *Snapshot) DrawerKeys() (rows []store.DrawerKey) {
+	for _, d := range st.Drawers() {
+		rows = append(append(rows, d.OldKeys()...), d.KeyRow)
+	}
+	return rows
+}
+
 // IsSteward reports whether a caller is a steward, who exists to appoint others.
 func (st *Snapshot) IsSteward(c Caller, now time.Time) bool {
 	return st.Policy.Holds(c.ID, access.Steward, c.Context(now))
@@ -529,7 +548,12 @@ func (d *Drawer) withKey(root *envelope.Root, row store.DrawerKey) (next *Drawer
 		delete(next.old, row.Number)
 		return next, gone, nil
 	}
-	if row.Number == d.KeyNumber && d.key != nil {
+	if row.Number == d.KeyNumber && d.key != nil { // the same key, under another root key
+		next.KeyRow = row
+		return next, nil, nil
+	}
+	if old, is := next.old[row.Number]; is {
+		next.old[row.Number] = oldKey{old.key, row}
 		return next, nil, nil
 	}
 	opened, err := root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)

@@ -22,6 +22,15 @@ func (t table[R]) row(key string) (row R) {
 	return row
 }
 
+// put keeps a row, or removes it.
+func (t table[R]) put(key string, row *R, removed bool) {
+	if removed {
+		t.Delete(key)
+	} else {
+		t.Set(key, row)
+	}
+}
+
 // under calls visit with the rows whose keys begin with a prefix, in order, until it returns false.
 func (t table[R]) under(prefix string, visit func(*R) bool) {
 	t.Ascend(prefix, func(key string, row *R) bool { return strings.HasPrefix(key, prefix) && visit(row) })

@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"time"
 
@@ -25,9 +24,6 @@ import (
 
 // DefaultListen is where a chest listens: loopback, and a port that spells TANS on a telephone.
 const DefaultListen = "127.0.0.1:8267"
-
-// stretchTime is how long one unlocking by passphrase should take.
-const stretchTime = 500 * time.Millisecond
 
 func (a *app) initCommand() *cobra.Command {
 	var dir, keyFile string
@@ -104,7 +100,7 @@ func (a *app) chooseMaterial(founding *opening.Founding, keyFile string) (err er
 		return usageError{err}
 	}
 	a.say("Measuring this machine so that a wrong guess costs about half a second …")
-	founding.Costs = envelope.Calibrate(stretchTime, uint8(min(runtime.NumCPU(), 255)), time.Now)
+	founding.Costs = opening.Costs()
 	return nil
 }
 
@@ -267,87 +263,4 @@ func (a *app) serve(cmd *cobra.Command, o server.Options) error {
 		o.Log.Info("stopped")
 	}
 	return err
-}
-
-// unlockMaterial reads the key file, or asks for the passphrase when there is none.
-func (a *app) unlockMaterial(keyFile string) (secretvalue.Value, error) {
-	if keyFile != "" {
-		return server.ReadKeyFile(keyFile)
-	}
-	return a.ask("passphrase")
-}
-
-func (a *app) unlockCommand() *cobra.Command {
-	var keyFile string
-	command := &cobra.Command{
-		Use:   "unlock [--key-file FILE]",
-		Short: "Open the chest with its passphrase or key file",
-		Args:  exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			c, err := a.connected()
-			if err != nil {
-				return err
-			}
-			material, err := a.unlockMaterial(keyFile)
-			if err != nil {
-				return err
-			}
-			defer material.Wipe()
-			status, err := c.Unlock(cmd.Context(), string(material.Reveal()))
-			if err != nil {
-				return err
-			}
-			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is unlocked.\n", status.Chest) })
-		},
-	}
-	command.Flags().StringVar(&keyFile, "key-file", "", "the key `file` that init made")
-	return command
-}
-
-func (a *app) lockCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "lock",
-		Short: "Make the chest forget its keys until the next unlock",
-		Args:  exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connected()
-			if err != nil {
-				return err
-			}
-			status, err := c.Lock(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is locked.\n", status.Chest) })
-		},
-	}
-}
-
-func recording(can bool) string {
-	if can {
-		return "can be written"
-	}
-	return "cannot be written, so that nothing is served: the log of the service says why"
-}
-
-func (a *app) statusCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "status",
-		Short: "Show whether the chest answers and is unlocked",
-		Args:  exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connected()
-			if err != nil {
-				return err
-			}
-			status, err := c.Status(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(status, func() {
-				fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "trail", recording(status.Records), "unlocked by",
-					status.Method, "version", status.Version)
-			})
-		},
-	}
 }

@@ -31,8 +31,8 @@ func (a *app) watchCommand() *cobra.Command {
 
 // unusualText says what a kind means.
 var unusualText = map[string]string{"first_read": "first read", "new_network": "new network", "new_hour": "new hour", "burst": "burst",
-	"guessing": "guessing",
-	"ending":   "ends soon", "gone": "not served", "proof": "used twice"}
+	"guessing": "guessing", "clock": "the clock was set back",
+	"ending": "ends soon", "gone": "not served", "proof": "used twice"}
 
 func (a *app) unusualCommand() *cobra.Command {
 	var since string

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 )
 
@@ -47,6 +48,10 @@ type Directory struct {
 func Vacant(dir string) error {
 	if _, err := os.Lstat(filepath.Join(dir, DatabaseName)); err == nil {
 		return &Error{Dir: dir, Problem: "already holds a chest", Remedy: "choose another directory, or start this one with tansu serve"}
+	}
+	if left := leftovers(dir); len(left) > 0 {
+		return &Error{Dir: dir, Problem: "has " + strings.Join(left, ", ") + " of a chest whose " + DatabaseName + " is missing",
+			Remedy: "nothing was touched: choose another directory, and restore a backup of that chest (tansu restore)"}
 	}
 	return nil
 }
@@ -95,6 +100,9 @@ func Open(dir string) (*Directory, error) {
 	case info.Mode().Perm()&0o077 != 0:
 		return nil, &Error{Dir: dir, Problem: fmt.Sprintf("%s has mode %04o and is open to others", DatabaseName, info.Mode().Perm()),
 			Remedy: "run chmod 0600 " + file}
+	}
+	if err := checkDatabase(dir); err != nil {
+		return nil, err
 	}
 	return take(dir)
 }

@@ -43,34 +43,4 @@ func (a *api) ready(c *call) error {
 	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
 }
 
-func (a *api) status(c *call) error {
-	status := a.service.Status()
-	state := "locked"
-	if status.Unlocked {
-		state = "unlocked"
-	}
-	return c.JSON(http.StatusOK, client.Status{Chest: status.Chest, State: state, Method: status.Method, Version: a.version,
-		Records: status.Records})
-}
-
 func (a *api) openapi(c *call) error { return c.Blob(http.StatusOK, "application/yaml", contract) }
-
-func (a *api) unlock(c *call) error {
-	var body struct {
-		Material string `json:"material"`
-	}
-	if err := a.decode(c, smallBody, &body); err != nil {
-		return err
-	}
-	if err := a.service.Unlock(c.origin, secretvalue.FromString(body.Material)); err != nil {
-		return err
-	}
-	return a.status(c)
-}
-
-func (a *api) lock(c *call) error {
-	if err := a.service.Lock(c.caller); err != nil {
-		return err
-	}
-	return a.status(c)
-}

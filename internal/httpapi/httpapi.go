@@ -90,6 +90,12 @@ var routes = []route{
 	{"GET", calendarPath + ":address", anyone, (*api).calendar},
 	{"POST", "/api/unlock", anyone, (*api).unlock},
 	{"POST", "/api/lock", identified, (*api).lock},
+	{"GET", "/api/unlock-methods", identified, (*api).unlockMethods},
+	{"POST", "/api/unlock-methods", atLength, (*api).addUnlockMethod},
+	{"POST", "/api/unlock-methods/:method/end", atLength, (*api).endUnlockMethod},
+	{"POST", "/api/root-key/turn", atLength, (*api).turnRootKey},
+	{"GET", "/api/me/shares", identified, (*api).ownShares},
+	{"POST", "/api/me/shares/:share/take", identified, (*api).takeShare},
 
 	{"POST", "/api/enrol", anyone, (*api).enrol},
 	{"POST", "/api/enrol-host", anyone, (*api).enrolHost},

@@ -42,7 +42,9 @@ func Found(records *store.Store, f Founding) (founded Founded, err error) {
 	founded.Chest = chest.NewID("ch_")
 	root := envelope.NewRoot(founded.Chest)
 	defer root.Erase()
-	slot, err := envelope.NewSlot(root, f.Method, f.Material, f.Costs)
+	unlock := envelope.NewKey()
+	defer unlock.Erase()
+	slot, err := envelope.NewSlot(founded.Chest, unlock, f.Method, f.Material, f.Costs)
 	if err != nil {
 		return founded, err
 	}
@@ -63,10 +65,8 @@ func Found(records *store.Store, f Founding) (founded Founded, err error) {
 	records.Found(root)
 	defer records.Unbind()
 	row := store.Chest{
-		ID: founded.Chest, CreatedAt: chest.Micros(now),
-		SlotMethod: slot.Method, SlotSalt: slot.Salt, SlotPasses: slot.Costs.Passes, SlotMemory: slot.Costs.Memory,
-		SlotThreads: slot.Costs.Threads, SlotWrapped: slot.Wrapped,
-		AuthorityCertificate: ca.Certificate, AuthoritySealed: root.SealAuthority(caKey),
+		ID: founded.Chest, CreatedAt: chest.Micros(now), AuthorityCertificate: ca.Certificate,
+		Seals: store.Seals{RootWrapped: envelope.WrapRoot(unlock, root), BaseSealed: []byte{}, AuthoritySealed: root.SealAuthority(caKey)},
 	}
 	steward := store.Identity{ID: chest.NewID("id_"), Kind: reference.Person, Name: chest.Founder,
 		Description: "Founded the chest; appoints others",
@@ -78,6 +78,7 @@ func Found(records *store.Store, f Founding) (founded Founded, err error) {
 	grant := store.Grant{ID: chest.NewID("gr_"), Subject: steward.ID, Effect: string(access.Allow), Role: access.Steward, Scope: "**",
 		Reason: "founding", CreatedAt: chest.Micros(now), CreatedBy: "init"}
 	made := &store.Change{Founds: &row}
+	made.Insert(rowOf(chest.NewID("sl_"), "founding", slot, now, "init"))
 	made.Insert(steward)
 	made.Insert(enrolment)
 	made.Insert(grant)

@@ -1,8 +1,8 @@
 package opening
 
 import (
-	"context"
 	"errors"
+	"slices"
 	"strings"
 	"tansu/internal/chest"
 	"time"
@@ -18,14 +18,27 @@ import (
 type Status struct {
 	Chest    string
 	Unlocked bool
-	Method   string // how it is unlocked: an envelope method
-	Records  bool   // the last thing that was to be recorded could be
+	Methods  []string // how it can be unlocked: envelope methods, each once
+	Records  bool     // the last thing that was to be recorded could be
+	Shares   []Handed // shares that were handed in, and are not enough yet
+	Problems []Problem
 }
 
 // Status returns it.
 func (s *Opening) Status() Status {
 	_, trouble := s.records.Trouble()
-	return Status{Chest: s.heart.ID(), Unlocked: s.heart.Newest() != nil, Method: s.heart.Row().SlotMethod, Records: trouble == nil}
+	status := Status{Chest: s.heart.ID(), Unlocked: s.heart.Newest() != nil, Records: trouble == nil, Shares: s.handed(),
+		Problems: s.problems()}
+	slots, _, err := s.slots()
+	if err != nil {
+		s.heart.Log().Error("the methods of unlocking cannot be read", "error", err)
+	}
+	for _, slot := range slots {
+		if !slices.Contains(status.Methods, slot.Method) {
+			status.Methods = append(status.Methods, slot.Method)
+		}
+	}
+	return status
 }
 
 // Ready reports why the service cannot serve values now, or nil.
@@ -33,11 +46,14 @@ func (s *Opening) Ready() error {
 	if _, err := s.heart.Look(); err != nil {
 		return err
 	}
-	if err := s.records.Ready(); err != nil {
+	if err := within(s.records.Ready); err != nil {
 		return &chest.Error{Code: chest.Internal, Detail: "the database does not answer", Err: err}
 	}
+	if err := s.readable(); err != nil {
+		return err
+	}
 	// Who balances load sends nothing to a service that is not ready, so that it has to find out by itself that it is again.
-	if since, err := s.records.Trouble(); err != nil && s.records.Probe() != nil {
+	if since, err := s.records.Trouble(); err != nil && within(s.records.Probe) != nil {
 		return &chest.Error{Code: chest.NotRecorded, Err: err,
 			Detail: "nothing can be recorded since " + since.UTC().Format(time.RFC3339) + ", so that nothing is served; the log says why"}
 	}
@@ -50,33 +66,44 @@ func (s *Opening) Unlock(origin chest.Origin, material secretvalue.Value) error 
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	if s.heart.Newest() != nil {
-		return &chest.Error{Code: chest.AlreadyUnlocked, Detail: "the chest is unlocked already"}
+		return errUnlocked()
 	}
-	row := s.heart.Row()
-	a := s.heart.Attempt(chest.Anonymous(origin, row.SlotMethod), "unlock", "")
-	limits := []throttle.Limit{{Key: "unlock " + throttle.Neighbours(origin.Addr), Most: 10, Window: 10 * time.Minute}}
+	a := s.heart.Attempt(chest.Anonymous(origin, envelope.MethodOf(material)), "unlock", "")
+	limits := unlockLimits(origin)
 	if err := a.Take(limits); err != nil {
 		return err
 	}
-	root, err := slotOf(row).Open(row.ID, material)
+	slots, row, err := s.slots()
+	if err != nil {
+		return a.Fail(err)
+	}
+	found, err := openWith(row, slots, envelope.MethodOf(material), material)
 	if errors.Is(err, envelope.ErrWrongMaterial) {
-		return a.Refuse(&chest.Error{Code: chest.WrongMaterial, Detail: err.Error(), Reason: "wrong_material"})
+		return a.Refuse(wrongMaterial())
 	}
 	if err != nil {
 		return a.Fail(err)
 	}
+	defer found.erase()
 	a.Refund(limits)
-	return s.open(a, root)
+	return s.open(a, found)
 }
 
-// slotOf is what opens a chest's root key.
-func slotOf(row store.Chest) envelope.Slot {
-	return envelope.Slot{Method: row.SlotMethod, Salt: row.SlotSalt, Wrapped: row.SlotWrapped,
-		Costs: envelope.Stretch{Passes: row.SlotPasses, Memory: row.SlotMemory, Threads: row.SlotThreads}}
+func errUnlocked() error {
+	return &chest.Error{Code: chest.AlreadyUnlocked, Detail: "the chest is unlocked already"}
+}
+
+func wrongMaterial() *chest.Error {
+	return &chest.Error{Code: chest.WrongMaterial, Detail: envelope.ErrWrongMaterial.Error(), Reason: "wrong_material"}
+}
+
+func unlockLimits(origin chest.Origin) []throttle.Limit {
+	return []throttle.Limit{{Key: "unlock " + throttle.Neighbours(origin.Addr), Most: 10, Window: 10 * time.Minute}}
 }
 
 // open checks what is in the file, and lets it decide.
-func (s *Opening) open(a *chest.Attempt, root *envelope.Root) error {
+func (s *Opening) open(a *chest.Attempt, found opened) error {
+	root := found.root
 	rows, err := s.records.Bind(root)
 	if err == nil {
 		err = s.trail.SetVerifierKey(root)
@@ -84,56 +111,42 @@ func (s *Opening) open(a *chest.Attempt, root *envelope.Root) error {
 	if err == nil {
 		err = s.compare(a)
 	}
+	if err == nil {
+		err = s.verified()
+	}
 	if err != nil {
-		s.records.Unbind()
-		root.Erase()
-		s.heart.Log().Error("the chest stays locked", "error", err)
-		return a.Fail(&chest.Error{Code: chest.Internal, Detail: "the chest stays locked: " + err.Error(), Err: err})
+		return a.Fail(s.staysLocked(root, err))
+	}
+	a.Entry.Credential, a.Entry.Detail = found.slot.ID, strings.TrimSpace("by "+found.slot.Name+" "+a.Entry.Detail)
+	if err := found.used(a); err != nil {
+		return a.Fail(s.staysLocked(root, err))
 	}
 	if err := a.Recorded(); err != nil {
 		s.records.Unbind()
 		root.Erase()
 		return err
 	}
+	for i := range rows.Slots {
+		if rows.Slots[i].ID == found.slot.ID {
+			rows.Slots[i] = store.Stored[store.Slot](&a.Change, found.slot.ID)
+		}
+	}
 	if s.options.OnUnlock != nil {
 		s.options.OnUnlock(root)
 	}
 	if err := s.heart.Open(root, rows, a.Entry.At); err != nil {
-		s.records.Unbind()
-		root.Erase()
-		s.heart.Log().Error("the chest stays locked", "error", err)
-		return &chest.Error{Code: chest.Internal, Detail: "the chest stays locked: " + err.Error(), Err: err}
+		return s.staysLocked(root, err)
 	}
-	s.heart.Log().Info("chest unlocked", "chest", s.heart.ID())
+	s.heart.Log().Info("chest unlocked", "chest", s.heart.ID(), "by", found.slot.Name)
 	s.checkBehind()
 	return nil
 }
 
-// checkBehind looks at all items and versions while the chest serves. What is not as it was stored is not served, whoever asks for it
-// first; here it is found before somebody does.
-func (s *Opening) checkBehind() {
-	stop := make(chan struct{})
-	s.stop = stop
-	s.behind.Go(func() {
-		wrong := 0
-		looked := s.records.CheckBuckets(stop, func(err error) {
-			if wrong++; wrong <= 20 {
-				s.heart.Log().Error("the database was changed outside Tansu", "error", err)
-			}
-		})
-		if looked > 0 {
-			s.heart.Log().Info("items and versions were looked at", "parts", looked, "wrong", wrong)
-		}
-	})
-}
-
-// endBehind ends it, before the keys are erased.
-func (s *Opening) endBehind() {
-	if s.stop != nil {
-		close(s.stop)
-		s.stop = nil
-		s.behind.Wait()
-	}
+func (s *Opening) staysLocked(root *envelope.Root, err error) error {
+	s.records.Unbind()
+	root.Erase()
+	s.heart.Log().Error("the chest stays locked", "error", err)
+	return &chest.Error{Code: chest.Internal, Detail: "the chest stays locked: " + err.Error(), Err: err}
 }
 
 // compare holds the trail against what witnesses know.
@@ -169,9 +182,7 @@ func (s *Opening) Lock(c chest.Caller) error {
 	if err := a.Done(); err != nil {
 		return err
 	}
-	s.endBehind()
-	s.trail.LastCheckpoint()
-	s.heart.Close()
+	s.close()
 	s.heart.Log().Info("chest locked", "by", c.Subject())
 	return nil
 }
@@ -181,66 +192,14 @@ func (s *Opening) Stop() {
 	s.endExamination()
 	s.turn.Lock()
 	defer s.turn.Unlock()
-	s.endBehind()
-	s.trail.LastCheckpoint()
-	s.heart.Close()
+	s.close()
 	s.trail.StopWitnesses()
 }
 
-// endExamination ends one that is under way, which takes as long as the chest is large, before something that must not wait for it.
-func (s *Opening) endExamination() {
-	if end := s.examining.Load(); end != nil {
-		(*end)()
-	}
-}
-
-// mostDamaged is how many values an examination names.
-const mostDamaged = 20
-
-// Examine checks every row that decides access, every value and the whole trail as they are in the file now. It returns what was
-// changed outside Tansu, a sentence each; none when all is as it was stored.
-func (s *Opening) Examine(c chest.Caller) (touched []string, err error) {
-	a, err := s.heart.Allow(c, access.Operate)
-	if err != nil {
-		return nil, err
-	}
-	a.Entry.Action = "examine"
-	s.turn.Lock() // so that the keys stay where they are
-	defer s.turn.Unlock()
-	ctx, end := context.WithCancel(c.Ctx())
-	defer end()
-	s.examining.Store(&end)
-	defer s.examining.Store(nil)
-	st, err := s.heart.Look()
-	if err != nil {
-		return nil, err
-	}
-	err = s.records.Check(ctx, st.Root())
-	var tampered *store.TamperedError
-	switch {
-	case errors.As(err, &tampered):
-		touched = tampered.Sentences()
-		a.Entry.Detail = tampered.Error()
-		s.heart.Log().Error("the database was changed outside Tansu", "error", err)
-	case err != nil:
-		return nil, a.Fail(err)
-	}
-	if len(touched) == 0 { // else what is found by these rows means nothing
-		if touched, err = st.ExamineContents(ctx, mostDamaged); err != nil {
-			return nil, a.Fail(err)
-		}
-		if len(touched) > 0 {
-			a.Entry.Detail = "values are not what was stored"
-			s.heart.Log().Error("values were changed outside Tansu", "problems", touched)
-		}
-	}
-	problems, err := s.trail.ExamineTrail(ctx)
-	if err != nil {
-		return nil, a.Fail(err)
-	}
-	if len(problems) > 0 {
-		a.Entry.Detail += " " + strings.Join(problems, "; ")
-		s.heart.Log().Error("the trail was changed outside Tansu", "problems", problems)
-	}
-	return chest.Reply(a, append(touched, problems...))
+// close forgets the keys. It is called with the turn.
+func (s *Opening) close() {
+	s.endBehind()
+	s.kept.forget()
+	s.trail.LastCheckpoint()
+	s.heart.Close()
 }

@@ -18,11 +18,11 @@ import (
 // service runs on. It takes the unlock material, so that only who holds it and the machine can do it.
 func BringStewardBack(records *store.Store, material secretvalue.Value, now time.Time) (secretvalue.Value, error) {
 	var none secretvalue.Value
-	row, root, snapshot, err := openOffline(records, material)
+	found, snapshot, err := openOffline(records, material, now)
 	if err != nil {
 		return none, err
 	}
-	defer root.Erase()
+	defer found.root.Erase()
 	defer records.Unbind()
 	at := slices.IndexFunc(snapshot.Identities, func(row store.Identity) bool {
 		return row.Kind == reference.Person &&
@@ -60,7 +60,7 @@ func BringStewardBack(records *store.Store, material secretvalue.Value, now time
 	made.Insert(enrolment)
 	made.Update(before, after)
 	err = records.Submit(&store.Work{
-		Entry: trail.Entry{At: now, Subject: machine, SubjectID: before.ID, Via: row.SlotMethod, Action: "bring_steward_back",
+		Entry: trail.Entry{At: now, Subject: machine, SubjectID: before.ID, Via: found.slot.Method, Credential: found.slot.ID, Action: "bring_steward_back",
 			Target: chest.SubjectOf(before), Outcome: trail.Allowed},
 		Change: made,
 	})
@@ -71,29 +71,22 @@ func BringStewardBack(records *store.Store, material secretvalue.Value, now time
 const machine = "machine"
 
 // openOffline opens a chest that no service runs on.
-func openOffline(records *store.Store, material secretvalue.Value) (row store.Chest, root *envelope.Root, snapshot *store.Snapshot,
-	err error) {
-	if row, err = records.Chest(); err != nil {
-		return row, nil, nil, err
-	}
-	if root, err = slotOf(row).Open(row.ID, material); err != nil {
-		return row, nil, nil, err
-	}
-	if snapshot, err = records.Bind(root); err != nil {
-		root.Erase()
-		return row, nil, nil, err
-	}
-	return row, root, snapshot, nil
-}
-
-// Examine checks every row that decides access, in a data directory that no service runs on. What was changed outside
-// Tansu is a [*store.TamperedError].
-func Examine(records *store.Store, material secretvalue.Value) error {
-	_, root, _, err := openOffline(records, material)
+func openOffline(records *store.Store, material secretvalue.Value, now time.Time) (found opened, snapshot *store.Snapshot, err error) {
+	row, err := records.Chest()
 	if err != nil {
-		return err
+		return found, nil, err
 	}
-	records.Unbind()
-	root.Erase()
-	return nil
+	slots, _, err := records.Slots()
+	if err != nil {
+		return found, nil, err
+	}
+	if found, err = openWith(row, inTime(slots, now), envelope.MethodOf(material), material); err != nil {
+		return found, nil, err
+	}
+	found.erase()
+	if snapshot, err = records.Bind(found.root); err != nil {
+		found.root.Erase()
+		return found, nil, err
+	}
+	return found, snapshot, nil
 }

@@ -15,11 +15,19 @@ import (
 
 // Records is what the room asks of a store.
 type Records interface {
+	Chest() (store.Chest, error)
+	Slots() ([]store.Slot, []store.Share, error)
+	SubjectOf(identity string) (string, error)
+	ForgetJournal() error
+	CheckFile(context.Context, func()) ([]string, error)
+	CheckArchives(context.Context) ([]string, error)
+	CheckFiles(now time.Time) []string
 	Bind(store.Sealer) (*store.Snapshot, error)
 	Unbind()
 	Check(context.Context, store.Sealer) error
 	Reindex() error
-	CheckBuckets(stop <-chan struct{}, found func(error)) int
+	CheckBuckets(ctx context.Context, rest func(), found func(error)) int
+	Last() uint64
 	Ready() error
 	Trouble() (since time.Time, err error)
 	Probe() error
@@ -56,7 +64,12 @@ type Opening struct {
 
 	examining atomic.Pointer[context.CancelFunc] // ends the examination that is under way, which holds the turn
 
-	stop   chan struct{} // tells what goes on behind the scenes to end; made at each unlock, and guarded by turn
+	ceremonies ceremonies // shares that were handed in
+	sample     sample     // of values, for who asks whether it is ready
+	found      findings   // what the looks behind the scenes have found
+	kept       proof      // what opened the chest's keys a moment ago, by shares; guarded by turn
+
+	stop   context.CancelFunc // ends what goes on behind the scenes; made at each unlock, and guarded by turn
 	behind sync.WaitGroup
 }
 

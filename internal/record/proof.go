@@ -414,6 +414,7 @@ func (s *Record) ExamineTrail(ctx context.Context) (problems []string, err error
 			if seq > size {
 				return false
 			}
+			chest.Rest(ctx)
 			_, err := io.WriteString(writer, body+"\n")
 			return err == nil && ctx.Err() == nil
 		})

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -59,6 +60,35 @@ func (s *Store) ArchiveBefore(before int64) (a archive.File, moved bool, err err
 			os.Remove(a.Path(s.Dir())))
 	}
 	return a, true, s.removeArchived(a)
+}
+
+// CheckArchives compares every entry in archives with what was hashed when it was recorded, and says what is missing or not as it was.
+func (s *Store) CheckArchives(ctx context.Context) (problems []string, err error) {
+	archives, err := s.Archives()
+	if err != nil {
+		return nil, err
+	}
+	first, err := s.firstEntry()
+	if err != nil {
+		return nil, err
+	}
+	next := uint64(1)
+	for _, a := range archives {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if a.First > next {
+			problems = append(problems, fmt.Sprintf("entries %d to %d of the trail are in no archive", next, a.First-1))
+		}
+		next = max(next, a.Last+1)
+		if err := s.checkArchive(a); err != nil {
+			problems = append(problems, fmt.Sprintf("the archive %s is not what was recorded: %v", a.Name, err))
+		}
+	}
+	if first > next {
+		problems = append(problems, fmt.Sprintf("entries %d to %d of the trail are neither in an archive nor in the database", next, first-1))
+	}
+	return problems, nil
 }
 
 // firstEntry is the number of the oldest entry in the database; 0 when there is none.

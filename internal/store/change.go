@@ -16,6 +16,8 @@ type Change struct {
 	Rows     []RowChange
 	Contents []ContentChange
 	Founds   *Chest // of a chest that is being made
+	Seals    *Seals // in the place of those that are stored
+	Turns    Sealer // what authenticates rows from then on: the root key was turned
 
 	folded *Fold // refusals that were counted and become the work's entry
 	sealer Sealer
@@ -53,7 +55,7 @@ func (c *Change) DropContent(version string) { c.PutContent(version, nil) }
 
 // Empty reports whether it changes nothing.
 func (c *Change) Empty() bool {
-	return len(c.Rows) == 0 && len(c.Contents) == 0 && c.Founds == nil && c.folded == nil
+	return len(c.Rows) == 0 && len(c.Contents) == 0 && c.Founds == nil && c.Seals == nil && c.Turns == nil && c.folded == nil
 }
 
 // Stored returns the row of an id as it was stored by a change; the zero row if there is none of that kind.
@@ -75,7 +77,16 @@ func (w *writer) seal(c *Change) error {
 	if bound == nil {
 		return ErrNotBound
 	}
-	c.sealer, c.shares = *bound, map[string]*sum{}
+	sealer := *bound
+	if c.Turns != nil {
+		sealer = c.Turns
+	}
+	c.sealWith(sealer)
+	return nil
+}
+
+func (c *Change) sealWith(sealer Sealer) {
+	c.sealer, c.shares = sealer, map[string]*sum{}
 	of := func(row Row) *sum {
 		id := bucketOf(row)
 		if c.shares[id] == nil {
@@ -87,24 +98,38 @@ func (w *writer) seal(c *Change) error {
 		row := &c.Rows[i]
 		revision := int64(1)
 		if row.Before != nil {
-			of(row.Before).sub(c.sealer.RowTally(authenticated(row.Before)))
+			of(row.Before).sub(tallyOf(sealer, row.Before, authenticated(row.Before)))
 			revision = row.Before.seal().Revision + 1
 		}
 		if row.After != nil {
 			after := row.After.withSeal(Seal{Revision: revision})
 			content := authenticated(after)
-			mac := c.sealer.RowMAC(content)
+			mac := macOf(sealer, after, content)
 			row.After = after.withSeal(Seal{Revision: revision, MAC: mac[:]})
-			of(row.After).add(c.sealer.RowTally(content))
+			of(row.After).add(tallyOf(sealer, after, content))
 		}
 	}
-	return nil
 }
 
 // make writes a change in a transaction.
 func (w *writer) make(tx *sqlx.Tx, c *Change) error {
-	if len(c.Rows) > 0 && (w.sealer == nil || w.sealer != c.sealer) {
+	if c.Turns != nil {
+		if err := w.turn(tx, c.Turns); err != nil {
+			return err
+		}
+	}
+	switch {
+	case len(c.Rows) == 0:
+	case w.sealer == nil:
 		return ErrNotBound // it was locked meanwhile
+	case w.sealer != c.sealer: // the root key was turned meanwhile
+		c.sealWith(w.sealer)
+	}
+	if c.Seals != nil {
+		if _, err := tx.NamedExec("UPDATE chest SET root_wrapped = :root_wrapped, base_sealed = :base_sealed, authority_sealed = :authority_sealed",
+			*c.Seals); err != nil {
+			return err
+		}
 	}
 	if c.Founds != nil {
 		if err := insertChest(tx, *c.Founds); err != nil {
@@ -272,10 +297,9 @@ func (c *wordChanges) index(tx *sqlx.Tx) error {
 
 // insertChest stores what a new chest is.
 func insertChest(tx *sqlx.Tx, c Chest) error {
-	_, err := tx.NamedExec(`INSERT INTO chest (one, id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib,
-		slot_threads, slot_wrapped, authority_certificate, authority_sealed, tally, tally_revision, tally_mac, tally_form)
-		VALUES (1, :id, :created_at, :slot_method, :slot_salt, :slot_passes, :slot_memory_kib, :slot_threads, :slot_wrapped,
-		:authority_certificate, :authority_sealed, x'', 0, x'', 2)`, c)
+	_, err := tx.NamedExec(`INSERT INTO chest (one, id, created_at, authority_certificate, root_wrapped, base_sealed, authority_sealed, tally,
+		tally_revision, tally_mac, tally_form)
+		VALUES (1, :id, :created_at, :authority_certificate, :root_wrapped, :base_sealed, :authority_sealed, x'', 0, x'', 3)`, c)
 	return err
 }
 

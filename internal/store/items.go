@@ -377,7 +377,7 @@ func (s *Store) verify(items []Item, versions []Version) error {
 	}
 	sealer, touched := *bound, &TamperedError{}
 	check := func(row Row) {
-		if mac := sealer.RowMAC(authenticated(row)); !hmac.Equal(mac[:], row.seal().MAC) {
+		if mac := macOf(sealer, row, authenticated(row)); !hmac.Equal(mac[:], row.seal().MAC) {
 			touched.Rows = append(touched.Rows, TouchedRow{row.table(), idOf(row)})
 		}
 	}

@@ -6,7 +6,9 @@
 package store
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"net/url"
 	"os"
 	"strings"
@@ -114,6 +116,34 @@ func (s *Store) closeFiles() error {
 		}
 	}
 	return errors.Join(append(errs, s.Release())...)
+}
+
+// mostFaults is how many faults of the file are named.
+const mostFaults = 10
+
+// CheckFile lets SQLite look at all of the file, table by table, and returns what it says is wrong. It calls rest between them.
+func (s *Store) CheckFile(ctx context.Context, rest func()) (problems []string, err error) {
+	var tables []string
+	if err := s.read.SelectContext(ctx, &tables, "SELECT name FROM sqlite_schema WHERE type = 'table' AND rootpage > 0"); err != nil {
+		return nil, fmt.Errorf("read the schema: %w", err)
+	}
+	for _, table := range tables {
+		var said []string
+		err := s.read.SelectContext(ctx, &said, fmt.Sprintf("PRAGMA integrity_check('%s')", strings.ReplaceAll(table, "'", "''")))
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			said = []string{err.Error()}
+		}
+		for _, text := range said {
+			if text != "ok" && len(problems) < mostFaults {
+				problems = append(problems, fmt.Sprintf("the database file is damaged in table %s: %s", table, strings.Join(strings.Fields(text), " ")))
+			}
+		}
+		rest()
+	}
+	return problems, nil
 }
 
 // isConstraint reports whether err is a violated UNIQUE or PRIMARY KEY constraint.

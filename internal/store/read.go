@@ -15,25 +15,44 @@ import (
 type Chest struct {
 	ID                   string `db:"id"`
 	CreatedAt            int64  `db:"created_at"`
-	SlotMethod           string `db:"slot_method"`
-	SlotSalt             []byte `db:"slot_salt"`
-	SlotPasses           uint32 `db:"slot_passes"`
-	SlotMemory           uint32 `db:"slot_memory_kib"`
-	SlotThreads          uint8  `db:"slot_threads"`
-	SlotWrapped          []byte `db:"slot_wrapped"`
 	AuthorityCertificate []byte `db:"authority_certificate"`
-	AuthoritySealed      []byte `db:"authority_sealed"`
+	Seals
+}
+
+// Seals are what the keys of a chest are under.
+type Seals struct {
+	RootWrapped     []byte `db:"root_wrapped"` // under the unlock key; empty while the first slot wraps the root key itself
+	BaseSealed      []byte `db:"base_sealed"`  // see envelope.Root
+	AuthoritySealed []byte `db:"authority_sealed"`
 }
 
 // Chest reads the chest's row.
 func (s *Store) Chest() (Chest, error) {
 	var c Chest
-	err := s.read.Get(&c, `SELECT id, created_at, slot_method, slot_salt, slot_passes, slot_memory_kib, slot_threads,
-		slot_wrapped, authority_certificate, authority_sealed FROM chest`)
+	err := s.read.Get(&c, `SELECT id, created_at, authority_certificate, root_wrapped, base_sealed, authority_sealed FROM chest`)
 	if err != nil {
 		return Chest{}, fmt.Errorf("read chest: %w", err)
 	}
 	return c, nil
+}
+
+// Slots reads the methods of unlocking and who holds shares of them, as they are in the file, unchecked: what is there while the
+// chest is locked.
+func (s *Store) Slots() (slots []Slot, shares []Share, err error) {
+	err = s.read.Select(&slots, "SELECT "+strings.Join(columns(Slot{}), ", ")+" FROM slots ORDER BY created_at, id LIMIT 100")
+	if err == nil {
+		err = s.read.Select(&shares, "SELECT "+strings.Join(columns(Share{}), ", ")+" FROM shares ORDER BY slot, number LIMIT 1000")
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the methods of unlocking: %w", err)
+	}
+	return slots, shares, nil
+}
+
+// SubjectOf is the subject of an identity as it is in the file, for who asks while the chest is locked.
+func (s *Store) SubjectOf(identity string) (subject string, err error) {
+	err = s.read.Get(&subject, "SELECT kind || ':' || name FROM identities WHERE id = ?", identity)
+	return subject, err
 }
 
 // Snapshot is every row that decides access, checked, except items and versions: they are checked with the others and
@@ -50,6 +69,8 @@ type Snapshot struct {
 	Requests    []Request
 	Aliases     []Alias
 	Calendars   []Calendar
+	Slots       []Slot
+	Shares      []Share
 }
 
 // TamperedError says that the file was changed by something else than Tansu.
@@ -96,8 +117,8 @@ func (s *Store) Bind(sealer Sealer) (*Snapshot, error) {
 		return nil, err
 	}
 	s.sealer = sealer
-	if stored.Form == 1 {
-		if err := s.upgrade(l, stored.Revision); err != nil {
+	if stored.Form < form {
+		if err := s.upgrade(l, snapshot, stored, all); err != nil {
 			s.sealer = nil
 			return nil, err
 		}
@@ -172,7 +193,13 @@ func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *
 		load(l, &snapshot.Requests, "created_at, id"),
 		load(l, &snapshot.Aliases, "id"),
 		load(l, &snapshot.Calendars, "id"),
+		load(l, &snapshot.Shares, "id"),
 	)
+	if stored.Form >= 3 {
+		err = errors.Join(err, load(l, &snapshot.Slots, "id"))
+	} else if err == nil {
+		snapshot.Slots, _, err = s.Slots() // from before they were under MACs
+	}
 	if whole || stored.Form == 1 {
 		err = errors.Join(err, pass[Item](l), pass[Version](l))
 	}
@@ -183,7 +210,7 @@ func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *
 		return nil, nil, stored, nil, err
 	}
 	l.compare(stored, all)
-	if whole && stored.Form == 2 {
+	if whole && stored.Form > 1 {
 		l.compareBuckets(all)
 	}
 	if l.touched.Tally || len(l.touched.Rows) > 0 {
@@ -314,11 +341,11 @@ func split[R Row](rows *sqlx.Rows, parts chan<- []R) error {
 // check notes a row whose MAC is not its own, and counts it.
 func (l *loader) check(row Row) {
 	content := authenticated(row)
-	mac := l.sealer.RowMAC(content)
+	mac := macOf(l.sealer, row, content)
 	if !hmac.Equal(mac[:], row.seal().MAC) {
 		l.touched.Rows = append(l.touched.Rows, TouchedRow{row.table(), idOf(row)})
 	}
-	share := l.sealer.RowTally(content)
+	share := tallyOf(l.sealer, row, content)
 	l.first.toggle(share)
 	l.sumOf(bucketOf(row)).add(share)
 }

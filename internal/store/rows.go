@@ -242,6 +242,37 @@ type Calendar struct {
 	Seal
 }
 
+// Slot is a method of unlocking: the unlock key, under what somebody holds. It is read while the chest is locked, when its MAC means
+// nothing yet.
+type Slot struct {
+	ID        string `db:"id" json:"id"`
+	Name      string `db:"name" json:"name"`
+	Method    string `db:"method" json:"method"` // of package envelope
+	Salt      []byte `db:"salt" json:"salt"`
+	Passes    uint32 `db:"passes" json:"passes"`
+	Memory    uint32 `db:"memory_kib" json:"memory_kib"`
+	Threads   uint8  `db:"threads" json:"threads"`
+	Wrapped   []byte `db:"wrapped" json:"wrapped"`
+	Shares    string `db:"shares" json:"shares"`       // a shares.Set as JSON; empty for none
+	NotAfter  int64  `db:"not_after" json:"not_after"` // 0 for none
+	UsedAt    int64  `db:"used_at" json:"used_at"`     // when it unlocked the chest last; 0 for never
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	CreatedBy string `db:"created_by" json:"created_by"`
+	Seal
+}
+
+// Share is who holds a share of a slot's secret.
+type Share struct {
+	ID        string `db:"id" json:"id"`
+	Slot      string `db:"slot" json:"slot"`
+	Number    int    `db:"number" json:"number"`
+	Holder    string `db:"holder" json:"holder"` // an identity
+	Sealed    []byte `db:"sealed" json:"sealed"` // empty when the holder has taken it
+	TakenAt   int64  `db:"taken_at" json:"taken_at"`
+	CreatedAt int64  `db:"created_at" json:"created_at"`
+	Seal
+}
+
 func (Identity) table() string   { return "identities" }
 func (Member) table() string     { return "members" }
 func (Credential) table() string { return "credentials" }
@@ -255,6 +286,8 @@ func (Role) table() string       { return "roles" }
 func (Request) table() string    { return "requests" }
 func (Alias) table() string      { return "aliases" }
 func (Calendar) table() string   { return "calendars" }
+func (Slot) table() string       { return "slots" }
+func (Share) table() string      { return "shares" }
 
 func (s Seal) seal() Seal { return s }
 
@@ -271,6 +304,8 @@ func (r Role) withSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Request) withSeal(s Seal) Row    { r.Seal = s; return r }
 func (r Alias) withSeal(s Seal) Row      { r.Seal = s; return r }
 func (r Calendar) withSeal(s Seal) Row   { r.Seal = s; return r }
+func (r Slot) withSeal(s Seal) Row       { r.Seal = s; return r }
+func (r Share) withSeal(s Seal) Row      { r.Seal = s; return r }
 
 // authenticated is what the MAC covers: the table, and every column but the MAC. A column added by a later migration
 // gets a json "omitempty", so that the MACs of rows from before stay good.
@@ -284,7 +319,7 @@ func authenticated(r Row) []byte {
 
 // everyKind has one row of each type.
 var everyKind = []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{}, Request{},
-	Alias{}, Calendar{}}
+	Alias{}, Calendar{}, Slot{}, Share{}}
 
 // columns lists the columns of a row type by its db tags.
 func columns(r Row) []string {

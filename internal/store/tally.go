@@ -2,15 +2,18 @@ package store
 
 import (
 	"bytes"
+	"context"
 	"crypto/hmac"
 	"crypto/subtle"
 	"database/sql"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"math/bits"
+	"reflect"
+	"strings"
 	"sync"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -39,8 +42,13 @@ type tally struct {
 	revision int64
 }
 
+// form is which rows a tally is of. 1: all of them, by exclusive or; 2: those in memory, and buckets; 3: methods of unlocking, too.
+const form = 3
+
 // content is what the tally's own MAC covers.
-func (t *tally) content() []byte { return fmt.Appendf(nil, "tally 2\x00%d\x00%x", t.revision, t.sum) }
+func (t *tally) content(form int) []byte {
+	return fmt.Appendf(nil, "tally %d\x00%d\x00%x", form, t.revision, t.sum)
+}
 
 // firstForm is a tally as it was: the exclusive or of the shares of all rows, items and versions among them.
 type firstForm struct {
@@ -98,6 +106,12 @@ func (b *buckets) get(id string) bucket {
 	return b.all[id]
 }
 
+func (b *buckets) copied() map[string]bucket {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return maps.Clone(b.all)
+}
+
 // put takes in what was committed.
 func (b *buckets) put(fresh map[string]bucket) {
 	b.mu.Lock()
@@ -119,7 +133,17 @@ func (s *Store) inBucket(id string) error {
 	if bound == nil {
 		return ErrNotBound
 	}
-	err = s.checkBucket(*bound, id)
+	for {
+		err = s.checkBucket(*bound, id)
+		now := s.bound.Load()
+		if now == nil {
+			return ErrNotBound
+		}
+		if *now == *bound {
+			break
+		}
+		bound = now // the root key was turned meanwhile
+	}
 	var tampered *TamperedError
 	if err == nil || errors.As(err, &tampered) {
 		s.buckets.mu.Lock()
@@ -184,16 +208,10 @@ func (s *sum) is(stored bucket, sealer Sealer) bool {
 	return bytes.Equal(s[:], stored.Sum) && hmac.Equal(mac[:], stored.MAC)
 }
 
-// bucketsAtOnce is how many buckets are looked at behind the scenes before others have a turn, and bucketRest how many times as long
-// as that took.
-const (
-	bucketsAtOnce = 4
-	bucketRest    = 4
-)
-
 // CheckBuckets looks at all buckets that nobody has looked at yet, one after the other, until it is told to stop. It calls found with
 // each that is not as it was stored, and returns how many it looked at.
-func (s *Store) CheckBuckets(stop <-chan struct{}, found func(error)) (looked int) {
+// It calls rest between them.
+func (s *Store) CheckBuckets(ctx context.Context, rest func(), found func(error)) (looked int) {
 	s.buckets.mu.Lock()
 	var ids []string
 	for id := range s.buckets.all {
@@ -202,22 +220,14 @@ func (s *Store) CheckBuckets(stop <-chan struct{}, found func(error)) (looked in
 		}
 	}
 	s.buckets.mu.Unlock()
-	began := time.Now()
 	for _, id := range ids {
-		if err := s.inBucket(id); errors.Is(err, ErrNotBound) {
+		if err := s.inBucket(id); errors.Is(err, ErrNotBound) || ctx.Err() != nil {
 			return looked
 		} else if err != nil {
 			found(err)
 		}
-		if looked++; looked%bucketsAtOnce != 0 {
-			continue
-		}
-		select {
-		case <-stop:
-			return looked
-		case <-time.After(bucketRest * time.Since(began)):
-			began = time.Now()
-		}
+		looked++
+		rest()
 	}
 	return looked
 }
@@ -262,9 +272,9 @@ func (w *writer) writeTally(tx *sqlx.Tx) error {
 
 func (w *writer) storeTally(tx sqlx.Execer) error {
 	w.tally.revision++
-	mac := w.sealer.RowMAC(w.tally.content())
-	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?, tally_form = 2", w.tally.sum[:], w.tally.revision,
-		mac[:])
+	mac := w.sealer.RowMAC(w.tally.content(form))
+	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?, tally_form = ?", w.tally.sum[:], w.tally.revision, mac[:],
+		form)
 	return err
 }
 
@@ -288,32 +298,48 @@ func (l *loader) compare(stored storedTally, all map[string]bucket) (t tally) {
 	for _, one := range all {
 		t.sum.add(l.sealer.RowTally(one.content()))
 	}
-	mac := l.sealer.RowMAC(t.content())
+	mac := l.sealer.RowMAC(t.content(stored.Form))
 	l.touched.Tally = !bytes.Equal(stored.Sum, t.sum[:]) || !hmac.Equal(stored.MAC, mac[:])
 	return t
 }
 
-// upgrade gives a chest whose rows were tallied all together, and are as they were stored, the sums by bucket.
-func (s *Store) upgrade(l *loader, revision int64) error {
-	all := map[string]bucket{}
-	s.tally = tally{sum: *l.sumOf(""), revision: revision}
-	tx, err := s.db.Beginx()
-	if err != nil {
-		return err
+// upgrade gives a chest that an earlier program wrote, and whose rows are as they were stored, the tally of today.
+func (s *Store) upgrade(l *loader, snapshot *Snapshot, stored storedTally, all map[string]bucket) error {
+	s.tally = tally{sum: *l.sumOf(""), revision: stored.Revision}
+	for _, one := range all {
+		s.tally.sum.add(s.sealer.RowTally(one.content()))
 	}
-	defer func() { _ = tx.Rollback() }()
+	fresh := map[string]bucket{}
 	for id, total := range l.sums {
-		if id == "" {
+		if id == "" || stored.Form != 1 {
 			continue
 		}
 		one := bucket{ID: id, Sum: bytes.Clone(total[:]), Revision: 1}
 		mac := s.sealer.RowMAC(one.content())
 		one.MAC = mac[:]
 		s.tally.sum.add(s.sealer.RowTally(one.content()))
+		fresh[id], all[id] = one, one
+	}
+	tx, err := s.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	for _, one := range fresh {
 		if _, err := tx.Stmtx(s.setBucket).Exec(one.ID, one.Sum, one.Revision, one.MAC); err != nil {
 			return fmt.Errorf("write the sums of rows: %w", err)
 		}
-		all[id] = one
+	}
+	for i, slot := range snapshot.Slots {
+		slot.Revision = 1
+		content := authenticated(slot)
+		mac := s.sealer.RowMAC(content)
+		slot.MAC = mac[:]
+		s.tally.sum.add(s.sealer.RowTally(content))
+		if _, err := tx.NamedExec("UPDATE slots SET revision = :revision, mac = :mac WHERE id = :id", slot); err != nil {
+			return fmt.Errorf("write the methods of unlocking: %w", err)
+		}
+		snapshot.Slots[i] = slot
 	}
 	if err := s.storeTally(tx); err != nil {
 		return fmt.Errorf("write the tally: %w", err)
@@ -323,9 +349,68 @@ func (s *Store) upgrade(l *loader, revision int64) error {
 	}
 	s.buckets.reset(all)
 	s.buckets.mu.Lock()
-	for id := range all {
+	for id := range fresh {
 		s.buckets.checked[id] = nil
 	}
 	s.buckets.mu.Unlock()
+	return nil
+}
+
+// turn authenticates all rows that are in memory, and the sums of the others, by another root key, in the transaction of the change that
+// turns it. What they were under is checked first: a row that was put into the file meanwhile must not become a good one.
+func (w *writer) turn(tx *sqlx.Tx, next Sealer) error {
+	if w.sealer == nil {
+		return ErrNotBound
+	}
+	total := sum{}
+	for _, kind := range everyKind {
+		if _, is := kind.(Item); is {
+			continue
+		}
+		if _, is := kind.(Version); is {
+			continue
+		}
+		if err := w.turnKind(tx, kind, next, &total); err != nil {
+			return fmt.Errorf("authenticate %s by another root key: %w", kind.table(), err)
+		}
+	}
+	w.turned = w.buckets.copied() // all of them: such a work is alone in its transaction
+	for id, one := range w.turned {
+		one.Revision++
+		mac := next.RowMAC(one.content())
+		one.MAC = mac[:]
+		total.add(next.RowTally(one.content()))
+		if _, err := tx.Stmtx(w.setBucket).Exec(one.ID, one.Sum, one.Revision, one.MAC); err != nil {
+			return err
+		}
+		w.turned[id] = one
+	}
+	w.sealer, w.tally.sum = next, total
+	return nil
+}
+
+// turnKind is turn for the rows of one table.
+func (w *writer) turnKind(tx *sqlx.Tx, kind Row, next Sealer, total *sum) error {
+	rows := reflect.New(reflect.SliceOf(reflect.TypeOf(kind)))
+	if err := tx.Select(rows.Interface(), "SELECT "+strings.Join(columns(kind), ", ")+" FROM "+kind.table()); err != nil {
+		return err
+	}
+	set, err := tx.Preparex("UPDATE " + kind.table() + " SET mac = ? WHERE id = ?")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = set.Close() }()
+	for i := range rows.Elem().Len() {
+		row := rows.Elem().Index(i).Interface().(Row)
+		content := authenticated(row)
+		if mac := w.sealer.RowMAC(content); !hmac.Equal(mac[:], row.seal().MAC) {
+			return &TamperedError{Rows: []TouchedRow{{row.table(), idOf(row)}}}
+		}
+		mac := next.RowMAC(content)
+		total.add(next.RowTally(content))
+		if _, err := set.Exec(mac[:], idOf(row)); err != nil {
+			return err
+		}
+	}
 	return nil
 }

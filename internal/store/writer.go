@@ -38,6 +38,24 @@ var ErrMoved = errors.New("what this rests on has changed meanwhile")
 type Sealer interface {
 	RowMAC(content []byte) [32]byte
 	RowTally(content []byte) [32]byte
+	// ManyMAC and ManyTally are those of items and versions, which another root key leaves as they are.
+	ManyMAC(content []byte) [32]byte
+	ManyTally(content []byte) [32]byte
+}
+
+// macOf and tallyOf are a row's MAC and its share of a tally.
+func macOf(s Sealer, row Row, content []byte) [32]byte {
+	if bucketOf(row) != "" {
+		return s.ManyMAC(content)
+	}
+	return s.RowMAC(content)
+}
+
+func tallyOf(s Sealer, row Row, content []byte) [32]byte {
+	if bucketOf(row) != "" {
+		return s.ManyTally(content)
+	}
+	return s.RowTally(content)
 }
 
 // Work is one thing to be made durable: entries, and the change that they tell of. It is a value: nothing in it is called by the
@@ -100,6 +118,7 @@ type writer struct {
 	sealer Sealer
 	tally  tally
 	fresh  map[string]bucket // those that the batch being written has changed
+	turned map[string]bucket // all of them, when it turns the root key
 	memory Memory
 
 	trouble atomic.Pointer[trouble] // since when nothing could be written; nil while it can
@@ -280,7 +299,8 @@ func (work *Work) large() bool {
 	for _, s := range work.derived {
 		columns += len(s.arguments)
 	}
-	return columns >= largeFromColumns || work.Change != nil && len(work.Change.Rows)+len(work.Change.Contents) >= largeFrom
+	return columns >= largeFromColumns ||
+		work.Change != nil && (work.Change.Turns != nil || len(work.Change.Rows)+len(work.Change.Contents) >= largeFrom)
 }
 
 // lead commits what is waiting, the leader's own work among it, and hands the lead on.
@@ -365,10 +385,16 @@ func (q *queue) handOn() {
 func (w *writer) commit(batch []*Work) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	seq, before := w.seq, w.tally
+	seq, before, sealer := w.seq, w.tally, w.sealer
+	w.turned = nil
 	w.rows, w.buffer, w.fresh = nil, w.buffer[:0], map[string]bucket{}
 	if err := w.write(batch); err == nil {
 		w.buckets.put(w.fresh)
+		if w.turned != nil {
+			w.buckets.put(w.turned)
+			now := w.sealer
+			w.bound.Store(&now)
+		}
 		if w.memory != nil {
 			w.memory.Commit()
 		}
@@ -380,7 +406,7 @@ func (w *writer) commit(batch []*Work) {
 		if !errors.Is(err, errUndone) {
 			w.trouble.CompareAndSwap(nil, &trouble{time.Now(), err})
 		}
-		w.seq, w.tally = seq, before
+		w.seq, w.tally, w.sealer = seq, before, sealer
 		if w.memory != nil {
 			w.memory.Drop()
 		}

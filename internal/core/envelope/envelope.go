@@ -2,11 +2,15 @@
 //
 // Keys are nested, so that each can be replaced without touching what is below it:
 //
-//	unlock material   a passphrase or a key file, held by people
-//	  opens the root key       one a chest, in memory only while the chest is unlocked
-//	    wraps a drawer key     one a drawer
-//	      wraps a data key     one a version
-//	        encrypts           that version's bytes
+//	unlock material   a passphrase, a key file or shares, held by people
+//	  opens the unlock key       one a chest, in memory only while it is unlocked
+//	    wraps the root key       one at a time, in memory while the chest is unlocked
+//	      wraps a drawer key     one a drawer
+//	        wraps a data key     one a version
+//	          encrypts           that version's bytes
+//
+// Each method of unlocking has the unlock key under its own material, so that methods come and go without the others, and the root
+// key is turned without anybody's material but one: what wraps it stays.
 //
 // Every wrapping and encryption is AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce. No key encrypts more than
 // a chest's worth of drawer keys or a drawer's worth of data keys, far from the 2^32 messages at which random nonces
@@ -60,11 +64,14 @@ type Place struct {
 
 // Purposes keep kinds of sealed bytes apart.
 const (
+	PurposeUnlockKey = "unlock key"
 	PurposeRootKey   = "root key"
+	PurposeBase      = "base"
 	PurposeDrawerKey = "drawer key"
 	PurposeDataKey   = "data key"
 	PurposeContent   = "content"
 	PurposeAuthority = "authority key"
+	PurposeShare     = "share"
 )
 
 // associatedData writes each field with its length in front, so that no two places share an encoding.
@@ -180,15 +187,21 @@ func (k *Key) Erase() {
 
 // Root is the key that everything in a chest hangs on, together with the keys derived from it.
 //
+// A root key can be turned: another one takes its place. What must outlast that is derived from the base, which is the first root key
+// that the chest had: whose signature checkpoints have, the keys of hosts, and what authenticates items and versions, of which there are
+// too many to do it all anew. The base is sealed under the root key of the day. See [Root.Turned].
+//
 // It is safe for concurrent use, also with Erase: afterwards it authenticates, signs and opens nothing.
 type Root struct {
 	mu       sync.RWMutex // held for reading while a key is used, for writing while they are erased
 	erased   bool
 	chest    string
 	root     *Key
+	base     *Key
 	wrapping *Key
 	rows     *macKey
 	tally    *macKey
+	many     struct{ rows, tally *macKey } // of items and versions
 	marks    *macKey
 	likes    *macKey
 	hosts    [KeySize]byte
@@ -197,21 +210,60 @@ type Root struct {
 }
 
 // NewRoot makes the root key of a new chest.
-func NewRoot(chest string) *Root { return rootOf(chest, NewKey()) }
+func NewRoot(chest string) *Root {
+	first := NewKey()
+	return rootOf(chest, first, newKey(first.bytes))
+}
 
-func rootOf(chest string, root *Key) *Root {
-	return &Root{
+func rootOf(chest string, root, base *Key) *Root {
+	r := &Root{
 		chest:    chest,
 		root:     root,
+		base:     base,
 		wrapping: newKey(derive(root.bytes[:], chest, "wrap keys")),
 		rows:     &macKey{bytes: derive(root.bytes[:], chest, "authenticate rows")},
 		tally:    &macKey{bytes: derive(root.bytes[:], chest, "tally rows")},
-		marks:    &macKey{bytes: derive(root.bytes[:], chest, "device marks")},
-		likes:    &macKey{bytes: derive(root.bytes[:], chest, "likeness")},
-		hosts:    derive(root.bytes[:], chest, "host keys"),
-		trail:    signingKey(derive(root.bytes[:], chest, "sign checkpoints")),
-		deliver:  signingKey(derive(root.bytes[:], chest, "sign deliveries")),
+		marks:    &macKey{bytes: derive(base.bytes[:], chest, "device marks")},
+		likes:    &macKey{bytes: derive(base.bytes[:], chest, "likeness")},
+		hosts:    derive(base.bytes[:], chest, "host keys"),
+		trail:    signingKey(derive(base.bytes[:], chest, "sign checkpoints")),
+		deliver:  signingKey(derive(base.bytes[:], chest, "sign deliveries")),
 	}
+	r.many.rows = &macKey{bytes: derive(base.bytes[:], chest, "authenticate rows")}
+	r.many.tally = &macKey{bytes: derive(base.bytes[:], chest, "tally rows")}
+	return r
+}
+
+// Turned makes another root key for the same chest. What the old one wraps, and the rows that it authenticates, are to be wrapped and
+// authenticated anew; the old one opens nothing of that any more.
+func (r *Root) Turned() *Root {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return rootOf(r.chest, NewKey(), newKey(r.base.bytes))
+}
+
+// SealedBase is the base under the root key, for storage; nil while it is the root key itself.
+func (r *Root) SealedBase() []byte {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	if r.root.bytes == r.base.bytes {
+		return nil
+	}
+	return r.wrapping.Wrap(Place{Purpose: PurposeBase, Chest: r.chest}, r.base)
+}
+
+// withBase is the root of a key that was opened, with its base as it is stored.
+func withBase(chest string, root *Key, sealedBase []byte) (*Root, error) {
+	if len(sealedBase) == 0 {
+		return rootOf(chest, root, newKey(root.bytes)), nil
+	}
+	wrapping := newKey(derive(root.bytes[:], chest, "wrap keys"))
+	defer wrapping.Erase()
+	base, err := wrapping.Unwrap(Place{Purpose: PurposeBase, Chest: chest}, sealedBase)
+	if err != nil {
+		return nil, fmt.Errorf("open the base: %w", err)
+	}
+	return rootOf(chest, root, base), nil
 }
 
 func signingKey(seed [KeySize]byte) ed25519.PrivateKey { return ed25519.NewKeyFromSeed(seed[:]) }
@@ -233,10 +285,12 @@ func (r *Root) Erase() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.erased = true
-	r.root.Erase()
-	r.wrapping.Erase()
-	r.rows.erase()
-	r.tally.erase()
+	for _, key := range []*Key{r.root, r.base, r.wrapping} {
+		key.Erase()
+	}
+	for _, key := range []*macKey{r.rows, r.tally, r.many.rows, r.many.tally} {
+		key.erase()
+	}
 	r.marks.erase()
 	r.likes.erase()
 	clear(r.hosts[:])
@@ -264,11 +318,28 @@ func (r *Root) OpenAuthority(sealed []byte) ([]byte, error) {
 	return r.wrapping.Open(Place{Purpose: PurposeAuthority, Chest: r.chest}, sealed)
 }
 
+// SealShare seals a share of a slot's secret until its holder takes it.
+func (r *Root) SealShare(slot string, number int, share []byte) []byte {
+	return r.wrapping.Seal(Place{Purpose: PurposeShare, Chest: r.chest, Item: slot, Number: number}, share)
+}
+
+// OpenShare opens what SealShare sealed.
+func (r *Root) OpenShare(slot string, number int, sealed []byte) ([]byte, error) {
+	return r.wrapping.Open(Place{Purpose: PurposeShare, Chest: r.chest, Item: slot, Number: number}, sealed)
+}
+
 // RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).
 func (r *Root) RowMAC(content []byte) [sha256.Size]byte { return r.mac(r.rows, content) }
 
 // RowTally is a row's share in the tally of all rows, under a key of its own so that the stored MACs do not give it away.
 func (r *Root) RowTally(content []byte) [sha256.Size]byte { return r.mac(r.tally, content) }
+
+// ManyMAC and ManyTally are RowMAC and RowTally for rows of which there may be a million: items and versions. Another root key leaves
+// them as they are.
+func (r *Root) ManyMAC(content []byte) [sha256.Size]byte { return r.mac(r.many.rows, content) }
+
+// ManyTally is RowTally for items and versions.
+func (r *Root) ManyTally(content []byte) [sha256.Size]byte { return r.mac(r.many.tally, content) }
 
 // HostKey is the key under which a host that signs in with a credential may keep values on its disk. It is the same each time for
 // that credential, and never for another one.

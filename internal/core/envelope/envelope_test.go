@@ -145,13 +145,19 @@ func TestUnlockMaterialOpensOnlyItsChest(t *testing.T) {
 		{MethodPassphrase, secretvalue.FromString("correct horse battery"), secretvalue.FromString("correct horse batterz")},
 		{MethodKeyFile, file, NewKeyFile()},
 		{MethodKeyFile, file, secretvalue.FromString("not a key file")},
+		{MethodShares, secretvalue.New(bytes.Repeat([]byte{7}, 32)), secretvalue.New(bytes.Repeat([]byte{8}, 32))},
+		{MethodShares, secretvalue.New(bytes.Repeat([]byte{7}, 32)), secretvalue.FromString("too short")},
 	} {
-		root := NewRoot("ch_1")
-		slot, err := NewSlot(root, c.method, c.right, cheap)
+		root, unlock := NewRoot("ch_1"), NewKey()
+		slot, err := NewSlot("ch_1", unlock, c.method, c.right, cheap)
 		if err != nil {
 			t.Fatal(err)
 		}
-		opened, err := slot.Open("ch_1", c.right)
+		key, err := slot.Open("ch_1", c.right)
+		if err != nil {
+			t.Fatalf("%s: the right material: %v", c.method, err)
+		}
+		opened, err := OpenRoot("ch_1", key, WrapRoot(unlock, root), nil)
 		if err != nil || opened.RowMAC([]byte("x")) != root.RowMAC([]byte("x")) {
 			t.Errorf("%s: the right material: got %v", c.method, err)
 		}
@@ -161,6 +167,39 @@ func TestUnlockMaterialOpensOnlyItsChest(t *testing.T) {
 		if _, err := slot.Open("ch_2", c.right); !errors.Is(err, ErrWrongMaterial) {
 			t.Errorf("%s: another chest: got %v, want ErrWrongMaterial", c.method, err)
 		}
+	}
+}
+
+// Another root key opens nothing that the one before sealed, and the other way round; what outlasts it is the same.
+func TestTurnedRootOpensNothingOfTheOneBefore(t *testing.T) {
+	unlock, first := NewKey(), NewRoot("ch_1")
+	drawer := first.WrapDrawerKey("dr_1", 1, NewKey())
+	second := first.Turned()
+	third, err := OpenRoot("ch_1", unlock, WrapRoot(unlock, second.Turned()), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, other := range map[string]*Root{"the next": second, "another chest's, so to speak": third} {
+		if _, err := other.UnwrapDrawerKey("dr_1", 1, drawer); !errors.Is(err, ErrNotAuthentic) {
+			t.Errorf("%s root key opens a drawer of the first: %v", name, err)
+		}
+		if other.RowMAC([]byte("x")) == first.RowMAC([]byte("x")) {
+			t.Errorf("%s root key authenticates rows as the first does", name)
+		}
+	}
+	again, err := OpenRoot("ch_1", unlock, WrapRoot(unlock, second), second.SealedBase())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again.ManyMAC([]byte("x")) != first.ManyMAC([]byte("x")) || !bytes.Equal(again.TrailKey(), first.TrailKey()) ||
+		again.HostKey("cr_1") != first.HostKey("cr_1") || again.Likeness([]byte("x")) != first.Likeness([]byte("x")) {
+		t.Error("what should outlast the turn is another one")
+	}
+	if first.SealedBase() != nil || len(second.SealedBase()) == 0 {
+		t.Error("the first root key is its own base, and the second is not")
+	}
+	if _, err := OpenRoot("ch_1", unlock, WrapRoot(unlock, third), second.SealedBase()); err == nil {
+		t.Error("a base of another root key is taken")
 	}
 }
 

@@ -13,20 +13,22 @@ import (
 	"tansu/internal/core/secretvalue"
 )
 
-// Unlock material is what people hold: a passphrase, stretched with Argon2id (RFC 9106), or a key file with 256 random
-// bits, which needs no stretching. Argon2id is outside the FIPS 140-3 module: in that mode use a key file.
+// Unlock material is what people hold: a passphrase, stretched with Argon2id (RFC 9106); a key file with 256 random bits, which needs
+// no stretching; or the secret of 256 bits that some shares give (package shares). Argon2id is outside the FIPS 140-3 module: in that
+// mode use another one.
 
-// Methods of opening the root key.
+// Methods of unlocking.
 const (
 	MethodPassphrase = "passphrase"
 	MethodKeyFile    = "key_file"
+	MethodShares     = "shares"
 )
 
 // MinPassphrase is the fewest bytes of a passphrase.
 const MinPassphrase = 12
 
 // ErrWrongMaterial says that the passphrase or key file does not open this chest, and nothing more.
-var ErrWrongMaterial = errors.New("the unlock material does not open this chest")
+var ErrWrongMaterial = errors.New("wrong passphrase or key file")
 
 // CheckPassphrase refuses a passphrase that is too short.
 func CheckPassphrase(passphrase secretvalue.Value) error {
@@ -79,16 +81,16 @@ func Calibrate(target time.Duration, threads uint8, now func() time.Time) Stretc
 	return costs
 }
 
-// Slot is what is stored of one way to open the root key.
+// Slot is what is stored of one method of unlocking.
 type Slot struct {
 	Method  string
 	Salt    []byte
-	Costs   Stretch // zero for a key file
-	Wrapped []byte  // the root key, under the key that the material gives
+	Costs   Stretch // of a passphrase; zero for others
+	Wrapped []byte  // the unlock key, under the key that the material gives
 }
 
-// NewSlot seals the root key under unlock material. For a passphrase costs must be set, for a key file they are ignored.
-func NewSlot(root *Root, method string, material secretvalue.Value, costs Stretch) (Slot, error) {
+// NewSlot seals the unlock key of a chest under unlock material. For a passphrase costs must be set, for others they are ignored.
+func NewSlot(chest string, unlock *Key, method string, material secretvalue.Value, costs Stretch) (Slot, error) {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
 	slot := Slot{Method: method, Salt: salt}
@@ -98,31 +100,59 @@ func NewSlot(root *Root, method string, material secretvalue.Value, costs Stretc
 		}
 		slot.Costs = costs
 	}
-	key, err := slot.key(root.chest, material)
+	key, err := slot.key(chest, material)
 	if err != nil {
 		return Slot{}, err
 	}
 	defer key.Erase()
-	slot.Wrapped = key.Wrap(slot.place(root.chest), root.root)
+	slot.Wrapped = key.Wrap(slot.place(PurposeUnlockKey, chest), unlock)
 	return slot, nil
 }
 
-// Open gives the root key back, or [ErrWrongMaterial]. A wrong passphrase costs as much time as the right one.
-func (s Slot) Open(chest string, material secretvalue.Value) (*Root, error) {
+// Open gives the unlock key back, or [ErrWrongMaterial]. A wrong passphrase costs as much time as the right one.
+func (s Slot) Open(chest string, material secretvalue.Value) (*Key, error) {
 	key, err := s.key(chest, material)
 	if err != nil {
 		return nil, err
 	}
 	defer key.Erase()
-	root, err := key.Unwrap(s.place(chest), s.Wrapped)
+	unlock, err := key.Unwrap(s.place(PurposeUnlockKey, chest), s.Wrapped)
 	if err != nil {
 		return nil, ErrWrongMaterial
 	}
-	return rootOf(chest, root), nil
+	return unlock, nil
 }
 
-func (s Slot) place(chest string) Place {
-	return Place{Purpose: PurposeRootKey, Chest: chest, Kind: s.Method}
+// OpenFirstForm opens a slot of a chest from before there were unlock keys, in which the material's key wraps the root key itself.
+func (s Slot) OpenFirstForm(chest string, material secretvalue.Value) (*Root, error) {
+	key, err := s.key(chest, material)
+	if err != nil {
+		return nil, err
+	}
+	defer key.Erase()
+	root, err := key.Unwrap(s.place(PurposeRootKey, chest), s.Wrapped)
+	if err != nil {
+		return nil, ErrWrongMaterial
+	}
+	return withBase(chest, root, nil)
+}
+
+// WrapRoot seals the root key under an unlock key.
+func WrapRoot(unlock *Key, r *Root) []byte {
+	return unlock.Wrap(Place{Purpose: PurposeRootKey, Chest: r.chest, Kind: "unlock key"}, r.root)
+}
+
+// OpenRoot opens what WrapRoot sealed, with the base that is stored beside it ([Root.SealedBase]).
+func OpenRoot(chest string, unlock *Key, wrapped, sealedBase []byte) (*Root, error) {
+	root, err := unlock.Unwrap(Place{Purpose: PurposeRootKey, Chest: chest, Kind: "unlock key"}, wrapped)
+	if err != nil {
+		return nil, fmt.Errorf("open the root key: %w", err)
+	}
+	return withBase(chest, root, sealedBase)
+}
+
+func (s Slot) place(purpose, chest string) Place {
+	return Place{Purpose: purpose, Chest: chest, Kind: s.Method}
 }
 
 func (s Slot) key(chest string, material secretvalue.Value) (*Key, error) {
@@ -141,12 +171,25 @@ func (s Slot) key(chest string, material secretvalue.Value) (*Key, error) {
 		}
 		defer clear(secret)
 		return newKey(derive(append(bytes.Clone(s.Salt), secret...), chest, "unlock by key file")), nil
+	case MethodShares:
+		if material.Len() != KeySize {
+			return nil, ErrWrongMaterial
+		}
+		return newKey(derive(append(bytes.Clone(s.Salt), material.Reveal()...), chest, "unlock by shares")), nil
 	default:
 		return nil, fmt.Errorf("unknown unlock method %q", s.Method)
 	}
 }
 
 const keyFileHeader = "tansu-unlock-key-1:"
+
+// MethodOf is the method that some material is for, by its form: a key file has a header, and what has none is a passphrase.
+func MethodOf(material secretvalue.Value) string {
+	if bytes.HasPrefix(bytes.TrimSpace(material.Reveal()), []byte(keyFileHeader)) {
+		return MethodKeyFile
+	}
+	return MethodPassphrase
+}
 
 // NewKeyFile makes the content of a key file: a header, 32 random bytes in base64, and a line feed.
 func NewKeyFile() secretvalue.Value {

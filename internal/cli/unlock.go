@@ -1,0 +1,485 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/core/envelope"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/server"
+)
+
+// unlockMaterial reads the key file, or asks for the passphrase when there is none.
+func (a *app) unlockMaterial(keyFile string) (secretvalue.Value, error) {
+	if keyFile != "" {
+		return server.ReadKeyFile(keyFile)
+	}
+	return a.ask("passphrase")
+}
+
+func (a *app) unlockCommand() *cobra.Command {
+	var keyFile string
+	var share bool
+	command := &cobra.Command{
+		Use:   "unlock [--key-file FILE | --share]",
+		Short: "Open the chest with its passphrase, a key file or shares",
+		Long: `Opens the chest by any of its methods of unlocking. With --share you hand in your share, whose words are asked for without showing
+them, or read as one line from standard input: from anywhere, without signing in, and nobody sees another one's. With the last one that is
+needed the chest opens; what was handed in is forgotten after a quarter of an hour without another one.`,
+		Example: "  tansu unlock\n  tansu unlock --key-file /root/tansu.key\n  tansu unlock --share",
+		Args:    exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			if share && keyFile != "" {
+				return usagef("--share and --key-file are two methods: give one of them")
+			}
+			if share {
+				return a.handIn(ctx, c)
+			}
+			material, err := a.unlockMaterial(keyFile)
+			if err != nil {
+				return err
+			}
+			defer material.Wipe()
+			status, err := c.Unlock(ctx, string(material.Reveal()))
+			if err != nil {
+				return err
+			}
+			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is unlocked.\n", status.Chest) })
+		}),
+	}
+	command.Flags().StringVar(&keyFile, "key-file", "", "an unlock key `file`")
+	command.Flags().BoolVar(&share, "share", false, "hand in your share, which is asked for")
+	return command
+}
+
+// handIn hands in a share. The exit code is 0 although more are needed: what was asked for is done.
+func (a *app) handIn(ctx context.Context, c *client.Client) error {
+	before, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	words, err := a.ask("share")
+	if err != nil {
+		return err
+	}
+	defer words.Wipe()
+	status, err := c.HandIn(ctx, string(words.Reveal()))
+	if err != nil {
+		return err
+	}
+	return a.show(status, func() {
+		switch {
+		case len(status.Shares) > 0:
+			for _, h := range status.Shares {
+				fmt.Fprintf(a.Out, "%s: %d of %d shares are there. The next one has a quarter of an hour.\n", h.Method, h.Have, h.Needed)
+			}
+		case before.State == "locked":
+			fmt.Fprintf(a.Out, "Chest %s is unlocked.\n", status.Chest)
+		default:
+			fmt.Fprintln(a.Out, "The shares are enough: within ten minutes they stand in for the current material of one change, with --by-shares.")
+		}
+	})
+}
+
+func (a *app) lockCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lock",
+		Short: "Make the chest forget its keys until the next unlock",
+		Args:  exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			status, err := c.Lock(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(status, func() { fmt.Fprintf(a.Out, "Chest %s is locked.\n", status.Chest) })
+		}),
+	}
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "status",
+		Short: "Show whether the chest answers and is unlocked, and what is wrong with it",
+		Long: `Shows the chest's state, and what is wrong with it as a whole: since when, and what to do about it. The exit code is 6 while it is
+locked or nothing can be recorded, and 1 when something else is wrong.`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			status, err := c.Status(ctx)
+			if err != nil {
+				return err
+			}
+			if err := a.show(status, func() { a.printStatus(c, status) }); err != nil {
+				return err
+			}
+			switch {
+			case status.State == "locked" || !status.Records:
+				return exitCodeOf(exitLocked)
+			case len(status.Problems) > 0:
+				return exitCodeOf(exitFailed)
+			}
+			return nil
+		}),
+	}
+}
+
+func (a *app) printStatus(c *client.Client, status client.Status) {
+	trail := "can be written"
+	if !status.Records {
+		trail = "cannot be written, so that nothing is served"
+	}
+	fields(a.Out, "chest", status.Chest, "address", c.Address(), "state", status.State, "trail", trail,
+		"unlocked by", strings.Join(status.Methods, ", "), "version", status.Version)
+	for _, h := range status.Shares {
+		fmt.Fprintf(a.Out, "\n%d of %d shares of %s were handed in, the first %s.\n", h.Have, h.Needed, h.Method, relative(h.Since, time.Now()))
+	}
+	for _, p := range status.Problems {
+		since := ""
+		if !p.Since.IsZero() {
+			since = " (since " + stamp(p.Since) + ")"
+		}
+		fmt.Fprintf(a.Out, "\n✗ %s%s\n  → %s\n", printable(p.What), since, printable(p.Next))
+	}
+}
+
+func (a *app) unlockMethodCommand() *cobra.Command {
+	command := &cobra.Command{Use: "unlock-method", Short: "Decide what opens the chest: passphrases, key files, shares of custodians", RunE: noSubcommand}
+	command.AddCommand(a.listMethodsCommand(), a.addMethodCommand(false), a.addMethodCommand(true), a.endMethodCommand())
+	return command
+}
+
+func (a *app) listMethodsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the methods of unlocking, when each was used last, and who holds shares",
+		Args:  exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.UnlockMethods(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				t := table{head: []string{"NAME", "KIND", "END", "USED", "MADE", "BY", "SHARES"}}
+				for _, m := range list {
+					t.add(m.Name, m.Kind, cmp.Or(endText(m.NotAfter), "no end"), relative(m.Used, time.Now()), relative(m.CreatedAt, time.Now()), m.CreatedBy,
+						sharesText(m))
+				}
+				a.printTable(t, "")
+			})
+		}),
+	}
+}
+
+func endText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return relative(t, time.Now())
+}
+
+func sharesText(m client.UnlockMethod) string {
+	if m.Needed == 0 {
+		return "-"
+	}
+	var holders []string
+	for _, h := range m.Custodians {
+		text := h.Subject
+		if h.Taken.IsZero() {
+			text += " (not taken yet)"
+		}
+		holders = append(holders, text)
+	}
+	return fmt.Sprintf("%d of %d: %s", m.Needed, len(m.Custodians), strings.Join(holders, ", "))
+}
+
+// proofFlags are how one shows what opens the chest now.
+type proofFlags struct {
+	keyFile string
+	shares  bool
+}
+
+func (p *proofFlags) add(command *cobra.Command) {
+	command.Flags().StringVar(&p.keyFile, "key-file", "", "show that you can open the chest with this key `file`; a passphrase is asked for without it")
+	command.Flags().BoolVar(&p.shares, "by-shares", false, "shares were handed in a moment ago (tansu unlock --share)")
+}
+
+// current asks for what opens the chest now.
+func (a *app) current(p proofFlags) (secretvalue.Value, error) {
+	switch {
+	case p.shares:
+		return secretvalue.Value{}, nil
+	case p.keyFile != "":
+		return server.ReadKeyFile(p.keyFile)
+	}
+	return a.ask("current passphrase")
+}
+
+const addMethodLong = `A chest can have several methods of unlocking at once, each of which opens it by itself: a passphrase, which is asked for twice; a key
+file, which is made; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
+(tansu share take). You show what opens the chest now, because whoever could add a passphrase without that could open any copy of the file.`
+
+func (a *app) addMethodCommand(replace bool) *cobra.Command {
+	var n client.NewUnlockMethod
+	var proof proofFlags
+	var newKeyFile, until, name string
+	var passphrase bool
+	command := &cobra.Command{
+		Use:   "add NAME (--passphrase | --new-key-file FILE | --shares N --custodian PERSON …)",
+		Short: "Add a method of unlocking",
+		Long:  addMethodLong,
+		Example: `  tansu unlock-method add night-shift --passphrase
+  tansu unlock-method add boot --new-key-file /etc/tansu/boot.key
+  tansu unlock-method add custodians --shares 2 --custodian security-duty --custodian harbour-master --custodian audit-desk`,
+		Args: exactly("NAME"),
+	}
+	if replace {
+		command.Use = "replace NAME (--passphrase | --new-key-file FILE | --shares N --custodian PERSON …)"
+		command.Short = "Put another passphrase, key file or set of shares in the place of one"
+		command.Long = "Adds a method and ends the one that it replaces, in one step. Copies of the chest from before still open by the old one.\n\n" + addMethodLong
+		command.Example = `  tansu unlock-method replace founding --passphrase
+  tansu unlock-method replace custodians --name custodians-2027 --shares 3 --custodian security-duty --custodian harbour-master …`
+		command.Flags().StringVar(&name, "name", "", "the new one's `name`; the old one's with a number, if left out")
+	}
+	command.RunE = a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
+		n.Name = arguments[0]
+		if replace {
+			if n.Name, n.Replaces, err = replacing(ctx, c, arguments[0], name); err != nil {
+				return err
+			}
+		}
+		if n.NotAfter, err = moment("--until", until); err != nil {
+			return err
+		}
+		if n.Kind, err = kindOf(passphrase, newKeyFile, n); err != nil {
+			return err
+		}
+		for i, who := range n.Custodians {
+			if !strings.Contains(who, ":") {
+				n.Custodians[i] = "person:" + who
+			}
+		}
+		return a.addMethod(ctx, c, n, proof, newKeyFile)
+	})
+	command.Flags().BoolVar(&passphrase, "passphrase", false, "by a passphrase, which is asked for twice")
+	command.Flags().StringVar(&newKeyFile, "new-key-file", "", "by a key `file`, which is made")
+	command.Flags().IntVar(&n.Needed, "shares", 0, "by so `many` of the custodians' shares together")
+	command.Flags().StringArrayVar(&n.Custodians, "custodian", nil, "a `person` who gets a share; can be repeated")
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time`, or a duration such as 90d; no end, if left out")
+	proof.add(command)
+	return command
+}
+
+func kindOf(passphrase bool, newKeyFile string, n client.NewUnlockMethod) (kind string, err error) {
+	chosen := 0
+	for by, is := range map[string]bool{envelope.MethodPassphrase: passphrase, envelope.MethodKeyFile: newKeyFile != "",
+		envelope.MethodShares: n.Needed > 0 || len(n.Custodians) > 0} {
+		if is {
+			kind = by
+			chosen++
+		}
+	}
+	if chosen != 1 {
+		return "", usagef("say by what it opens the chest, by one of --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
+	}
+	return kind, nil
+}
+
+// replacing finds the method that ends, and a name for the one in its place.
+func replacing(ctx context.Context, c *client.Client, old, name string) (_, id string, err error) {
+	list, err := c.UnlockMethods(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	var names []string
+	for _, m := range list {
+		names = append(names, m.Name)
+		if m.Name == old {
+			id = m.ID
+		}
+	}
+	if id == "" {
+		return "", "", usagef("there is no method of unlocking named %s; there are %s", old, strings.Join(names, ", "))
+	}
+	for n := 2; name == ""; n++ {
+		if next := fmt.Sprintf("%s-%d", strings.TrimRight(strings.TrimRight(old, "0123456789"), "-"), n); !slices.Contains(names, next) {
+			name = next
+		}
+	}
+	return name, id, nil
+}
+
+func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnlockMethod, proof proofFlags, newKeyFile string) error {
+	current, err := a.current(proof)
+	if err != nil {
+		return err
+	}
+	defer current.Wipe()
+	n.Current = string(current.Reveal())
+	var material secretvalue.Value
+	switch n.Kind {
+	case envelope.MethodPassphrase:
+		if material, err = a.askNew("new passphrase"); err != nil {
+			return err
+		}
+		if err := envelope.CheckPassphrase(material); err != nil {
+			return usageError{err}
+		}
+	case envelope.MethodKeyFile:
+		material = envelope.NewKeyFile()
+		if err := writeNew(newKeyFile, material); err != nil { // first, so that there is no method that nothing opens
+			return err
+		}
+	}
+	defer material.Wipe()
+	n.Material = string(material.Reveal())
+	made, err := c.AddUnlockMethod(ctx, n)
+	if err != nil {
+		var problem *client.Problem
+		if n.Kind == envelope.MethodKeyFile && errors.As(err, &problem) { // else it may have been added
+			_ = os.Remove(newKeyFile)
+		}
+		return err
+	}
+	return a.show(made, func() {
+		fmt.Fprintf(a.Out, "%s opens the chest, by %s.\n", made.Name, strings.ReplaceAll(made.Kind, "_", " "))
+		if n.Replaces != "" {
+			fmt.Fprintln(a.Out, "What it replaces opens it no more; copies from before still open by that.")
+		}
+		if len(made.Custodians) > 0 {
+			fmt.Fprintf(a.Out, "Each of these takes their share now, once: tansu share take\n  %s\n", sharesText(made))
+		}
+	})
+}
+
+func (a *app) endMethodCommand() *cobra.Command {
+	var proof proofFlags
+	command := &cobra.Command{
+		Use:   "end NAME",
+		Short: "End a method of unlocking, once another one opens the chest",
+		Long: `You show what opens the chest by another method, so that it is known that one is left. Copies of the chest from before still open by
+the one that ends: when it has got out, put another root key in place as well (tansu root-key turn), and make new backups.`,
+		Args: exactly("NAME"),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			_, id, err := replacing(ctx, c, arguments[0], "-")
+			if err != nil {
+				return err
+			}
+			current, err := a.current(proof)
+			if err != nil {
+				return err
+			}
+			defer current.Wipe()
+			if err := c.EndUnlockMethod(ctx, id, string(current.Reveal())); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"ended": arguments[0]}, func() { fmt.Fprintf(a.Out, "%s opens the chest no more.\n", arguments[0]) })
+		}),
+	}
+	proof.add(command)
+	return command
+}
+
+func (a *app) rootKeyCommand() *cobra.Command {
+	command := &cobra.Command{Use: "root-key", Short: "Put another root key in the place of the one that the chest has", RunE: noSubcommand}
+	var proof proofFlags
+	turn := &cobra.Command{
+		Use:   "turn",
+		Short: "Wrap all keys anew, under another root key",
+		Long: `Makes another root key and wraps the keys of all drawers, and that of the certificate authority, under it; the old one opens nothing
+that is in the file any more. It is one step: whole, or not at all. What opens the chest stays as it is. Whoever had the old root key may
+have the keys of drawers from it: tansu drawer rotate-key turns those.`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			current, err := a.current(proof)
+			if err != nil {
+				return err
+			}
+			defer current.Wipe()
+			wrapped, err := c.TurnRootKey(ctx, string(current.Reveal()))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]int{"wrapped": wrapped}, func() {
+				fmt.Fprintf(a.Out, "Another root key is in place; %s wrapped anew. Backups from before still open as they did.\n",
+					keysWere(wrapped))
+			})
+		}),
+	}
+	proof.add(turn)
+	command.AddCommand(turn)
+	return command
+}
+
+func keysWere(n int) string {
+	if n == 1 {
+		return "1 key was"
+	}
+	return fmt.Sprintf("%d keys were", n)
+}
+
+func (a *app) shareCommand() *cobra.Command {
+	command := &cobra.Command{Use: "share", Short: "See and take the share of what opens the chest that is yours to keep", RunE: noSubcommand}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the shares that you hold, or that wait for you",
+		Args:  exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			shares, err := c.Shares(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(shares, func() {
+				t := table{head: []string{"METHOD", "SHARE", "NEEDED", "TAKEN"}}
+				for _, s := range shares {
+					t.add(s.Method, fmt.Sprintf("%d of %d", s.Number, s.Count), fmt.Sprint(s.Needed), cmp.Or(stamp(s.Taken), "not yet"))
+				}
+				a.printTable(t, "You hold no share.")
+			})
+		}),
+	}
+	take := &cobra.Command{
+		Use:   "take [METHOD]",
+		Short: "Take your share, once: it is kept nowhere else from then on",
+		Long: `Prints the words of your share on standard output. Write them on paper, or give them to a program that keeps them for you; they are not
+shown again. By themselves they open nothing.`,
+		Example: "  tansu share take\n  tansu share take custodians > /media/usb/share.txt",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			shares, err := c.Shares(ctx)
+			if err != nil {
+				return err
+			}
+			shares = slices.DeleteFunc(shares, func(s client.Custody) bool {
+				return !s.Taken.IsZero() || len(arguments) > 0 && s.Method != arguments[0]
+			})
+			switch {
+			case len(shares) == 0:
+				return errors.New("no share waits for you: tansu share list shows those that you hold")
+			case len(shares) > 1:
+				return usagef("%d shares wait for you: name the method (tansu share list)", len(shares))
+			}
+			taken, err := c.TakeShare(ctx, shares[0].ID)
+			if err != nil {
+				return err
+			}
+			return a.show(taken, func() {
+				a.say("Share %d of %d of %s; %d open the chest together. Keep it: it is not shown again.", taken.Number, taken.Count, taken.Method,
+					taken.Needed)
+				words := strings.Split(taken.Words, "-")
+				for line := range slices.Chunk(words, 7) {
+					fmt.Fprintln(a.Out, strings.Join(line, " "))
+				}
+			})
+		}),
+	}
+	command.AddCommand(list, take)
+	return command
+}

@@ -1,0 +1,58 @@
+package opening
+
+import (
+	"fmt"
+	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/steady"
+)
+
+// Problem is something that is wrong with the chest as a whole, in words that anybody may read.
+type Problem struct {
+	What  string
+	Since time.Time // zero for not known
+	Next  string    // what to do about it
+}
+
+// problems lists what is wrong now.
+func (s *Opening) problems() (list []Problem) {
+	if since, err := s.records.Trouble(); err != nil {
+		list = append(list, Problem{What: "nothing can be recorded, so that nothing is served", Since: since,
+			Next: "look into the log of the service: the disk is full, failing or not the one it was"})
+	}
+	if behind := s.heart.ClockBehind(); behind > steady.Slack {
+		list = append(list, Problem{What: fmt.Sprintf("the machine's clock is %s behind what was recorded last; time goes on from there",
+			behind.Round(time.Second)), Next: "set the clock right; if it is right, start once with tansu serve --trust-clock"})
+	}
+	list = append(list, s.found.all()...)
+	if st := s.heart.Newest(); st != nil {
+		list = append(list, s.endings(st)...)
+	}
+	return list
+}
+
+// forewarned is how long before a method of unlocking ends it is said.
+const forewarned = 30 * 24 * time.Hour
+
+// endings says which methods of unlocking end soon, and for which shares nobody has come.
+func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
+	now := s.heart.Now()
+	for _, m := range describe(st) {
+		waiting := 0
+		for _, c := range m.Holders {
+			if c.Taken.IsZero() {
+				waiting++
+			}
+		}
+		switch {
+		case !m.End.IsZero() && now.Before(m.End) && m.End.Sub(now) < forewarned:
+			list = append(list, Problem{What: fmt.Sprintf("the method of unlocking %s ends on %s", m.Name, m.End.Format("2006-01-02")),
+				Since: m.End.Add(-forewarned), Next: "put another one in its place: tansu unlock-method replace " + m.Name})
+		case waiting > 0:
+			list = append(list, Problem{What: fmt.Sprintf("%d of %d shares of the method of unlocking %s wait for their custodians", waiting,
+				len(m.Holders), m.Name), Since: m.CreatedAt, Next: "each custodian signs in and takes theirs: tansu share take"})
+		}
+	}
+	return list
+}
