@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/folding"
 	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -184,7 +186,7 @@ func (a *Attempt) Answered(decision access.Decision, what, why string, remedy *R
 }
 
 // NoText says an answer that was a no.
-func NoText(r store.Request) string {
+func NoText(r entity.Request) string {
 	return fmt.Sprintf("%s said no on %s: %s", r.AnsweredBy, FromMicros(r.AnsweredAt).Format("2006-01-02"), r.Answer)
 }
 
@@ -224,7 +226,7 @@ func (a *Attempt) Refuse(refusal *Error) error {
 	if refusal.Refusal != nil {
 		a.Entry.Receipt = refusal.Refusal.Receipt
 	}
-	if key, receipt, several := a.chest.folding.take(a.Entry); key != "" {
+	if key, receipt, several := a.chest.folding.Take(a.Entry); key != "" {
 		return a.fold(key, receipt, several, refusal)
 	}
 	return a.record(refusal)
@@ -379,7 +381,7 @@ func (a *Attempt) Take(limits []throttle.Limit) error {
 		Detail: "too many failed attempts; try again in " + wait.Round(time.Second).String()}
 	if !first {
 		a.Entry.Reason = throttled.Reason
-		alike, _ := foldKeys(a.Entry)
+		alike, _ := folding.Keys(a.Entry)
 		return a.fold(alike, "", false, throttled)
 	}
 	return a.Refuse(throttled)
@@ -387,9 +389,6 @@ func (a *Attempt) Take(limits []throttle.Limit) error {
 
 // Refund takes back attempts that turned out to be good.
 func (a *Attempt) Refund(limits []throttle.Limit) { a.chest.throttle.Refund(a.Entry.At, limits) }
-
-// FoldWindow is how long refusals that are alike are counted before they become one entry.
-const FoldWindow = foldWindow
 
 // Overview is a question about the chest as a whole whose answer is cut to what the caller may see: it takes one of
 // the actions on anything at all.
@@ -442,7 +441,7 @@ func (c *Chest) AllowWhole(caller Caller, action, what string, actions access.Ac
 
 // KnownSubject finds an identity for somebody who may know which there are; a near name is pointed out. With a field
 // set, the error is about that field of the input.
-func (st *Snapshot) KnownSubject(field, subject string) (row store.Identity, err error) {
+func (st *Snapshot) KnownSubject(field, subject string) (row entity.Identity, err error) {
 	if err := CheckSubject(field, subject); err != nil {
 		return row, err
 	}

@@ -23,10 +23,12 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/folding"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/steady"
 	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -67,7 +69,7 @@ type Chest struct {
 	clock    *steady.Clock
 	log      *slog.Logger
 	throttle *throttle.Throttle
-	folding  *folding
+	folding  *folding.Folding
 	contents *contentCache
 
 	newest atomic.Pointer[Snapshot] // nil while locked; the writer replaces it, and anybody may keep what they took
@@ -84,7 +86,7 @@ func New(records Records, o Options) (*Chest, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Chest{records: records, id: row.ID, log: o.Log, throttle: throttle.New(), folding: newFolding(),
+	c := &Chest{records: records, id: row.ID, log: o.Log, throttle: throttle.New(), folding: folding.New(),
 		contents: newContentCache(64 << 20)}
 	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
@@ -233,7 +235,7 @@ func Anonymous(origin Origin, via string) Caller {
 const Unknown = "unknown"
 
 // Proven is the caller whose token was good in a snapshot.
-func Proven(origin Origin, st *Snapshot, identity store.Identity, token store.Token, now time.Time) Caller {
+func Proven(origin Origin, st *Snapshot, identity entity.Identity, token entity.Token, now time.Time) Caller {
 	c := Caller{Origin: origin, ID: identity.ID, Name: SubjectOf(identity), Proof: token.Via, Token: token.ID, seen: st}
 	c.steward = identity.Kind == reference.Person && st.IsSteward(c, now)
 	return c

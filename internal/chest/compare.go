@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -85,7 +86,7 @@ func (it *Item) ApprovalOf(d *Drawer) string {
 }
 
 // ApprovalLoosened reports whether a drawer's rule about approval asks for less than before.
-func ApprovalLoosened(before, after store.Drawer) bool {
+func ApprovalLoosened(before, after entity.Drawer) bool {
 	kept := strings.Fields(after.ApprovalItems)
 	gone := slices.ContainsFunc(strings.Fields(before.ApprovalItems), func(item string) bool {
 		return !slices.Contains(kept, item) && !slices.Contains(kept, "*")

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Conditions are what must hold besides a grant's subject, role and scope, as text; empty ones always hold.
@@ -35,6 +35,6 @@ func (n Conditions) Parse() (parsed access.Conditions, err error) {
 }
 
 // ConditionsOf reads a row's.
-func ConditionsOf(row store.Grant) Conditions {
+func ConditionsOf(row entity.Grant) Conditions {
 	return Conditions{Networks: strings.Fields(row.Networks), Hours: row.Hours, Via: strings.Fields(row.Via), NeedsReason: row.NeedsReason}
 }

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"tansu/internal/core/envelope"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -146,7 +147,7 @@ func (st *Snapshot) SampleValues() (tried, opened int) {
 }
 
 // opens reports whether the content of a version is what was stored, or the version is another one meanwhile.
-func (st *Snapshot) opens(d *Drawer, it *Item, v store.Version) bool {
+func (st *Snapshot) opens(d *Drawer, it *Item, v entity.Version) bool {
 	ciphertext, err := st.chest.records.Content(v.ID)
 	if err == nil {
 		var opener *envelope.Opener
@@ -162,7 +163,7 @@ func (st *Snapshot) opens(d *Drawer, it *Item, v store.Version) bool {
 }
 
 // Place is where a version of an item is bound to.
-func (st *Snapshot) Place(d *Drawer, row store.Item, number int) envelope.Place {
+func (st *Snapshot) Place(d *Drawer, row entity.Item, number int) envelope.Place {
 	return envelope.Place{Chest: st.chest.ID(), Drawer: d.Row.ID, Item: row.ID, Kind: row.Kind, Number: number}
 }
 

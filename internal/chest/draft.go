@@ -6,6 +6,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -23,9 +24,9 @@ type Draft struct {
 // itemChange is what a change did to one item and its versions.
 type itemChange struct {
 	id       string
-	before   *store.Item // nil for a new one
-	after    *store.Item // nil when only versions changed
-	versions []store.Version
+	before   *entity.Item // nil for a new one
+	after    *entity.Item // nil when only versions changed
+	versions []entity.Version
 }
 
 // draft begins a change of a snapshot.
@@ -88,41 +89,41 @@ func (d *Draft) fail(err error) {
 }
 
 // put follows one row: a new one, one in the place of another, or one that is removed.
-func (d *Draft) put(before, after store.Row) {
+func (d *Draft) put(before, after entity.Row) {
 	row := after
 	if row == nil {
 		row = before
 	}
 	switch row := row.(type) {
-	case store.Identity:
+	case entity.Identity:
 		d.putIdentity(before, row)
-	case store.Member:
+	case entity.Member:
 		d.putMember(row, after == nil)
-	case store.Credential:
+	case entity.Credential:
 		d.putCredential(row, after == nil)
-	case store.Token:
+	case entity.Token:
 		d.putToken(row, after == nil)
-	case store.Grant:
+	case entity.Grant:
 		d.failed(d.putGrant(row))
-	case store.Role:
+	case entity.Role:
 		d.failed(d.putRole(row, after == nil))
-	case store.Request:
+	case entity.Request:
 		d.putRequest(row, after == nil)
-	case store.Drawer:
+	case entity.Drawer:
 		d.failed(d.putDrawer(row))
-	case store.DrawerKey:
+	case entity.DrawerKey:
 		d.failed(d.putDrawerKey(row))
-	case store.Alias:
+	case entity.Alias:
 		d.putAlias(row, after == nil)
-	case store.Calendar:
+	case entity.Calendar:
 		d.putCalendar(row, after == nil)
-	case store.Slot:
+	case entity.Slot:
 		d.slots.put(row.ID, &row, after == nil)
-	case store.Share:
+	case entity.Share:
 		d.shares.put(row.ID, &row, after == nil)
-	case store.Item:
+	case entity.Item:
 		d.putItem(before, row)
-	case store.Version:
+	case entity.Version:
 		d.putVersion(row)
 	default:
 		d.fail(fmt.Errorf("memory knows no rows of type %T", row))
@@ -135,8 +136,8 @@ func (d *Draft) failed(err error) {
 	}
 }
 
-func (d *Draft) putIdentity(before store.Row, row store.Identity) {
-	if was, is := before.(store.Identity); is && was.Owner != "" {
+func (d *Draft) putIdentity(before entity.Row, row entity.Identity) {
+	if was, is := before.(entity.Identity); is && was.Owner != "" {
 		d.owned.Delete(key(was.Owner, SubjectOf(was)))
 	}
 	d.identities.Set(row.ID, &row)
@@ -150,7 +151,7 @@ func (d *Draft) putIdentity(before store.Row, row store.Identity) {
 }
 
 // putMember follows a membership: the grants of the team, and of the teams that it is in, reach other holders then.
-func (d *Draft) putMember(row store.Member, removed bool) {
+func (d *Draft) putMember(row entity.Member, removed bool) {
 	if removed {
 		d.members.Delete(key(row.Team, row.Identity))
 		d.memberships.Delete(key(row.Identity, row.Team))
@@ -209,7 +210,7 @@ func (d *Draft) place(made access.Grant, holder string, there, holds bool) {
 	}
 }
 
-func (d *Draft) putCredential(row store.Credential, removed bool) {
+func (d *Draft) putCredential(row entity.Credential, removed bool) {
 	if removed {
 		d.credentials.Delete(row.ID)
 		d.byHash.Delete(string(row.Hash))
@@ -224,7 +225,7 @@ func (d *Draft) putCredential(row store.Credential, removed bool) {
 	d.touch(store.MarkAccess, "")
 }
 
-func (d *Draft) putToken(row store.Token, removed bool) {
+func (d *Draft) putToken(row entity.Token, removed bool) {
 	session := key(row.Identity, fmt.Sprintf("%020d", row.CreatedAt), row.ID)
 	if removed {
 		d.tokens.Delete(row.ID)
@@ -241,7 +242,7 @@ func (d *Draft) putToken(row store.Token, removed bool) {
 }
 
 // putGrant brings the policy in line with a grant's row; an ended grant leaves it.
-func (d *Draft) putGrant(row store.Grant) error {
+func (d *Draft) putGrant(row entity.Grant) error {
 	holders := d.Holders(row.Subject)
 	_, known := d.grants.Get(row.ID)
 	d.keepGrant(row)
@@ -258,7 +259,7 @@ func (d *Draft) putGrant(row store.Grant) error {
 }
 
 // keepGrant keeps a grant's row where it is looked for.
-func (d *Draft) keepGrant(row store.Grant) {
+func (d *Draft) keepGrant(row entity.Grant) {
 	at := key(row.Subject, row.ID)
 	d.grants.Set(row.ID, &row)
 	if row.EndedAt == 0 {
@@ -272,7 +273,7 @@ func (d *Draft) keepGrant(row store.Grant) {
 }
 
 // placeAll is putGrant for all grants of a chest that is being opened.
-func (d *Draft) placeAll(rows []store.Grant) error {
+func (d *Draft) placeAll(rows []entity.Grant) error {
 	placed := map[string][]access.Grant{}
 	for _, row := range rows {
 		d.keepGrant(row)
@@ -307,7 +308,7 @@ func (d *Draft) touchAll(subjects []string) {
 }
 
 // putRole brings the policy in line with a custom role's row. One that goes has no grants.
-func (d *Draft) putRole(row store.Role, removed bool) error {
+func (d *Draft) putRole(row entity.Role, removed bool) error {
 	d.touch(store.MarkAccess, "")
 	if removed {
 		d.roles.Delete(row.Name)
@@ -323,7 +324,7 @@ func (d *Draft) putRole(row store.Role, removed bool) error {
 }
 
 // putRequest keeps a request, and what it allows.
-func (d *Draft) putRequest(row store.Request, removed bool) {
+func (d *Draft) putRequest(row entity.Request, removed bool) {
 	if removed { // one that nobody had answered
 		d.requests.Delete(row.ID)
 		d.asked.Delete(key(row.Asker, row.ID))
@@ -350,7 +351,7 @@ func (d *Draft) putRequest(row store.Request, removed bool) {
 }
 
 // putDrawer follows a drawer's row; one that is shredded leaves its name free, and its keys are erased.
-func (d *Draft) putDrawer(row store.Drawer) error {
+func (d *Draft) putDrawer(row entity.Drawer) error {
 	before := d.DrawerByID(row.ID)
 	d.touch(store.MarkAccess, "")
 	d.touch(store.MarkDrawer, row.ID)
@@ -379,7 +380,7 @@ func (d *Draft) keepDrawer(next *Drawer) {
 	d.drawersByID.Set(next.Row.ID, next)
 }
 
-func (d *Draft) putDrawerKey(row store.DrawerKey) error {
+func (d *Draft) putDrawerKey(row entity.DrawerKey) error {
 	before := d.DrawerByID(row.Drawer)
 	if before == nil {
 		return nil // it is shredded, and its key with it
@@ -396,7 +397,7 @@ func (d *Draft) putDrawerKey(row store.DrawerKey) error {
 	return nil
 }
 
-func (d *Draft) putAlias(row store.Alias, removed bool) {
+func (d *Draft) putAlias(row entity.Alias, removed bool) {
 	if removed {
 		d.aliases.Delete(key(row.Drawer, row.Name))
 		d.aliasesOf.Delete(key(row.Item, row.ID))
@@ -408,7 +409,7 @@ func (d *Draft) putAlias(row store.Alias, removed bool) {
 	d.touch(store.MarkName, key(row.Drawer, row.Name))
 }
 
-func (d *Draft) putCalendar(row store.Calendar, removed bool) {
+func (d *Draft) putCalendar(row entity.Calendar, removed bool) {
 	if removed {
 		d.calendars.Delete(string(row.Hash))
 		d.calendarsOf.Delete(key(row.Identity, row.ID))
@@ -418,9 +419,9 @@ func (d *Draft) putCalendar(row store.Calendar, removed bool) {
 	d.calendarsOf.Set(key(row.Identity, row.ID), &row)
 }
 
-func (d *Draft) putItem(before store.Row, row store.Item) {
+func (d *Draft) putItem(before entity.Row, row entity.Item) {
 	change := d.changeOf(row.ID)
-	if was, is := before.(store.Item); is {
+	if was, is := before.(entity.Item); is {
 		if change.before == nil && change.after == nil {
 			change.before = &was
 		}
@@ -441,7 +442,7 @@ func (d *Draft) putItem(before store.Row, row store.Item) {
 	}
 }
 
-func (d *Draft) putVersion(row store.Version) {
+func (d *Draft) putVersion(row entity.Version) {
 	change := d.changeOf(row.Item)
 	change.versions = append(change.versions, row)
 	d.touch(store.MarkItem, row.Item)
@@ -457,12 +458,12 @@ func (d *Draft) changeOf(id string) *itemChange {
 }
 
 // tryItem lets a trial be looked at with an item as its row would make it.
-func (d *Draft) tryItem(row store.Item) {
+func (d *Draft) tryItem(row entity.Item) {
 	drawer := d.DrawerByID(row.Drawer)
 	if drawer == nil {
 		return
 	}
-	var versions []store.Version
+	var versions []entity.Version
 	if it, err := d.Find(drawer, row.Name); err == nil && it != nil {
 		versions = it.Versions
 	}

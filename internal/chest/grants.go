@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // GrantInfo is a grant as others see it.
@@ -26,7 +26,7 @@ type GrantInfo struct {
 }
 
 // DescribeGrant describes a grant as it is at a moment.
-func (st *Snapshot) DescribeGrant(row store.Grant, now time.Time) GrantInfo {
+func (st *Snapshot) DescribeGrant(row entity.Grant, now time.Time) GrantInfo {
 	g := GrantInfo{ID: row.ID, Subject: SubjectOf(st.Identity(row.Subject)), Effect: row.Effect, Role: row.Role, Scope: row.Scope,
 		Reason: row.Reason, CreatedAt: FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy, NotAfter: FromMicros(row.NotAfter),
 		EndedAt: FromMicros(row.EndedAt), EndedBy: row.EndedBy, Conditions: ConditionsOf(row)}
@@ -36,7 +36,7 @@ func (st *Snapshot) DescribeGrant(row store.Grant, now time.Time) GrantInfo {
 
 // KnowsGrant reports whether a caller may know of a grant: one of their own or of a team that they are in, one that they may give or
 // whose scope they may read the trail of, and any for who reads the whole trail.
-func (st *Snapshot) KnowsGrant(c Caller, row store.Grant, now time.Time) bool {
+func (st *Snapshot) KnowsGrant(c Caller, row entity.Grant, now time.Time) bool {
 	if row.Subject == c.ID || st.isIn(row.Subject, c.ID) {
 		return true
 	}
@@ -51,11 +51,11 @@ func (st *Snapshot) KnowsGrant(c Caller, row store.Grant, now time.Time) bool {
 
 // isIn reports whether an identity is in a team, directly or through another.
 func (st *Snapshot) isIn(team, identity string) bool {
-	return slices.ContainsFunc(st.MembershipsOf(identity), func(m store.Member) bool { return m.Team == team || st.isIn(team, m.Team) })
+	return slices.ContainsFunc(st.MembershipsOf(identity), func(m entity.Member) bool { return m.Team == team || st.isIn(team, m.Team) })
 }
 
 // InForce reports whether a grant gives or denies something at a moment, if its conditions hold.
-func InForce(row store.Grant, now time.Time) bool {
+func InForce(row entity.Grant, now time.Time) bool {
 	return row.EndedAt == 0 && (row.NotAfter == 0 || Micros(now) < row.NotAfter)
 }
 

@@ -11,15 +11,16 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
 // Item is an item with all that decides about it. It is never changed: a change puts another one in its place.
 type Item struct {
-	Row      store.Item
+	Row      entity.Item
 	Labels   reference.Labels // its own over its drawer's
 	Approval bool             // whether its drawer's rules ask for a second person
-	Versions []store.Version  // element i is version i+1
+	Versions []entity.Version // element i is version i+1
 	Life     lifecycle.Item   // the same, as what decides
 	CanIdle  bool             // whether a rule looks at when it was last read
 	Read     time.Time        // when that was, if it was asked for
@@ -318,7 +319,7 @@ func (st *Snapshot) NameOf(id string) string {
 }
 
 // WorkingAlias finds the alias that an old name is, if it still works at a moment.
-func (st *Snapshot) WorkingAlias(d *Drawer, name string, now time.Time) (store.Alias, bool) {
+func (st *Snapshot) WorkingAlias(d *Drawer, name string, now time.Time) (entity.Alias, bool) {
 	alias, known := st.Alias(d.Row.ID, name)
 	return alias, known && now.Before(FromMicros(alias.NotAfter))
 }

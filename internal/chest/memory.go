@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tansu/internal/core/envelope"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -174,7 +175,7 @@ type Size struct{ All, Retired int }
 
 // resize brings sizes in line with changes of items. It is called with mu.
 func (m *memory) resize(changes []itemChange) {
-	count := func(row *store.Item, by int) {
+	count := func(row *entity.Item, by int) {
 		size, known := m.sizes[row.Drawer]
 		if !known || row.ShreddedAt != 0 {
 			return

@@ -5,7 +5,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Rule is one of those that keep who manages access from widening their own. A trial can be made without some of them: that is how the
@@ -69,7 +69,7 @@ func (st *Snapshot) walkBehind(id string, above []string, visit func(id string) 
 	if st.Holds(RuleOwner) && by(row.Owner) || row.Owner == "" && by(row.CreatedBy) {
 		return true
 	}
-	return st.Holds(RuleMaker) && slices.ContainsFunc(st.CredentialsOf(id), func(cr store.Credential) bool { return by(cr.CreatedBy) })
+	return st.Holds(RuleMaker) && slices.ContainsFunc(st.CredentialsOf(id), func(cr entity.Credential) bool { return by(cr.CreatedBy) })
 }
 
 // Own reports whether what an identity has is the caller's own, by any way: somebody who can act through the one can act through the
@@ -91,7 +91,7 @@ func (st *Snapshot) own(c Caller, after *Snapshot) (ids []string) {
 	for _, state := range []*Snapshot{st, after} {
 		var mine []string
 		state.behind(c.ID, func(id string) bool { mine = append(mine, id); return false })
-		state.identities.Scan(func(id string, row *store.Identity) bool {
+		state.identities.Scan(func(id string, row *entity.Identity) bool {
 			if row.Kind != reference.Team && state.ownOf(mine, id) {
 				ids = append(ids, id)
 			}
@@ -103,7 +103,7 @@ func (st *Snapshot) own(c Caller, after *Snapshot) (ids []string) {
 }
 
 // Owns reports whether the caller is the owner of an app, or in the team that is.
-func (st *Snapshot) Owns(c Caller, row store.Identity) bool {
+func (st *Snapshot) Owns(c Caller, row entity.Identity) bool {
 	owner, known := st.IdentityOf(row.Owner)
 	return known && (owner.ID == c.ID || slices.Contains(st.Holders(owner.ID), c.ID))
 }

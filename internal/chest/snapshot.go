@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -26,36 +27,36 @@ type Snapshot struct {
 
 	Policy access.Policy
 
-	identities  table[store.Identity] // by id
-	bySubject   table[store.Identity] // by kind and name
-	owned       table[store.Identity] // by owner, then subject
-	looks       table[store.Identity] // by kind, then what its name looks like, then name
-	members     table[store.Member]   // by team, then identity
-	memberships table[store.Member]   // by identity, then team
-	credentials table[store.Credential]
-	byHash      table[store.Credential]
-	byHolder    table[store.Credential] // by identity, then id
-	tokens      table[store.Token]
-	sessions    table[store.Token] // by identity, then when it was made
-	tokensFor   table[store.Token] // by credential, then id
-	grants      table[store.Grant]
-	given       table[store.Grant] // those that nobody has ended, by subject, then id
-	past        table[store.Grant] // those that somebody has ended, the same way
-	inRole      table[store.Grant] // those that nobody has ended, by role, then id
-	roles       table[store.Role]  // custom ones, by name
-	requests    table[store.Request]
-	asked       table[store.Request] // open ones, by asker, then id
-	answers     table[store.Request] // the last answer to each question: subject, action, target
-	approved    table[int64]         // until when a subject may read, or shred, what needs approval: kind, subject, target
-	drawers     table[Drawer]        // by name
+	identities  table[entity.Identity] // by id
+	bySubject   table[entity.Identity] // by kind and name
+	owned       table[entity.Identity] // by owner, then subject
+	looks       table[entity.Identity] // by kind, then what its name looks like, then name
+	members     table[entity.Member]   // by team, then identity
+	memberships table[entity.Member]   // by identity, then team
+	credentials table[entity.Credential]
+	byHash      table[entity.Credential]
+	byHolder    table[entity.Credential] // by identity, then id
+	tokens      table[entity.Token]
+	sessions    table[entity.Token] // by identity, then when it was made
+	tokensFor   table[entity.Token] // by credential, then id
+	grants      table[entity.Grant]
+	given       table[entity.Grant] // those that nobody has ended, by subject, then id
+	past        table[entity.Grant] // those that somebody has ended, the same way
+	inRole      table[entity.Grant] // those that nobody has ended, by role, then id
+	roles       table[entity.Role]  // custom ones, by name
+	requests    table[entity.Request]
+	asked       table[entity.Request] // open ones, by asker, then id
+	answers     table[entity.Request] // the last answer to each question: subject, action, target
+	approved    table[int64]          // until when a subject may read, or shred, what needs approval: kind, subject, target
+	drawers     table[Drawer]         // by name
 	drawersByID table[Drawer]
-	aliases     table[store.Alias] // by drawer, then name
-	aliasesOf   table[store.Alias] // by item, then id
-	calendars   table[store.Calendar]
-	calendarsOf table[store.Calendar] // by identity, then id
-	slots       table[store.Slot]
-	shares      table[store.Share]
-	shredded    []store.Drawer // what is left of drawers
+	aliases     table[entity.Alias] // by drawer, then name
+	aliasesOf   table[entity.Alias] // by item, then id
+	calendars   table[entity.Calendar]
+	calendarsOf table[entity.Calendar] // by identity, then id
+	slots       table[entity.Slot]
+	shares      table[entity.Share]
+	shredded    []entity.Drawer // what is left of drawers
 
 	without []Rule            // in a draft that is only tried: rules that do not hold in it
 	tried   map[itemKey]*Item // in a draft that is only tried: items as it would make them
@@ -63,11 +64,11 @@ type Snapshot struct {
 
 // Drawer is a drawer with its keys. It is never changed: a change puts another one in its place.
 type Drawer struct {
-	Row       store.Drawer
+	Row       entity.Drawer
 	Labels    reference.Labels
 	Schedule  lifecycle.Schedule // of rules
 	KeyNumber int                // of the key that new versions are under
-	KeyRow    store.DrawerKey
+	KeyRow    entity.DrawerKey
 	key       *envelope.Key
 	old       map[int]oldKey      // keys that some versions still are under, by number, while a rotation is not finished
 	approval  []reference.Pattern // over drawer/item
@@ -76,7 +77,7 @@ type Drawer struct {
 // oldKey is a key of a drawer in whose place another has come.
 type oldKey struct {
 	key *envelope.Key
-	row store.DrawerKey
+	row entity.DrawerKey
 }
 
 // NoKey stands where the wrapped key of something shredded was. It is not empty, because drivers differ about empty bytes.
@@ -85,18 +86,18 @@ var NoKey = []byte{0}
 func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot, error) {
 	st := &Snapshot{
 		chest: c, root: root, position: c.memory.position(),
-		identities: newTable[store.Identity](), bySubject: newTable[store.Identity](), owned: newTable[store.Identity](),
-		looks:   newTable[store.Identity](),
-		members: newTable[store.Member](), memberships: newTable[store.Member](),
-		credentials: newTable[store.Credential](), byHash: newTable[store.Credential](), byHolder: newTable[store.Credential](),
-		tokens: newTable[store.Token](), sessions: newTable[store.Token](), tokensFor: newTable[store.Token](),
-		grants: newTable[store.Grant](), given: newTable[store.Grant](), past: newTable[store.Grant](), inRole: newTable[store.Grant](),
-		roles: newTable[store.Role](), requests: newTable[store.Request](), asked: newTable[store.Request](),
-		answers: newTable[store.Request](), approved: newTable[int64](),
+		identities: newTable[entity.Identity](), bySubject: newTable[entity.Identity](), owned: newTable[entity.Identity](),
+		looks:   newTable[entity.Identity](),
+		members: newTable[entity.Member](), memberships: newTable[entity.Member](),
+		credentials: newTable[entity.Credential](), byHash: newTable[entity.Credential](), byHolder: newTable[entity.Credential](),
+		tokens: newTable[entity.Token](), sessions: newTable[entity.Token](), tokensFor: newTable[entity.Token](),
+		grants: newTable[entity.Grant](), given: newTable[entity.Grant](), past: newTable[entity.Grant](), inRole: newTable[entity.Grant](),
+		roles: newTable[entity.Role](), requests: newTable[entity.Request](), asked: newTable[entity.Request](),
+		answers: newTable[entity.Request](), approved: newTable[int64](),
 		drawers: newTable[Drawer](), drawersByID: newTable[Drawer](),
-		aliases: newTable[store.Alias](), aliasesOf: newTable[store.Alias](),
-		calendars: newTable[store.Calendar](), calendarsOf: newTable[store.Calendar](),
-		slots: newTable[store.Slot](), shares: newTable[store.Share](),
+		aliases: newTable[entity.Alias](), aliasesOf: newTable[entity.Alias](),
+		calendars: newTable[entity.Calendar](), calendarsOf: newTable[entity.Calendar](),
+		slots: newTable[entity.Slot](), shares: newTable[entity.Share](),
 	}
 	d := st.draft()
 	put(d, rows.Identities)
@@ -124,7 +125,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 	return d.finish(), nil
 }
 
-func put[R store.Row](d *Draft, rows []R) {
+func put[R entity.Row](d *Draft, rows []R) {
 	for _, row := range rows {
 		d.put(nil, row)
 	}
@@ -140,20 +141,20 @@ func (st *Snapshot) Since() time.Time { return st.since }
 func (st *Snapshot) Root() *envelope.Root { return st.root }
 
 // Identity is an identity by its id; the zero row if there is none.
-func (st *Snapshot) Identity(id string) store.Identity { return st.identities.row(id) }
+func (st *Snapshot) Identity(id string) entity.Identity { return st.identities.row(id) }
 
 // IdentityOf finds an identity by its subject.
-func (st *Snapshot) IdentityOf(subject string) (store.Identity, bool) {
+func (st *Snapshot) IdentityOf(subject string) (entity.Identity, bool) {
 	row, found := st.bySubject.Get(subject)
 	if !found {
-		return store.Identity{}, false
+		return entity.Identity{}, false
 	}
 	return *row, true
 }
 
 // Identities calls visit with all identities that follow a subject, in the order of subjects, until it returns false.
-func (st *Snapshot) Identities(after string, visit func(subject string, row store.Identity) bool) {
-	st.bySubject.Ascend(after, func(subject string, row *store.Identity) bool { return subject == after || visit(subject, *row) })
+func (st *Snapshot) Identities(after string, visit func(subject string, row entity.Identity) bool) {
+	st.bySubject.Ascend(after, func(subject string, row *entity.Identity) bool { return subject == after || visit(subject, *row) })
 }
 
 // CountIdentities counts them.
@@ -163,7 +164,7 @@ func (st *Snapshot) CountIdentities() int { return st.bySubject.Len() }
 func (st *Snapshot) Subjects() []string { return st.bySubject.Keys() }
 
 // OwnedBy lists the identities that a subject owns, in the order of subjects.
-func (st *Snapshot) OwnedBy(owner string) []store.Identity { return st.owned.all(key(owner, "")) }
+func (st *Snapshot) OwnedBy(owner string) []entity.Identity { return st.owned.all(key(owner, "")) }
 
 // Alike lists the subjects of the same kind whose names can be taken for a subject's: one edit apart, or the same at a glance.
 func (st *Snapshot) Alike(subject string) (found []string) {
@@ -176,7 +177,7 @@ func (st *Snapshot) Alike(subject string) (found []string) {
 	if len(name) <= 3 {
 		return found
 	}
-	st.bySubject.under(kind+":", func(row *store.Identity) bool {
+	st.bySubject.under(kind+":", func(row *entity.Identity) bool {
 		if reference.OneEdit(name, row.Name) && !slices.Contains(found, SubjectOf(*row)) {
 			found = append(found, SubjectOf(*row))
 		}
@@ -188,7 +189,7 @@ func (st *Snapshot) Alike(subject string) (found []string) {
 // nearestSubject is the nearest name among those of all identities; empty when none is near.
 func (st *Snapshot) nearestSubject(subject string) string {
 	best, distance := "", 3
-	st.bySubject.Scan(func(candidate string, _ *store.Identity) bool {
+	st.bySubject.Scan(func(candidate string, _ *entity.Identity) bool {
 		if d := reference.Edits(subject, candidate); d > 0 && d < distance {
 			best, distance = candidate, d
 		}
@@ -201,16 +202,16 @@ func (st *Snapshot) nearestSubject(subject string) string {
 func (st *Snapshot) NearestSubject(subject string) string { return st.nearestSubject(subject) }
 
 // Member is the row that says that an identity is in a team, if it is.
-func (st *Snapshot) Member(team, identity string) (store.Member, bool) {
+func (st *Snapshot) Member(team, identity string) (entity.Member, bool) {
 	row, is := st.members.Get(key(team, identity))
 	if !is {
-		return store.Member{}, false
+		return entity.Member{}, false
 	}
 	return *row, true
 }
 
 // MembersOf lists who is directly in a team, or, with an empty id, all memberships.
-func (st *Snapshot) MembersOf(team string) []store.Member {
+func (st *Snapshot) MembersOf(team string) []entity.Member {
 	if team == "" {
 		return st.members.all("")
 	}
@@ -218,7 +219,7 @@ func (st *Snapshot) MembersOf(team string) []store.Member {
 }
 
 // MembershipsOf lists the teams that an identity is directly in.
-func (st *Snapshot) MembershipsOf(identity string) []store.Member {
+func (st *Snapshot) MembershipsOf(identity string) []entity.Member {
 	return st.memberships.all(key(identity, ""))
 }
 
@@ -255,22 +256,22 @@ func (st *Snapshot) Holders(subject string) []string {
 }
 
 // Credential is a credential by its id; the zero row if there is none.
-func (st *Snapshot) Credential(id string) store.Credential { return st.credentials.row(id) }
+func (st *Snapshot) Credential(id string) entity.Credential { return st.credentials.row(id) }
 
 // CredentialBy finds a credential of a kind by its hash; the zero row when there is none.
-func (st *Snapshot) CredentialBy(kind string, hash credential.Hash) store.Credential {
+func (st *Snapshot) CredentialBy(kind string, hash credential.Hash) entity.Credential {
 	row := st.byHash.row(string(hash[:]))
 	if row.Kind != kind || !hash.Matches(row.Hash) {
-		return store.Credential{}
+		return entity.Credential{}
 	}
 	return row
 }
 
 // CredentialWith finds a credential by its hash, of whatever kind.
-func (st *Snapshot) CredentialWith(hash []byte) store.Credential { return st.byHash.row(string(hash)) }
+func (st *Snapshot) CredentialWith(hash []byte) entity.Credential { return st.byHash.row(string(hash)) }
 
 // CredentialsOf lists an identity's credentials.
-func (st *Snapshot) CredentialsOf(identity string) []store.Credential {
+func (st *Snapshot) CredentialsOf(identity string) []entity.Credential {
 	if identity == "" {
 		return nil
 	}
@@ -278,50 +279,50 @@ func (st *Snapshot) CredentialsOf(identity string) []store.Credential {
 }
 
 // Token finds a token by its id.
-func (st *Snapshot) Token(id string) (store.Token, bool) {
+func (st *Snapshot) Token(id string) (entity.Token, bool) {
 	row, found := st.tokens.Get(id)
 	if !found {
-		return store.Token{}, false
+		return entity.Token{}, false
 	}
 	return *row, true
 }
 
 // TokensOf calls visit with an identity's tokens, the oldest first, until it returns false.
-func (st *Snapshot) TokensOf(identity string, visit func(store.Token) bool) {
-	st.sessions.under(key(identity, ""), func(row *store.Token) bool { return visit(*row) })
+func (st *Snapshot) TokensOf(identity string, visit func(entity.Token) bool) {
+	st.sessions.under(key(identity, ""), func(row *entity.Token) bool { return visit(*row) })
 }
 
 // TokensFor lists the tokens that were given for a credential.
-func (st *Snapshot) TokensFor(credential string) []store.Token {
+func (st *Snapshot) TokensFor(credential string) []entity.Token {
 	return st.tokensFor.all(key(credential, ""))
 }
 
 // AllTokensOf lists an identity's tokens.
-func (st *Snapshot) AllTokensOf(identity string) []store.Token {
+func (st *Snapshot) AllTokensOf(identity string) []entity.Token {
 	return st.sessions.all(key(identity, ""))
 }
 
 // Grant is a grant by its id, also one that has ended; the zero row if there is none.
-func (st *Snapshot) Grant(id string) store.Grant { return st.grants.row(id) }
+func (st *Snapshot) Grant(id string) entity.Grant { return st.grants.row(id) }
 
 // Grants calls visit with all grants that follow an id, also those that have ended, in the order of ids, until it returns false.
-func (st *Snapshot) Grants(after string, visit func(store.Grant) bool) {
-	st.grants.Ascend(after, func(id string, row *store.Grant) bool { return id == after || visit(*row) })
+func (st *Snapshot) Grants(after string, visit func(entity.Grant) bool) {
+	st.grants.Ascend(after, func(id string, row *entity.Grant) bool { return id == after || visit(*row) })
 }
 
 // Given calls visit with all grants that nobody has ended, by subject, until it returns false.
-func (st *Snapshot) Given(visit func(store.Grant) bool) {
-	st.given.under("", func(row *store.Grant) bool { return visit(*row) })
+func (st *Snapshot) Given(visit func(entity.Grant) bool) {
+	st.given.under("", func(row *entity.Grant) bool { return visit(*row) })
 }
 
 // GivenTo lists the grants of a subject itself that nobody has ended, and PastOf those that somebody has.
-func (st *Snapshot) GivenTo(subject string) []store.Grant { return st.given.all(key(subject, "")) }
+func (st *Snapshot) GivenTo(subject string) []entity.Grant { return st.given.all(key(subject, "")) }
 
 // PastOf lists the grants of a subject itself that somebody has ended.
-func (st *Snapshot) PastOf(subject string) []store.Grant { return st.past.all(key(subject, "")) }
+func (st *Snapshot) PastOf(subject string) []entity.Grant { return st.past.all(key(subject, "")) }
 
 // InRole lists the grants of a role that nobody has ended.
-func (st *Snapshot) InRole(role string) []store.Grant { return st.inRole.all(key(role, "")) }
+func (st *Snapshot) InRole(role string) []entity.Grant { return st.inRole.all(key(role, "")) }
 
 // Role finds a role, built-in or custom.
 func (st *Snapshot) Role(name string) (access.Role, bool) {
@@ -336,16 +337,16 @@ func (st *Snapshot) Role(name string) (access.Role, bool) {
 }
 
 // CustomRole is the row of a custom role.
-func (st *Snapshot) CustomRole(name string) (store.Role, bool) {
+func (st *Snapshot) CustomRole(name string) (entity.Role, bool) {
 	row, known := st.roles.Get(name)
 	if !known {
-		return store.Role{}, false
+		return entity.Role{}, false
 	}
 	return *row, true
 }
 
 // CustomRoles lists their rows, in the order of names.
-func (st *Snapshot) CustomRoles() []store.Role { return st.roles.all("") }
+func (st *Snapshot) CustomRoles() []entity.Role { return st.roles.all("") }
 
 // AllRoles lists the built-in and the custom ones.
 func (st *Snapshot) AllRoles() []access.Role {
@@ -357,7 +358,7 @@ func (st *Snapshot) AllRoles() []access.Role {
 }
 
 // RoleOf reads a role's row.
-func RoleOf(row store.Role) access.Role {
+func RoleOf(row entity.Role) access.Role {
 	role := access.Role{Name: row.Name, Summary: row.Description}
 	for _, name := range strings.Fields(row.Actions) {
 		action, _ := access.ParseAction(name)
@@ -367,13 +368,13 @@ func RoleOf(row store.Role) access.Role {
 }
 
 // Request is a request by its id; the zero row if there is none.
-func (st *Snapshot) Request(id string) store.Request { return st.requests.row(id) }
+func (st *Snapshot) Request(id string) entity.Request { return st.requests.row(id) }
 
 // Requests lists all of them, in the order of ids.
-func (st *Snapshot) Requests() []store.Request { return st.requests.all("") }
+func (st *Snapshot) Requests() []entity.Request { return st.requests.all("") }
 
 // OpenRequests lists those of an asker that nobody has answered, or, with an empty id, all of those.
-func (st *Snapshot) OpenRequests(asker string) []store.Request {
+func (st *Snapshot) OpenRequests(asker string) []entity.Request {
 	if asker == "" {
 		return st.asked.all("")
 	}
@@ -381,12 +382,12 @@ func (st *Snapshot) OpenRequests(asker string) []store.Request {
 }
 
 // LastAnswer is the last answer to a question; the zero row if there was none.
-func (st *Snapshot) LastAnswer(subject, action, target string) store.Request {
+func (st *Snapshot) LastAnswer(subject, action, target string) entity.Request {
 	return st.answers.row(key(subject, action, target))
 }
 
 // DeclinedFor finds the last answer to a question, if it is a no.
-func (st *Snapshot) DeclinedFor(subject, action, target string) (last store.Request, declined bool) {
+func (st *Snapshot) DeclinedFor(subject, action, target string) (last entity.Request, declined bool) {
 	last = st.LastAnswer(st.bySubject.row(subject).ID, action, target)
 	return last, last.State == RequestDeclined
 }
@@ -415,45 +416,45 @@ func (st *Snapshot) Drawers() []*Drawer { return st.drawers.Values() }
 func (st *Snapshot) DrawerNames() []string { return st.drawers.Keys() }
 
 // ShreddedDrawers lists what is left of drawers.
-func (st *Snapshot) ShreddedDrawers() []store.Drawer { return st.shredded }
+func (st *Snapshot) ShreddedDrawers() []entity.Drawer { return st.shredded }
 
 // Alias finds what an old name in a drawer stands for, whether or not it still works.
-func (st *Snapshot) Alias(drawer, name string) (store.Alias, bool) {
+func (st *Snapshot) Alias(drawer, name string) (entity.Alias, bool) {
 	row, known := st.aliases.Get(key(drawer, name))
 	if !known {
-		return store.Alias{}, false
+		return entity.Alias{}, false
 	}
 	return *row, true
 }
 
 // AliasesIn lists the old names in a drawer, and AliasesOf those of an item.
-func (st *Snapshot) AliasesIn(drawer string) []store.Alias { return st.aliases.all(key(drawer, "")) }
+func (st *Snapshot) AliasesIn(drawer string) []entity.Alias { return st.aliases.all(key(drawer, "")) }
 
 // AliasesOf lists the old names of an item.
-func (st *Snapshot) AliasesOf(item string) []store.Alias { return st.aliasesOf.all(key(item, "")) }
+func (st *Snapshot) AliasesOf(item string) []entity.Alias { return st.aliasesOf.all(key(item, "")) }
 
 // CalendarBy finds a calendar address by its hash.
-func (st *Snapshot) CalendarBy(hash []byte) (store.Calendar, bool) {
+func (st *Snapshot) CalendarBy(hash []byte) (entity.Calendar, bool) {
 	row, known := st.calendars.Get(string(hash))
 	if !known {
-		return store.Calendar{}, false
+		return entity.Calendar{}, false
 	}
 	return *row, true
 }
 
 // CalendarsOf lists the calendar addresses of a person.
-func (st *Snapshot) CalendarsOf(identity string) []store.Calendar {
+func (st *Snapshot) CalendarsOf(identity string) []entity.Calendar {
 	return st.calendarsOf.all(key(identity, ""))
 }
 
 // Slots lists the methods of unlocking, and Shares who holds shares of them.
-func (st *Snapshot) Slots() []store.Slot { return st.slots.all("") }
+func (st *Snapshot) Slots() []entity.Slot { return st.slots.all("") }
 
 // Shares lists the shares of all methods.
-func (st *Snapshot) Shares() []store.Share { return st.shares.all("") }
+func (st *Snapshot) Shares() []entity.Share { return st.shares.all("") }
 
 // DrawerKeys lists the rows of all keys of drawers that are there.
-func (st *Snapshot) DrawerKeys() (rows []store.DrawerKey) {
+func (st *Snapshot) DrawerKeys() (rows []entity.DrawerKey) {
 	for _, d := range st.Drawers() {
 		rows = append(append(rows, d.OldKeys()...), d.KeyRow)
 	}
@@ -482,7 +483,7 @@ func (st *Snapshot) good(token string, now time.Time) bool {
 // Proves reports whether what a token was given for still holds: the credential is there and has not ended, and no later generation
 // of tokens of its identity has begun. A token that was given in the moment in which a password was replaced, and which therefore was
 // not among those that were removed, proves nothing thereby.
-func (st *Snapshot) Proves(row store.Token, now time.Time) bool {
+func (st *Snapshot) Proves(row entity.Token, now time.Time) bool {
 	if of, known := st.identities.Get(row.Identity); !known || of.Generation != row.Generation {
 		return false
 	}
@@ -500,7 +501,7 @@ func (c *Chest) StillGood(caller Caller) bool {
 }
 
 // GrantOf reads a grant's row.
-func (st *Snapshot) GrantOf(row store.Grant) (made access.Grant, err error) {
+func (st *Snapshot) GrantOf(row entity.Grant) (made access.Grant, err error) {
 	role, known := st.Role(row.Role)
 	if !known {
 		return made, fmt.Errorf("there is no role %s", row.Role)
@@ -514,7 +515,7 @@ func (st *Snapshot) GrantOf(row store.Grant) (made access.Grant, err error) {
 }
 
 // drawerOf reads a drawer's row; its keys are those of another one.
-func drawerOf(row store.Drawer, keys *Drawer) (*Drawer, error) {
+func drawerOf(row entity.Drawer, keys *Drawer) (*Drawer, error) {
 	d := &Drawer{}
 	if keys != nil {
 		*d = *keys
@@ -539,7 +540,7 @@ func drawerOf(row store.Drawer, keys *Drawer) (*Drawer, error) {
 
 // withKey is a drawer with another row of its keys: a new one takes the place of the one that new versions are under, and one that
 // is destroyed goes; it is returned, to be erased.
-func (d *Drawer) withKey(root *envelope.Root, row store.DrawerKey) (next *Drawer, destroyed *envelope.Key, err error) {
+func (d *Drawer) withKey(root *envelope.Root, row entity.DrawerKey) (next *Drawer, destroyed *envelope.Key, err error) {
 	next = &Drawer{}
 	*next = *d
 	next.old = maps.Clone(d.old)
@@ -582,7 +583,7 @@ func (d *Drawer) KeyOf(number int) *envelope.Key {
 }
 
 // OldKeys are the rows of keys that some versions still are under, while a rotation is not finished.
-func (d *Drawer) OldKeys() (rows []store.DrawerKey) {
+func (d *Drawer) OldKeys() (rows []entity.DrawerKey) {
 	for _, number := range slices.Sorted(maps.Keys(d.old)) {
 		rows = append(rows, d.old[number].row)
 	}
@@ -619,7 +620,7 @@ func (st *Snapshot) erase() {
 }
 
 // SubjectOf writes an identity as a subject.
-func SubjectOf(row store.Identity) string { return row.Kind + ":" + row.Name }
+func SubjectOf(row entity.Identity) string { return row.Kind + ":" + row.Name }
 
 // Micros and FromMicros are how rows hold times: microseconds since 1970, 0 for none.
 func Micros(t time.Time) int64 {

@@ -56,7 +56,7 @@ func (a *app) tellWrong(wrong []string) error {
 			fmt.Fprintln(a.Out, printable(sentence))
 		}
 		if len(wrong) == 0 {
-			fmt.Fprintln(a.Out, "Everything was looked at, and is as it was stored: rows, values, the trail and its archives, the file, certificates.")
+			fmt.Fprintln(a.Out, "Everything was looked at, and is as it was stored: rows, values, the trail, its archives, the file, certificates.")
 		}
 	})
 	if err == nil && len(wrong) > 0 {

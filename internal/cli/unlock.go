@@ -151,7 +151,8 @@ func (a *app) printStatus(c *client.Client, status client.Status) {
 }
 
 func (a *app) unlockMethodCommand() *cobra.Command {
-	command := &cobra.Command{Use: "unlock-method", Short: "Decide what opens the chest: passphrases, key files, shares of custodians", RunE: noSubcommand}
+	command := &cobra.Command{Use: "unlock-method", Short: "Decide what opens the chest: passphrases, key files, shares of custodians",
+		RunE: noSubcommand}
 	command.AddCommand(a.listMethodsCommand(), a.addMethodCommand(false), a.addMethodCommand(true), a.endMethodCommand())
 	return command
 }
@@ -169,8 +170,8 @@ func (a *app) listMethodsCommand() *cobra.Command {
 			return a.show(list, func() {
 				t := table{head: []string{"NAME", "KIND", "END", "USED", "MADE", "BY", "SHARES"}}
 				for _, m := range list {
-					t.add(m.Name, m.Kind, cmp.Or(endText(m.NotAfter), "no end"), relative(m.Used, time.Now()), relative(m.CreatedAt, time.Now()), m.CreatedBy,
-						sharesText(m))
+					t.add(m.Name, m.Kind, cmp.Or(endText(m.NotAfter), "no end"), relative(m.Used, time.Now()),
+						relative(m.CreatedAt, time.Now()), m.CreatedBy, sharesText(m))
 				}
 				a.printTable(t, "")
 			})
@@ -243,7 +244,8 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 	if replace {
 		command.Use = "replace NAME (--passphrase | --new-key-file FILE | --shares N --custodian PERSON …)"
 		command.Short = "Put another passphrase, key file or set of shares in the place of one"
-		command.Long = "Adds a method and ends the one that it replaces, in one step. Copies of the chest from before still open by the old one.\n\n" + addMethodLong
+		command.Long = "Adds a method and ends the one that it replaces, in one step. Copies of the chest from before still open by " +
+			"the old one.\n\n" + addMethodLong
 		command.Example = `  tansu unlock-method replace founding --passphrase
   tansu unlock-method replace custodians --name custodians-2027 --shares 3 --custodian security-duty --custodian harbour-master …`
 		command.Flags().StringVar(&name, "name", "", "the new one's `name`; the old one's with a number, if left out")

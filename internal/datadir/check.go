@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"tansu/internal/archive"
 )
 
 // CheckFiles looks at the files beside the database: who may read them, and whether the certificates are there, belong together and have
@@ -90,7 +92,8 @@ func checkDatabase(dir string) error {
 
 // leftovers lists what belongs to a chest, in a directory without its database.
 func leftovers(dir string) (names []string) {
-	for _, name := range []string{DatabaseName + "-wal", DatabaseName + "-shm", serverCertificate, serverKey, authorityCertificate, "archive"} {
+	for _, name := range []string{DatabaseName + "-wal", DatabaseName + "-shm", serverCertificate, serverKey, authorityCertificate,
+		archive.Dir} {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
 			names = append(names, name)
 		}

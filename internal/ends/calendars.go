@@ -11,7 +11,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/throttle"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // viaCalendar is how who fetches a calendar has proved themselves: by its private address.
@@ -50,7 +50,7 @@ func (e *Ends) NewCalendar(c chest.Caller, note string) (f Calendar, err error) 
 			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("you have %d calendar addresses; end one first", own)})
 		}
 		address, hash := credential.New(credential.Calendar)
-		row := store.Calendar{ID: chest.NewID("ca_"), Identity: c.ID, Hash: hash[:], Note: note,
+		row := entity.Calendar{ID: chest.NewID("ca_"), Identity: c.ID, Hash: hash[:], Note: note,
 			NotAfter: chest.Micros(a.Entry.At.Add(calendarLife)), CreatedAt: chest.Micros(a.Entry.At)}
 		a.Entry.Detail = "calendar " + row.ID
 		a.Change.Insert(row)
@@ -64,7 +64,7 @@ func (e *Ends) NewCalendar(c chest.Caller, note string) (f Calendar, err error) 
 	return f, nil
 }
 
-func describeCalendar(row store.Calendar) Calendar {
+func describeCalendar(row entity.Calendar) Calendar {
 	return Calendar{ID: row.ID, Note: row.Note, NotAfter: chest.FromMicros(row.NotAfter), CreatedAt: chest.FromMicros(row.CreatedAt)}
 }
 
@@ -90,7 +90,7 @@ func (e *Ends) EndCalendar(c chest.Caller, id string) error {
 		}
 		a.Entry.Detail = "calendar " + id
 		own := a.St.CalendarsOf(c.ID)
-		at := slices.IndexFunc(own, func(row store.Calendar) bool { return row.ID == id })
+		at := slices.IndexFunc(own, func(row entity.Calendar) bool { return row.ID == id })
 		if at < 0 {
 			return a.Fail(chest.Missing("calendar "+id+" of yours", ""))
 		}

@@ -80,8 +80,9 @@ func (a *api) addUnlockMethod(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	m, err := a.service.AddMethod(c.caller, opening.NewMethod{Name: body.Name, Kind: body.Kind, Material: secretvalue.FromString(body.Material),
-		Needed: body.Needed, Custodians: body.Custodians, End: body.NotAfter, Replaces: body.Replaces}, secretvalue.FromString(body.Current))
+	m, err := a.service.AddMethod(c.caller, opening.NewMethod{Name: body.Name, Kind: body.Kind,
+		Material: secretvalue.FromString(body.Material), Needed: body.Needed, Custodians: body.Custodians, End: body.NotAfter,
+		Replaces: body.Replaces}, secretvalue.FromString(body.Current))
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/shares"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -38,7 +39,7 @@ func (s *Opening) MyShares(c chest.Caller) (list []Custody, err error) {
 	return chest.Reply(a, list)
 }
 
-func custodyOf(st *chest.Snapshot, share store.Share) Custody {
+func custodyOf(st *chest.Snapshot, share entity.Share) Custody {
 	custody := Custody{ID: share.ID, Number: share.Number, Taken: chest.FromMicros(share.TakenAt)}
 	for _, slot := range st.Slots() {
 		if slot.ID == share.Slot {
@@ -56,7 +57,7 @@ func (s *Opening) TakeShare(c chest.Caller, id string) (words secretvalue.Value,
 		if err := a.Err(); err != nil {
 			return err
 		}
-		at := slices.IndexFunc(a.St.Shares(), func(share store.Share) bool { return share.ID == id && share.Holder == c.ID })
+		at := slices.IndexFunc(a.St.Shares(), func(share entity.Share) bool { return share.ID == id && share.Holder == c.ID })
 		if at < 0 {
 			return a.Fail(chest.Missing("share of yours with the id "+id, ""))
 		}
@@ -108,7 +109,7 @@ type ceremony struct {
 }
 
 // add adds a share, and returns all of the slot if they are enough; they are forgotten then.
-func (cs *ceremonies) add(slot store.Slot, set shares.Set, share shares.Share, now time.Time) (all []shares.Share, have int) {
+func (cs *ceremonies) add(slot entity.Slot, set shares.Set, share shares.Share, now time.Time) (all []shares.Share, have int) {
 	cs.mu.Lock()
 	defer cs.mu.Unlock()
 	cs.forgetOld(now)
@@ -195,7 +196,7 @@ func (s *Opening) HandIn(origin chest.Origin, text secretvalue.Value) (have Hand
 	if err != nil {
 		return have, a.Fail(err)
 	}
-	found, err := openWith(row, []store.Slot{slot}, envelope.MethodShares, material)
+	found, err := openWith(row, []entity.Slot{slot}, envelope.MethodShares, material)
 	if errors.Is(err, envelope.ErrWrongMaterial) {
 		return have, a.Refuse(wrongMaterial())
 	}
@@ -217,7 +218,7 @@ func (s *Opening) HandIn(origin chest.Origin, text secretvalue.Value) (have Hand
 }
 
 // setWith finds the slot that a share is of, and who holds it.
-func (s *Opening) setWith(share shares.Share) (slot store.Slot, set shares.Set, holder string, err error) {
+func (s *Opening) setWith(share shares.Share) (slot entity.Slot, set shares.Set, holder string, err error) {
 	slots, held, err := s.records.Slots()
 	if err != nil {
 		return slot, set, "", err
@@ -276,7 +277,7 @@ func (p *proof) take(row store.Chest, st *chest.Snapshot, now time.Time) (found 
 			"first (tansu unlock --share)")
 	}
 	found, *p = p.found, proof{}
-	if !slices.ContainsFunc(st.Slots(), func(slot store.Slot) bool { return slot.ID == found.slot.ID }) {
+	if !slices.ContainsFunc(st.Slots(), func(slot entity.Slot) bool { return slot.ID == found.slot.ID }) {
 		found.erase()
 		return opened{}, envelope.ErrWrongMaterial
 	}

@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -68,14 +69,14 @@ func Found(records *store.Store, f Founding) (founded Founded, err error) {
 		ID: founded.Chest, CreatedAt: chest.Micros(now), AuthorityCertificate: ca.Certificate,
 		Seals: store.Seals{RootWrapped: envelope.WrapRoot(unlock, root), BaseSealed: []byte{}, AuthoritySealed: root.SealAuthority(caKey)},
 	}
-	steward := store.Identity{ID: chest.NewID("id_"), Kind: reference.Person, Name: chest.Founder,
+	steward := entity.Identity{ID: chest.NewID("id_"), Kind: reference.Person, Name: chest.Founder,
 		Description: "Founded the chest; appoints others",
 		State:       chest.Active, CreatedAt: chest.Micros(now), CreatedBy: "init"}
 	code, hash := credential.New(credential.Enrolment)
 	founded.Enrolment = code
-	enrolment := store.Credential{ID: chest.NewID("cr_"), Identity: steward.ID, Kind: string(credential.Enrolment), Hash: hash[:],
+	enrolment := entity.Credential{ID: chest.NewID("cr_"), Identity: steward.ID, Kind: string(credential.Enrolment), Hash: hash[:],
 		NotAfter: chest.Micros(now.Add(chest.EnrolmentLife)), CreatedAt: chest.Micros(now), CreatedBy: "init"}
-	grant := store.Grant{ID: chest.NewID("gr_"), Subject: steward.ID, Effect: string(access.Allow), Role: access.Steward, Scope: "**",
+	grant := entity.Grant{ID: chest.NewID("gr_"), Subject: steward.ID, Effect: string(access.Allow), Role: access.Steward, Scope: "**",
 		Reason: "founding", CreatedAt: chest.Micros(now), CreatedBy: "init"}
 	made := &store.Change{Founds: &row}
 	made.Insert(rowOf(chest.NewID("sl_"), "founding", slot, now, "init"))

@@ -11,6 +11,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/throttle"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -117,6 +118,9 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if err != nil {
 		return a.Fail(s.staysLocked(root, err))
 	}
+	if found.slot, err = bound(rows, found.slot.ID, a.Entry.At); err != nil {
+		return a.Fail(s.staysLocked(root, err))
+	}
 	a.Entry.Credential, a.Entry.Detail = found.slot.ID, strings.TrimSpace("by "+found.slot.Name+" "+a.Entry.Detail)
 	if err := found.used(a); err != nil {
 		return a.Fail(s.staysLocked(root, err))
@@ -128,7 +132,7 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	}
 	for i := range rows.Slots {
 		if rows.Slots[i].ID == found.slot.ID {
-			rows.Slots[i] = store.Stored[store.Slot](&a.Change, found.slot.ID)
+			rows.Slots[i] = store.Stored[entity.Slot](&a.Change, found.slot.ID)
 		}
 	}
 	if s.options.OnUnlock != nil {
@@ -140,6 +144,16 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	s.heart.Log().Info("chest unlocked", "chest", s.heart.ID(), "by", found.slot.Name)
 	s.checkBehind()
 	return nil
+}
+
+// bound is the slot that was used, as it is known to have been stored.
+func bound(rows *store.Snapshot, id string, now time.Time) (slot entity.Slot, err error) {
+	for _, row := range rows.Slots {
+		if row.ID == id && !ended(row, now) {
+			return row, nil
+		}
+	}
+	return slot, errors.New("the method of unlocking was changed meanwhile")
 }
 
 func (s *Opening) staysLocked(root *envelope.Root, err error) error {

@@ -15,6 +15,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/shares"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -187,7 +188,7 @@ func (s *Opening) commit(a *chest.Attempt, what string) error {
 	return nil
 }
 
-func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row store.Slot, list []store.Share, err error) {
+func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity.Slot, list []entity.Share, err error) {
 	now := a.Entry.At
 	count := 0
 	for _, slot := range a.St.Slots() {
@@ -243,7 +244,7 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row store.
 }
 
 // custodians gives each of some people a share, which waits for them.
-func custodians(a *chest.Attempt, slot string, subjects []string, split []shares.Share) (list []store.Share, err error) {
+func custodians(a *chest.Attempt, slot string, subjects []string, split []shares.Share) (list []entity.Share, err error) {
 	seen := map[string]bool{}
 	for i, subject := range subjects {
 		who, err := a.St.KnownSubject("custodians", subject)
@@ -260,7 +261,7 @@ func custodians(a *chest.Attempt, slot string, subjects []string, split []shares
 		seen[who.ID] = true
 		a.RestOnSubject(who.ID)
 		words := split[i].Words()
-		list = append(list, store.Share{ID: chest.NewID("sh_"), Slot: slot, Number: split[i].Number, Holder: who.ID,
+		list = append(list, entity.Share{ID: chest.NewID("sh_"), Slot: slot, Number: split[i].Number, Holder: who.ID,
 			Sealed: a.St.Root().SealShare(slot, split[i].Number, words.Reveal()), CreatedAt: chest.Micros(a.Entry.At)})
 		words.Wipe()
 	}
@@ -289,7 +290,7 @@ func (s *Opening) EndMethod(c chest.Caller, id string, current secretvalue.Value
 }
 
 // endSlot removes a slot, if another one than it opens the chest for good; one that is being added counts.
-func endSlot(a *chest.Attempt, id, added string) (ended store.Slot, err error) {
+func endSlot(a *chest.Attempt, id, added string) (ended entity.Slot, err error) {
 	stays := added != ""
 	for _, m := range describe(a.St) {
 		stays = stays || m.ID != id && m.Opens()

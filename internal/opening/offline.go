@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 	"time"
 )
@@ -24,7 +25,7 @@ func BringStewardBack(records *store.Store, material secretvalue.Value, now time
 	}
 	defer found.root.Erase()
 	defer records.Unbind()
-	at := slices.IndexFunc(snapshot.Identities, func(row store.Identity) bool {
+	at := slices.IndexFunc(snapshot.Identities, func(row entity.Identity) bool {
 		return row.Kind == reference.Person &&
 			row.Name == chest.Founder
 	})
@@ -35,12 +36,12 @@ func BringStewardBack(records *store.Store, material secretvalue.Value, now time
 	after := before
 	after.State, after.Password = chest.Active, ""
 	code, hash := credential.New(credential.Enrolment)
-	enrolment := store.Credential{ID: chest.NewID("cr_"), Identity: before.ID, Kind: string(credential.Enrolment), Hash: hash[:],
+	enrolment := entity.Credential{ID: chest.NewID("cr_"), Identity: before.ID, Kind: string(credential.Enrolment), Hash: hash[:],
 		NotAfter: chest.Micros(now.Add(chest.EnrolmentLife)), CreatedAt: chest.Micros(now), CreatedBy: machine}
-	grant := store.Grant{ID: chest.NewID("gr_"), Subject: before.ID, Effect: string(access.Allow), Role: access.Steward,
+	grant := entity.Grant{ID: chest.NewID("gr_"), Subject: before.ID, Effect: string(access.Allow), Role: access.Steward,
 		Scope:  chest.Everything.String(),
 		Reason: "brought back from the machine", CreatedAt: chest.Micros(now), CreatedBy: machine}
-	holds := slices.ContainsFunc(snapshot.Grants, func(g store.Grant) bool {
+	holds := slices.ContainsFunc(snapshot.Grants, func(g entity.Grant) bool {
 		return g.Subject == before.ID && g.Role == access.Steward && g.EndedAt == 0 && g.NotAfter == 0
 	})
 	made := &store.Change{}
@@ -60,8 +61,8 @@ func BringStewardBack(records *store.Store, material secretvalue.Value, now time
 	made.Insert(enrolment)
 	made.Update(before, after)
 	err = records.Submit(&store.Work{
-		Entry: trail.Entry{At: now, Subject: machine, SubjectID: before.ID, Via: found.slot.Method, Credential: found.slot.ID, Action: "bring_steward_back",
-			Target: chest.SubjectOf(before), Outcome: trail.Allowed},
+		Entry: trail.Entry{At: now, Subject: machine, SubjectID: before.ID, Via: found.slot.Method, Credential: found.slot.ID,
+			Action: "bring_steward_back", Target: chest.SubjectOf(before), Outcome: trail.Allowed},
 		Change: made,
 	})
 	return code, err

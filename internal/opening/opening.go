@@ -10,13 +10,14 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
 // Records is what the room asks of a store.
 type Records interface {
 	Chest() (store.Chest, error)
-	Slots() ([]store.Slot, []store.Share, error)
+	Slots() ([]entity.Slot, []entity.Share, error)
 	SubjectOf(identity string) (string, error)
 	ForgetJournal() error
 	CheckFile(context.Context, func()) ([]string, error)

@@ -11,12 +11,13 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/shares"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
 // opened is what some material opened: a slot, the unlock key in it, and the root key under that.
 type opened struct {
-	slot   store.Slot
+	slot   entity.Slot
 	unlock *envelope.Key
 	root   *envelope.Root
 	seals  store.Seals // as they are stored
@@ -35,22 +36,22 @@ func (o opened) erase() {
 }
 
 // slots reads the methods of unlocking that have not ended, and the chest that they open.
-func (s *Opening) slots() (list []store.Slot, row store.Chest, err error) {
+func (s *Opening) slots() (list []entity.Slot, row store.Chest, err error) {
 	if row, err = s.records.Chest(); err == nil {
 		list, _, err = s.records.Slots()
 	}
 	return inTime(list, s.heart.Now()), row, err
 }
 
-func inTime(slots []store.Slot, now time.Time) []store.Slot {
-	return slices.DeleteFunc(slots, func(slot store.Slot) bool { return ended(slot, now) })
+func inTime(slots []entity.Slot, now time.Time) []entity.Slot {
+	return slices.DeleteFunc(slots, func(slot entity.Slot) bool { return ended(slot, now) })
 }
 
-func ended(slot store.Slot, now time.Time) bool {
+func ended(slot entity.Slot, now time.Time) bool {
 	return slot.NotAfter != 0 && chest.Micros(now) >= slot.NotAfter
 }
 
-func slotOf(row store.Slot) envelope.Slot {
+func slotOf(row entity.Slot) envelope.Slot {
 	return envelope.Slot{Method: row.Method, Salt: row.Salt, Wrapped: row.Wrapped,
 		Costs: envelope.Stretch{Passes: row.Passes, Memory: row.Memory, Threads: row.Threads}}
 }
@@ -59,7 +60,7 @@ func slotOf(row store.Slot) envelope.Slot {
 const mostSlots = 8
 
 // openWith tries some material on all slots of its method. What opens none is [envelope.ErrWrongMaterial].
-func openWith(row store.Chest, slots []store.Slot, method string, material secretvalue.Value) (o opened, err error) {
+func openWith(row store.Chest, slots []entity.Slot, method string, material secretvalue.Value) (o opened, err error) {
 	tried := 0
 	for _, slot := range slots {
 		if slot.Method != method || tried == mostSlots {
@@ -101,7 +102,7 @@ func (o opened) used(a *chest.Attempt) error {
 }
 
 // setOf reads what is public of a slot's shares; the zero set if it has none.
-func setOf(slot store.Slot) (set shares.Set, err error) {
+func setOf(slot entity.Slot) (set shares.Set, err error) {
 	if slot.Shares == "" {
 		return set, nil
 	}
@@ -112,7 +113,7 @@ func setOf(slot store.Slot) (set shares.Set, err error) {
 }
 
 // rowOf is the row of a new slot.
-func rowOf(id, name string, slot envelope.Slot, now time.Time, by string) store.Slot {
-	return store.Slot{ID: id, Name: name, Method: slot.Method, Salt: slot.Salt, Passes: slot.Costs.Passes, Memory: slot.Costs.Memory,
+func rowOf(id, name string, slot envelope.Slot, now time.Time, by string) entity.Slot {
+	return entity.Slot{ID: id, Name: name, Method: slot.Method, Salt: slot.Salt, Passes: slot.Costs.Passes, Memory: slot.Costs.Memory,
 		Threads: slot.Costs.Threads, Wrapped: slot.Wrapped, CreatedAt: chest.Micros(now), CreatedBy: by}
 }

@@ -22,8 +22,8 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/throttle"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
-	"tansu/internal/store"
 )
 
 // NewCredential is one more thing that an identity proves itself with. Without a kind it is a secret for an app and an
@@ -100,7 +100,7 @@ var kindWords = map[string]string{kindAppSecret: "a secret", kindEnrolment: "an 
 	kindKey: "a public key", kindCert: "a certificate", kindIssuer: "an issuer"}
 
 // roomFor finds what has ended and makes room for a credential; the error says why there is none.
-func roomFor(st *chest.Snapshot, row store.Identity, cr store.Credential, now time.Time) (ended []store.Credential, err error) {
+func roomFor(st *chest.Snapshot, row entity.Identity, cr entity.Credential, now time.Time) (ended []entity.Credential, err error) {
 	usable := 0
 	for _, other := range st.CredentialsOf(row.ID) {
 		if other.Kind != cr.Kind {
@@ -124,14 +124,14 @@ func roomFor(st *chest.Snapshot, row store.Identity, cr store.Credential, now ti
 	case row.Kind == reference.App && usable >= most:
 		return nil, &chest.Error{Code: chest.Exists, Detail: chest.SubjectOf(row) +
 			" has ten of that kind already: end those that are not used any more (tansu app show " + row.Name + ")"}
-	case taken.ID != "" && !slices.ContainsFunc(ended, func(e store.Credential) bool { return e.ID == taken.ID }):
+	case taken.ID != "" && !slices.ContainsFunc(ended, func(e entity.Credential) bool { return e.ID == taken.ID }):
 		return nil, &chest.Error{Code: chest.Exists, Detail: "it is a credential already, of this app or of another one: each has its own"}
 	}
 	return ended, nil
 }
 
 // make checks what was given and makes the row.
-func (n NewCredential) make(row store.Identity, now time.Time, by string) (issued Issued, cr store.Credential, err error) {
+func (n NewCredential) make(row entity.Identity, now time.Time, by string) (issued Issued, cr entity.Credential, err error) {
 	switch {
 	case row.Kind == reference.Team:
 		return issued, cr, chest.Invalid("subject", "a team has no credentials: its members have their own")
@@ -146,7 +146,7 @@ func (n NewCredential) make(row store.Identity, now time.Time, by string) (issue
 		issued, cr = newCredential(row, now, n.NotAfter, by)
 		return issued, cr, nil
 	}
-	cr = store.Credential{ID: chest.NewID("cr_"), Identity: row.ID, Kind: n.Kind, NotAfter: chest.Micros(n.NotAfter),
+	cr = entity.Credential{ID: chest.NewID("cr_"), Identity: row.ID, Kind: n.Kind, NotAfter: chest.Micros(n.NotAfter),
 		CreatedAt: chest.Micros(now), CreatedBy: by}
 	issued = Issued{ID: cr.ID, Kind: cr.Kind, NotAfter: n.NotAfter}
 	var detail proofDetail
@@ -178,7 +178,7 @@ func (n NewCredential) key() (hash []byte, detail proofDetail, err error) {
 	return thumbprint[:], detail, nil
 }
 
-func (n NewCredential) certificate(now time.Time, cr *store.Credential) (hash []byte, detail proofDetail, err error) {
+func (n NewCredential) certificate(now time.Time, cr *entity.Credential) (hash []byte, detail proofDetail, err error) {
 	block, rest := pem.Decode([]byte(n.Certificate))
 	if block == nil || block.Type != "CERTIFICATE" || len(strings.TrimSpace(string(rest))) > 0 {
 		return nil, detail, chest.Invalid("certificate", "certificate is not one certificate in PEM form (RFC 7468)")
@@ -216,7 +216,7 @@ var claimName = regexp.MustCompile(`^[A-Za-z0-9_.:/-]{1,100}$`)
 // out to the audience would do.
 const whoItIs = "sub"
 
-func (n NewCredential) issuer(row store.Identity) (hash []byte, detail proofDetail, err error) {
+func (n NewCredential) issuer(row entity.Identity) (hash []byte, detail proofDetail, err error) {
 	address, err := url.Parse(n.Issuer)
 	loopback := err == nil && address.Scheme == "http" && isLoopback(address.Hostname())
 	if err != nil || len(n.Issuer) > 300 || address.Host == "" || address.Scheme != "https" && !loopback || address.User != nil ||
@@ -248,7 +248,7 @@ func isLoopback(host string) bool {
 	return host == "localhost" || err == nil && addr.IsLoopback()
 }
 
-func (n NewCredential) hostCode(now time.Time, issued *Issued, cr *store.Credential, detail *proofDetail) error {
+func (n NewCredential) hostCode(now time.Time, issued *Issued, cr *entity.Credential, detail *proofDetail) error {
 	if _, err := access.ParseNetworks(n.Networks); err != nil {
 		return chest.Invalid("networks", "networks: %v", err)
 	}
@@ -303,7 +303,7 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 		return "", "", a.Refuse(&chest.Error{Code: chest.SignInFailed, Reason: "enrolment_failed",
 			Detail: problemText(err, "the assertion is not signed with the key, or not for this code")})
 	}
-	made := store.Credential{ID: chest.NewID("cr_"), Kind: kindKey, Hash: thumbprint[:], Detail: proofDetail{Key: encoded}.text()}
+	made := entity.Credential{ID: chest.NewID("cr_"), Kind: kindKey, Hash: thumbprint[:], Detail: proofDetail{Key: encoded}.text()}
 	err = s.heart.Try(func() error {
 		a := s.heart.Attempt(chest.Anonymous(origin, "host_code"), "enrol_host", "")
 		if err := a.Err(); err != nil {
@@ -339,7 +339,7 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 }
 
 // hostCode finds a code that may be used now, from here.
-func (s *People) hostCode(a *chest.Attempt, text string) (used store.Credential, row store.Identity, problem error) {
+func (s *People) hostCode(a *chest.Attempt, text string) (used entity.Credential, row entity.Identity, problem error) {
 	hash, malformed := credential.Parse(credential.HostCode, strings.TrimSpace(text))
 	err := a.Look(func(st *chest.Snapshot) error {
 		if malformed == nil {

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/credential"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -104,7 +105,7 @@ func (s *People) Me(c chest.Caller) (me Me, err error) {
 	return me, nil
 }
 
-func describeIdentity(st *chest.Snapshot, row store.Identity) Identity {
+func describeIdentity(st *chest.Snapshot, row entity.Identity) Identity {
 	d := Identity{Subject: chest.SubjectOf(row), Description: row.Description, Owner: row.Owner, State: row.State, Purpose: row.Purpose,
 		Environment: row.Environment,
 		Teams:       st.TeamsOf(row.ID), Members: st.MemberNames(row.ID),
@@ -118,7 +119,7 @@ func describeIdentity(st *chest.Snapshot, row store.Identity) Identity {
 	return d
 }
 
-func describeCredential(row store.Credential) Credential {
+func describeCredential(row entity.Credential) Credential {
 	detail := detailOf(row)
 	d := Credential{ID: row.ID, Kind: row.Kind, CreatedAt: chest.FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy,
 		NotAfter: chest.FromMicros(row.NotAfter),
@@ -156,7 +157,7 @@ func (s *People) Identities(c chest.Caller, f IdentityFilter) (page IdentityPage
 	if f.Kind != "" && after < f.Kind+":" {
 		after = f.Kind + ":"
 	}
-	a.St.Identities(after, func(subject string, row store.Identity) bool {
+	a.St.Identities(after, func(subject string, row entity.Identity) bool {
 		if f.Kind != "" && row.Kind != f.Kind {
 			return row.Kind < f.Kind // those that follow are of other kinds, too
 		}
@@ -247,7 +248,7 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 		if err := owner(a.St, "owner", n.Owner); err != nil {
 			return a.Fail(err)
 		}
-		row := store.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
+		row := entity.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
 			Environment: n.Environment, State: chest.Active, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
 		row = powers.Coded(a.St, c, row, a.Entry.At)
 		a.Change.Insert(row)
@@ -259,7 +260,7 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 		if err := a.Commit(subject); err != nil {
 			return err
 		}
-		registered.Identity = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, row.ID))
+		registered.Identity = describeIdentity(a.After(), store.Stored[entity.Identity](&a.Change, row.ID))
 		for _, near := range a.St.Alike(subject) {
 			registered.Notes = append(registered.Notes, "its name looks like "+near+": make sure that nobody takes one for the other")
 		}
@@ -288,19 +289,20 @@ type Registered struct {
 }
 
 // newCredential makes an app's secret, which ends when it is told to, or a person's enrolment code.
-func newCredential(row store.Identity, now, end time.Time, by string) (Issued, store.Credential) {
+func newCredential(row entity.Identity, now, end time.Time, by string) (Issued, entity.Credential) {
 	issued := Issued{ID: chest.NewID("cr_"), Kind: kindAppSecret, NotAfter: end}
 	if row.Kind == reference.Person {
 		issued.Kind, issued.NotAfter = kindEnrolment, now.Add(chest.EnrolmentLife)
 	}
 	secret, hash := credential.New(credential.Kind(issued.Kind))
 	issued.Secret = secret
-	return issued, store.Credential{ID: issued.ID, Identity: row.ID, Kind: issued.Kind, Hash: hash[:], NotAfter: chest.Micros(issued.NotAfter),
+	return issued, entity.Credential{ID: issued.ID, Identity: row.ID, Kind: issued.Kind, Hash: hash[:],
+		NotAfter:  chest.Micros(issued.NotAfter),
 		CreatedAt: chest.Micros(now), CreatedBy: by}
 }
 
 // mayIssue refuses a credential that would let its issuer act as somebody else, until a second person agrees where that helps.
-func mayIssue(a *chest.Attempt, row store.Identity) error {
+func mayIssue(a *chest.Attempt, row entity.Identity) error {
 	l := powers.MayIssue(a.St, a.Caller, row, a.Entry.At)
 	if l.Reason == string(access.ApprovalNeeded) {
 		return a.Seconded(chest.RequestAct, row.ID, l.Detail)
@@ -360,7 +362,7 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		if err := a.Commit(subject); err != nil {
 			return err
 		}
-		d = describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, before.ID))
+		d = describeIdentity(a.After(), store.Stored[entity.Identity](&a.Change, before.ID))
 		return nil
 	})
 	return d, err
@@ -397,17 +399,17 @@ func commitIdentity(a *chest.Attempt, subject, id string) (Identity, error) {
 	if err := a.Commit(subject); err != nil {
 		return Identity{}, err
 	}
-	return describeIdentity(a.After(), store.Stored[store.Identity](&a.Change, id)), nil
+	return describeIdentity(a.After(), store.Stored[entity.Identity](&a.Change, id)), nil
 }
 
 // toHandle is toChange for what the owner of an app may do with it, too.
-func (s *People) toHandle(c chest.Caller, subject, detail string) (*chest.Attempt, store.Identity, error) {
+func (s *People) toHandle(c chest.Caller, subject, detail string) (*chest.Attempt, entity.Identity, error) {
 	if err := chest.CheckSubject("subject", subject); err != nil {
-		return nil, store.Identity{}, err
+		return nil, entity.Identity{}, err
 	}
 	a := s.heart.Attempt(c, access.Register.String(), subject).RestOnAccess()
 	if err := a.Err(); err != nil {
-		return nil, store.Identity{}, err
+		return nil, entity.Identity{}, err
 	}
 	row, _ := a.St.IdentityOf(subject)
 	if row.Kind != reference.App || !a.St.Owns(c, row) {
@@ -418,13 +420,13 @@ func (s *People) toHandle(c chest.Caller, subject, detail string) (*chest.Attemp
 }
 
 // toChange decides on a change of an identity and finds it. It rests on all of access, because whether it may be changed does.
-func (s *People) toChange(c chest.Caller, subject, detail string) (*chest.Attempt, store.Identity, error) {
+func (s *People) toChange(c chest.Caller, subject, detail string) (*chest.Attempt, entity.Identity, error) {
 	if err := chest.CheckSubject("subject", subject); err != nil {
-		return nil, store.Identity{}, err
+		return nil, entity.Identity{}, err
 	}
 	a, err := s.heart.Allow(c, access.Register)
 	if err != nil {
-		return nil, store.Identity{}, err
+		return nil, entity.Identity{}, err
 	}
 	a.RestOnAccess()
 	a.Entry.Target, a.Entry.Detail = subject, detail

@@ -20,7 +20,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/throttle"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // AppToken is what an app gets for its proof.
@@ -41,8 +41,8 @@ type AppProof struct {
 
 // proved is an app that has proved itself.
 type proved struct {
-	identity store.Identity
-	used     store.Credential
+	identity entity.Identity
+	used     entity.Credential
 	via      string
 	bound    string // the certificate to which a token is bound
 }
@@ -71,7 +71,7 @@ func (s *People) IssueToken(ctx context.Context, origin chest.Origin, p AppProof
 		a.Entry.Credential = app.used.ID
 		token, hash := credential.New(credential.AppToken)
 		issued = AppToken{Token: token, Life: appTokenLife}
-		addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: app.identity.ID, Kind: string(credential.AppToken), Via: app.via,
+		addToken(a, entity.Token{ID: hex.EncodeToString(hash[:]), Identity: app.identity.ID, Kind: string(credential.AppToken), Via: app.via,
 			Credential: app.used.ID, Bound: app.bound, NotAfter: chest.Micros(a.Entry.At.Add(appTokenLife)), CreatedAt: chest.Micros(a.Entry.At),
 			Generation: a.St.Identity(app.identity.ID).Generation})
 		return a.Commit("token")
@@ -174,7 +174,7 @@ func (s *People) provedByKey(_ context.Context, a *chest.Attempt, p AppProof) (a
 			Text: "the assertion's issuer, its subject and the client id are not one app's name"}
 	}
 	var keys []jose.JSONWebKey
-	var rows []store.Credential
+	var rows []entity.Credential
 	err = a.Look(func(st *chest.Snapshot) error {
 		app.identity, _ = st.IdentityOf(reference.App + ":" + t.Claims.Subject)
 		for _, cr := range proofsOf(st, app.identity.ID, kindKey) {
@@ -342,11 +342,11 @@ func (d proofDetail) text() string {
 
 // proof is a credential that is no secret.
 type proof struct {
-	store.Credential
+	entity.Credential
 	detail proofDetail
 }
 
-func detailOf(row store.Credential) (d proofDetail) {
+func detailOf(row entity.Credential) (d proofDetail) {
 	if row.Detail != "" {
 		_ = json.Unmarshal([]byte(row.Detail), &d) // the row is under a MAC: what cannot be read proves nothing
 	}
@@ -383,7 +383,7 @@ func (s *People) RevokeToken(ctx context.Context, origin chest.Origin, p AppProo
 			a.Entry.Detail = "no such token"
 			return a.Done()
 		}
-		deleteAll(a, []store.Token{row})
+		deleteAll(a, []entity.Token{row})
 		return a.Commit("token")
 	})
 }

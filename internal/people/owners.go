@@ -8,6 +8,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -91,7 +92,7 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 }
 
 // letAct says what an attempt's caller lacks to make somebody the owner of an app, or of a team, as which nobody acts.
-func letAct(a *chest.Attempt, row, owner store.Identity) powers.Lack {
+func letAct(a *chest.Attempt, row, owner entity.Identity) powers.Lack {
 	if row.Kind != reference.App {
 		return powers.Lack{}
 	}

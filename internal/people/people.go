@@ -10,7 +10,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/reference"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 	"tansu/internal/usage"
 )
 
@@ -53,6 +53,6 @@ func owner(st *chest.Snapshot, field, subject string) error {
 }
 
 // isPerson reports whether an identity is a person who could sign in now.
-func isPerson(row store.Identity) bool {
+func isPerson(row entity.Identity) bool {
 	return row.Kind == reference.Person && row.State == chest.Active && row.Password != ""
 }

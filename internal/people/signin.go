@@ -13,7 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/throttle"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 const (
@@ -120,7 +120,7 @@ func (s *People) passwordMatches(password secretvalue.Value, stored string) bool
 
 // startSession gives a person a token, if their password is still the one that they have proved themselves with. It rests on the
 // person, so that a change of the password or of the state that comes first starts none.
-func (s *People) startSession(origin chest.Origin, proof string, proved store.Identity, via string) (Session, error) {
+func (s *People) startSession(origin chest.Origin, proof string, proved entity.Identity, via string) (Session, error) {
 	a := s.heart.Attempt(chest.Anonymous(origin, proof), "sign_in", "")
 	if err := a.Err(); err != nil {
 		return Session{}, err
@@ -134,7 +134,7 @@ func (s *People) startSession(origin chest.Origin, proof string, proved store.Id
 	end := a.Entry.At.Add(sessionLife)
 	session := Session{Token: token, Subject: chest.SubjectOf(row), End: end, Mark: newMark(a.St, id)}
 	a.Entry.Subject, a.Entry.SubjectID = session.Subject, id
-	addToken(a, store.Token{ID: hex.EncodeToString(hash[:]), Identity: id, Kind: string(credential.PersonToken),
+	addToken(a, entity.Token{ID: hex.EncodeToString(hash[:]), Identity: id, Kind: string(credential.PersonToken),
 		Via: via, NotAfter: chest.Micros(end), CreatedAt: chest.Micros(a.Entry.At), Generation: row.Generation})
 	return session, a.Commit("token")
 }
@@ -145,10 +145,10 @@ const mostTokens = 200
 
 // addToken adds a token, and takes out those of the same identity that have ended, and the oldest when there are too many. It looks at
 // few of them, however many there are.
-func addToken(a *chest.Attempt, token store.Token) {
-	var out []store.Token
+func addToken(a *chest.Attempt, token entity.Token) {
+	var out []entity.Token
 	looked, live := 0, 0
-	a.St.TokensOf(token.Identity, func(t store.Token) bool {
+	a.St.TokensOf(token.Identity, func(t entity.Token) bool {
 		switch looked++; {
 		case t.NotAfter <= token.CreatedAt && len(out) < 20:
 			out = append(out, t)
@@ -158,7 +158,7 @@ func addToken(a *chest.Attempt, token store.Token) {
 		return looked <= mostTokens+20
 	})
 	if live >= mostTokens {
-		a.St.TokensOf(token.Identity, func(t store.Token) bool {
+		a.St.TokensOf(token.Identity, func(t entity.Token) bool {
 			if t.NotAfter > token.CreatedAt {
 				out = append(out, t)
 				live--
@@ -175,13 +175,13 @@ func addToken(a *chest.Attempt, token store.Token) {
 const wasteful = "the oldest of 200 tokens gave way: it should keep its token until that ends, and not sign in for each read"
 
 // endTokens ends all tokens of an identity, those too that are given while this is decided: a new generation begins.
-func endTokens(a *chest.Attempt, after *store.Identity) {
+func endTokens(a *chest.Attempt, after *entity.Identity) {
 	after.Generation++
 	deleteAll(a, a.St.AllTokensOf(after.ID))
 }
 
 // deleteAll removes tokens, and rests on them: one that is not there any more was removed by somebody else meanwhile.
-func deleteAll(a *chest.Attempt, tokens []store.Token) {
+func deleteAll(a *chest.Attempt, tokens []entity.Token) {
 	for _, t := range tokens {
 		a.RestOnProof(t.ID)
 		a.Change.Delete(t)
@@ -207,7 +207,7 @@ func (s *People) Enrol(origin chest.Origin, code string, password secretvalue.Va
 		return session, a.Refuse(errWrongCode())
 	}
 	a.Refund(limits)
-	hashed, enrolled := s.hashPassword(password), store.Identity{}
+	hashed, enrolled := s.hashPassword(password), entity.Identity{}
 	err = s.heart.Try(func() error {
 		a := s.heart.Attempt(chest.Anonymous(origin, "enrolment_code"), "enrol", "")
 		if err := a.Err(); err != nil {
@@ -243,7 +243,7 @@ func errWrongCode() *chest.Error {
 }
 
 // usableCode finds an enrolment code that may be used now, and whose it is.
-func usableCode(a *chest.Attempt, hash credential.Hash, malformed error) (used store.Credential, row store.Identity, good bool) {
+func usableCode(a *chest.Attempt, hash credential.Hash, malformed error) (used entity.Credential, row entity.Identity, good bool) {
 	if malformed != nil {
 		return used, row, false
 	}
@@ -317,7 +317,7 @@ type sessions struct {
 }
 
 // idle reports whether a session was not used for too long, and otherwise counts this as a use of it.
-func (s *People) idle(row store.Token, unlocked, now time.Time) bool {
+func (s *People) idle(row entity.Token, unlocked, now time.Time) bool {
 	l := &s.sessions
 	l.mu.Lock()
 	defer l.mu.Unlock()

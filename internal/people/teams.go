@@ -4,8 +4,8 @@ import (
 	"tansu/internal/chest"
 
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
-	"tansu/internal/store"
 )
 
 // Join puts a person or an app into a team; the team's grants reach it at once.
@@ -21,7 +21,7 @@ func (s *People) Join(c chest.Caller, team, member string) (d Identity, err erro
 		if err := powers.Unless(a, powers.MayJoin(a.St, c, teamRow, row, a.Entry.At)); err != nil {
 			return err
 		}
-		a.Change.Insert(store.Member{ID: teamRow.ID + "/" + row.ID, Team: teamRow.ID, Identity: row.ID, CreatedAt: chest.Micros(a.Entry.At),
+		a.Change.Insert(entity.Member{ID: teamRow.ID + "/" + row.ID, Team: teamRow.ID, Identity: row.ID, CreatedAt: chest.Micros(a.Entry.At),
 			CreatedBy: c.Name})
 		if err := a.Commit(member + " in " + team); err != nil {
 			return err
@@ -33,7 +33,7 @@ func (s *People) Join(c chest.Caller, team, member string) (d Identity, err erro
 }
 
 // mayNest keeps teams from nesting more than once, and so in a circle.
-func mayNest(st *chest.Snapshot, team, member store.Identity) error {
+func mayNest(st *chest.Snapshot, team, member entity.Identity) error {
 	if member.Kind != reference.Team {
 		return nil
 	}
@@ -88,10 +88,10 @@ func staysOpen(a *chest.Attempt) error {
 }
 
 // membership decides on a change of a team and finds the team and the member.
-func (s *People) membership(c chest.Caller, team, member, what string) (*chest.Attempt, store.Identity, store.Identity, error) {
+func (s *People) membership(c chest.Caller, team, member, what string) (*chest.Attempt, entity.Identity, entity.Identity, error) {
 	a, teamRow, err := s.toChange(c, team, what+member)
 	if err != nil {
-		return nil, teamRow, store.Identity{}, err
+		return nil, teamRow, entity.Identity{}, err
 	}
 	if teamRow.Kind != reference.Team {
 		return nil, teamRow, teamRow, a.Fail(chest.Invalid("subject", "%s is not a team", team))

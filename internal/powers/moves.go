@@ -9,6 +9,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -16,7 +17,7 @@ import (
 type move func(state) (next state, step Step, ok bool)
 
 // moves are all things that somebody could try: what the service lets those do who manage access, with those who can play a part.
-func (s *search) moves(who store.Identity, letting bool) (list []move) {
+func (s *search) moves(who entity.Identity, letting bool) (list []move) {
 	list = append(list, s.registerPerson, s.registerApp(madeUpApp, ""))
 	if other := s.bystander(who); other != "" {
 		list = append(list, s.registerApp(givenApp, other))
@@ -73,7 +74,7 @@ func (s *search) moves(who store.Identity, letting bool) (list []move) {
 }
 
 // owned are some of the apps that somebody owns, alone or with others, and that may do nothing of use yet.
-func (s *search) owned(who store.Identity) (list []store.Identity) {
+func (s *search) owned(who entity.Identity) (list []entity.Identity) {
 	for _, owner := range append(s.start.TeamsOf(who.ID), chest.SubjectOf(who)) {
 		for _, app := range s.start.OwnedBy(owner) {
 			if app.Kind == reference.App && len(list) < alikeTried && s.powersOf(s.start, app) == "" {
@@ -94,8 +95,8 @@ func (s *search) toHold(x state, id string) bool {
 }
 
 // bystander is somebody who is there and has no part in it: in whose name something can be registered.
-func (s *search) bystander(who store.Identity) (subject string) {
-	s.start.Identities(reference.Person+":", func(name string, row store.Identity) bool {
+func (s *search) bystander(who entity.Identity) (subject string) {
+	s.start.Identities(reference.Person+":", func(name string, row entity.Identity) bool {
 		if row.Kind == reference.Person && row.ID != who.ID && row.State == chest.Active {
 			subject = name
 		}
@@ -105,7 +106,7 @@ func (s *search) bystander(who store.Identity) (subject string) {
 }
 
 // first finds one as whom whoever began can act and who may do something.
-func (x state) first(may func(row store.Identity, c chest.Caller) bool) (by store.Identity, found bool) {
+func (x state) first(may func(row entity.Identity, c chest.Caller) bool) (by entity.Identity, found bool) {
 	for _, id := range x.hands {
 		row := x.st.Identity(id)
 		if row.State == chest.Active && may(row, as(row)) {
@@ -115,16 +116,16 @@ func (x state) first(may func(row store.Identity, c chest.Caller) bool) (by stor
 	return by, false
 }
 
-func (s *search) registers(x state, row store.Identity) bool {
+func (s *search) registers(x state, row entity.Identity) bool {
 	return s.may(x.st, row, access.Register)
 }
 
 func (s *search) registerPerson(x state) (next state, step Step, ok bool) {
-	by, ok := x.first(func(row store.Identity, _ chest.Caller) bool { return s.registers(x, row) })
+	by, ok := x.first(func(row entity.Identity, _ chest.Caller) bool { return s.registers(x, row) })
 	if !ok {
 		return x, step, false
 	}
-	made := store.Identity{ID: madeUpPerson, Kind: reference.Person, Name: "made-up", State: chest.Active, Password: "x",
+	made := entity.Identity{ID: madeUpPerson, Kind: reference.Person, Name: "made-up", State: chest.Active, Password: "x",
 		CreatedBy: chest.SubjectOf(by)}
 	next, ok = x.with(store.RowChange{After: Coded(x.st, as(by), made, s.now)})
 	return next.holding(madeUpPerson), Step{chest.SubjectOf(by), "registers a person who does not exist, and enrols as them"}, ok
@@ -132,12 +133,13 @@ func (s *search) registerPerson(x state) (next state, step Step, ok bool) {
 
 func (s *search) registerApp(id, owner string) move {
 	return func(x state) (next state, step Step, ok bool) {
-		by, ok := x.first(func(row store.Identity, _ chest.Caller) bool { return s.registers(x, row) })
+		by, ok := x.first(func(row entity.Identity, _ chest.Caller) bool { return s.registers(x, row) })
 		if !ok {
 			return x, step, false
 		}
 		name := chest.SubjectOf(by)
-		next, ok = x.with(store.RowChange{After: store.Identity{ID: id, Kind: reference.App, Name: strings.ReplaceAll(id, "_", "-"), Owner: owner,
+		next, ok = x.with(store.RowChange{After: entity.Identity{ID: id, Kind: reference.App, Name: strings.ReplaceAll(id, "_", "-"),
+			Owner: owner,
 			State: chest.Active, CreatedBy: name}}, store.RowChange{After: newCredential(id, name)})
 		words := "registers an app, without an owner, and keeps its secret"
 		if owner != "" {
@@ -147,15 +149,15 @@ func (s *search) registerApp(id, owner string) move {
 	}
 }
 
-func newCredential(of, by string) store.Credential {
-	return store.Credential{ID: "cr_way_" + of, Identity: of, Kind: "appsecret", Hash: []byte("way " + of), CreatedBy: by}
+func newCredential(of, by string) entity.Credential {
+	return entity.Credential{ID: "cr_way_" + of, Identity: of, Kind: "appsecret", Hash: []byte("way " + of), CreatedBy: by}
 }
 
 // issue lets somebody issue a credential of an identity, and act as it.
 func (s *search) issue(of string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(of)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			owner := row.Kind == reference.App && x.st.Owns(c, row)
 			return (owner || s.registers(x, p)) && MayIssue(x.st, c, row, s.now).None()
 		})
@@ -177,7 +179,7 @@ func (s *search) issue(of string) move {
 func (s *search) own(of, owner string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row, heir := x.st.Identity(of), x.st.Identity(owner)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.registers(x, p) && MayLetAct(x.st, c, row, owner, s.now).None()
 		})
 		if !ok || heir.ID == "" || row.Owner == chest.SubjectOf(heir) {
@@ -191,7 +193,7 @@ func (s *search) own(of, owner string) move {
 }
 
 // called is how a step names somebody.
-func called(row store.Identity) string {
+func called(row entity.Identity) string {
 	switch row.ID {
 	case madeUpPerson:
 		return "the person who does not exist"
@@ -206,7 +208,7 @@ func called(row store.Identity) string {
 func (s *search) confirm(id string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(id)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.registers(x, p) && MayConfirm(x.st, c, row).None()
 		})
 		if !ok || !row.Unconfirmed {
@@ -222,7 +224,7 @@ func (s *search) confirm(id string) move {
 func (s *search) restore(id string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(id)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.registers(x, p) && MayRestore(x.st, c, row, s.now).None()
 		})
 		if !ok || row.State != chest.Suspended {
@@ -239,8 +241,8 @@ func (s *search) restore(id string) move {
 func (s *search) give(to, role string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(to)
-		grant := store.Grant{ID: "gr_way_" + to + role, Subject: to, Effect: string(access.Allow), Role: role, Scope: s.scope.String()}
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		grant := entity.Grant{ID: "gr_way_" + to + role, Subject: to, Effect: string(access.Allow), Role: role, Scope: s.scope.String()}
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.gives(x.st, p) && MayGive(x.st, c, to, grant, s.now).None()
 		})
 		if !ok || row.ID == "" || !s.toHold(x, to) {
@@ -254,13 +256,13 @@ func (s *search) give(to, role string) move {
 func (s *search) join(team, member string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		t, row := x.st.Identity(team), x.st.Identity(member)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.registers(x, p) && MayJoin(x.st, c, t, row, s.now).None()
 		})
 		if _, is := x.st.Member(team, member); !ok || is || row.ID == "" || row.Kind == reference.Team || !s.toHold(x, member) {
 			return x, step, false
 		}
-		next, ok = x.with(store.RowChange{After: store.Member{ID: team + "/" + member, Team: team, Identity: member}})
+		next, ok = x.with(store.RowChange{After: entity.Member{ID: team + "/" + member, Team: team, Identity: member}})
 		return next, Step{chest.SubjectOf(by), "puts " + called(row) + " into " + chest.SubjectOf(t)}, ok
 	}
 }
@@ -268,7 +270,7 @@ func (s *search) join(team, member string) move {
 func (s *search) leave(team, member string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		t, row := x.st.Identity(team), x.st.Identity(member)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.registers(x, p) && MayLeave(x.st, c, t, row, s.now).None()
 		})
 		m, is := x.st.Member(team, member)
@@ -285,7 +287,7 @@ func (s *search) end(id string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Grant(id)
 		scope, err := access.ParseScope(row.Scope)
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return x.st.Policy.DecideScope(p.ID, access.GrantAccess, scope, c.Context(s.now)).Allowed && MayEnd(x.st, c, row).None()
 		})
 		if !ok || err != nil || row.EndedAt != 0 {
@@ -306,13 +308,13 @@ func (s *search) agree(to string) move {
 		if spot.Item == nil || spot.Item.ApprovalOf(spot.Home) == "" || row.ID == "" || !s.toHold(x, to) {
 			return x, step, false
 		}
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.gives(x.st, p) && MayAgree(x.st, c, to, to).None()
 		})
 		if !ok {
 			return x, step, false
 		}
-		next, ok = x.with(store.RowChange{After: store.Request{ID: "rq_way_" + to, Kind: chest.RequestRead, Asker: to, Subject: to,
+		next, ok = x.with(store.RowChange{After: entity.Request{ID: "rq_way_" + to, Kind: chest.RequestRead, Asker: to, Subject: to,
 			Action: s.action.String(), Target: strings.Join(s.names, "/"), TargetID: spot.Item.Row.ID, State: chest.RequestAllowed,
 			AnsweredAt: chest.Micros(s.now), Until: chest.Micros(s.now.Add(time.Hour))}})
 		return next, Step{chest.SubjectOf(by), "agrees that " + called(row) + " reads it"}, ok
@@ -325,15 +327,15 @@ func (s *search) lift(x state) (next state, step Step, ok bool) {
 	if spot.Item == nil || spot.Item.ApprovalOf(spot.Home) == "" {
 		return x, step, false
 	}
-	changes := func(p store.Identity) bool { return s.may(x.st, p, access.ChangeRules, spot.Home.Row.Name) }
+	changes := func(p entity.Identity) bool { return s.may(x.st, p, access.ChangeRules, spot.Home.Row.Name) }
 	after := spot.Home.Row
 	after.ApprovalItems, after.ApprovalOf = "", ""
 	lifted, ok := x.with(store.RowChange{Before: spot.Home.Row, After: after})
 	if !ok {
 		return x, step, false
 	}
-	by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
-		_, second := x.first(func(other store.Identity, agreeing chest.Caller) bool {
+	by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
+		_, second := x.first(func(other entity.Identity, agreeing chest.Caller) bool {
 			return other.ID != p.ID && changes(other) && MayAgree(x.st, agreeing, p.ID, p.ID).None()
 		})
 		return changes(p) && s.gives(x.st, p) && (second || !x.st.Holds(chest.RuleLift)) && !s.widens(x, c, lifted)
@@ -354,7 +356,7 @@ func (s *search) relabel(labels string) move {
 		if !ok {
 			return x, step, false
 		}
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return s.may(x.st, p, access.ChangeItem, s.names...) && s.gives(x.st, p) && !s.widens(x, c, next)
 		})
 		return next, Step{chest.SubjectOf(by), "labels it " + labels}, ok
@@ -382,7 +384,7 @@ func (s *search) widenRole(name string) move {
 		if !ok {
 			return x, step, false
 		}
-		by, ok := x.first(func(p store.Identity, c chest.Caller) bool {
+		by, ok := x.first(func(p entity.Identity, c chest.Caller) bool {
 			return x.st.Policy.DecideScope(p.ID, access.GrantAccess, chest.Everything, c.Context(s.now)).Allowed && !s.widens(x, c, next)
 		})
 		return next, Step{chest.SubjectOf(by), fmt.Sprintf("puts %s into the role %s", s.action, name)}, ok

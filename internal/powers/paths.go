@@ -12,6 +12,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -97,36 +98,36 @@ type search struct {
 	scope  access.Scope
 	now    time.Time
 
-	doers    map[string]bool             // who may do it now, or could if they were active, agreed to, or not denied
-	managers []store.Identity            // who may do something to access, or act as somebody who may
-	useful   []store.Identity            // as whom it is of use to act: a few of each kind
-	acted    map[string][]store.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
-	expected []store.Identity            // who may do nothing and has not enrolled yet: who registers could do it for them
-	teams    []store.Identity            // in which it is of use to be
-	denials  []store.Grant               // that reach the target
-	approval bool                        // a second person is wanted
-	labels   []string                    // by which scopes of useful grants would select the target
-	made     int                         // how many moves, the first ones, make somebody up
+	doers    map[string]bool              // who may do it now, or could if they were active, agreed to, or not denied
+	managers []entity.Identity            // who may do something to access, or act as somebody who may
+	useful   []entity.Identity            // as whom it is of use to act: a few of each kind
+	acted    map[string][]entity.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
+	expected []entity.Identity            // who may do nothing and has not enrolled yet: who registers could do it for them
+	teams    []entity.Identity            // in which it is of use to be
+	denials  []entity.Grant               // that reach the target
+	approval bool                         // a second person is wanted
+	labels   []string                     // by which scopes of useful grants would select the target
+	made     int                          // how many moves, the first ones, make somebody up
 	looked   int
 	cut      bool
 }
 
 // as is a caller in whose favour all conditions are taken.
-func as(row store.Identity) chest.Caller {
+func as(row entity.Identity) chest.Caller {
 	return chest.Caller{ID: row.ID, Name: chest.SubjectOf(row), Anyhow: true}
 }
 
 // may reports whether an identity that is active may do an action on the target, or on the chest.
-func (s *search) may(st *chest.Snapshot, row store.Identity, action access.Action, names ...string) bool {
+func (s *search) may(st *chest.Snapshot, row entity.Identity, action access.Action, names ...string) bool {
 	return row.State == chest.Active && st.Decide(row.ID, action, as(row).Context(s.now), names...).Allowed
 }
 
-func (s *search) gives(st *chest.Snapshot, row store.Identity) bool {
+func (s *search) gives(st *chest.Snapshot, row entity.Identity) bool {
 	return row.State == chest.Active && st.Policy.DecideScope(row.ID, access.GrantAccess, s.scope, as(row).Context(s.now)).Allowed
 }
 
 // powersOf says what of use somebody may do, as a text that is the same for those who may do the same; empty for nothing.
-func (s *search) powersOf(st *chest.Snapshot, row store.Identity) (text string) {
+func (s *search) powersOf(st *chest.Snapshot, row entity.Identity) (text string) {
 	for word, can := range map[string]bool{
 		"a": st.Policy.Could(row.ID, s.action, s.scope, s.now) != "", "b": s.gives(st, row), "c": s.may(st, row, access.Register),
 		"d": s.may(st, row, access.ChangeRules, s.names...), "e": s.may(st, row, access.ChangeItem, s.names...),
@@ -146,7 +147,7 @@ func sorted(text string) string {
 
 // survey finds who and what can play a part.
 func (s *search) survey() {
-	s.doers, s.acted = map[string]bool{}, map[string][]store.Identity{}
+	s.doers, s.acted = map[string]bool{}, map[string][]entity.Identity{}
 	st, manages, kinds := s.start, map[string]bool{}, map[string]int{}
 	st.Policy.Subjects(func(id string, grants []access.Grant) bool {
 		row := st.Identity(id)
@@ -174,7 +175,7 @@ func (s *search) survey() {
 		}
 		// those of one kind differ in nothing that a rule asks about; a few of each are enough
 		if owner, known := st.IdentityOf(row.Owner); known && owner.Kind == reference.Person && !slices.ContainsFunc(s.useful,
-			func(u store.Identity) bool { return u.ID == owner.ID }) && kinds["owner"] < alikeTried {
+			func(u entity.Identity) bool { return u.ID == owner.ID }) && kinds["owner"] < alikeTried {
 			kinds["owner"]++
 			s.useful = append(s.useful, owner)
 		}
@@ -189,13 +190,13 @@ func (s *search) survey() {
 			s.managers = append(s.managers, row)
 		}
 	}
-	st.Identities(reference.Person+":", func(_ string, row store.Identity) bool {
+	st.Identities(reference.Person+":", func(_ string, row entity.Identity) bool {
 		if row.Kind == reference.Person && row.Password == "" && row.State == chest.Active && len(st.Policy.Of(row.ID)) == 0 {
 			s.expected = append(s.expected, row)
 		}
 		return row.Kind == reference.Person && len(s.expected) < alikeTried
 	})
-	st.Given(func(g store.Grant) bool {
+	st.Given(func(g entity.Grant) bool {
 		if g.Effect == string(access.Deny) {
 			if scope, err := access.ParseScope(g.Scope); err == nil && scope.Intersects(s.scope) {
 				s.denials = append(s.denials, g)
@@ -205,7 +206,7 @@ func (s *search) survey() {
 	})
 	spot := st.At(s.names...)
 	s.approval = spot.Item.ApprovalOf(spot.Home) != ""
-	st.Identities(reference.Team+":", func(_ string, row store.Identity) bool {
+	st.Identities(reference.Team+":", func(_ string, row entity.Identity) bool {
 		for _, g := range reaching(st, row.ID) {
 			if g.Role.Actions&(s.action|access.GrantAccess|access.Register) != 0 && !g.Ended(s.now) && g.Scope.Intersects(s.scope) {
 				s.teams = append(s.teams, row)
@@ -220,7 +221,7 @@ func (s *search) survey() {
 const alikeTried = 2
 
 // actors are those who can act as an app, or could by a credential that they issue: its owners, and whoever issued one.
-func (s *search) actors(st *chest.Snapshot, row store.Identity) (ids []string) {
+func (s *search) actors(st *chest.Snapshot, row entity.Identity) (ids []string) {
 	if row.Kind != reference.App {
 		return nil
 	}
@@ -274,16 +275,16 @@ const (
 )
 
 // begin is the state from which somebody begins: they can act as themselves, and as the apps of which they have issued a credential.
-func (s *search) begin(who store.Identity, letting bool) state {
+func (s *search) begin(who entity.Identity, letting bool) state {
 	x := state{st: s.start, hands: []string{who.ID}}
 	for _, row := range s.acted[who.ID] {
-		issued := func(cr store.Credential) bool { return cr.CreatedBy == chest.SubjectOf(who) }
+		issued := func(cr entity.Credential) bool { return cr.CreatedBy == chest.SubjectOf(who) }
 		if row.ID != who.ID && row.Kind == reference.App && slices.ContainsFunc(s.start.CredentialsOf(row.ID), issued) {
 			x.hands = append(x.hands, row.ID)
 		}
 	}
 	if letting {
-		x, _ = x.with(store.RowChange{After: store.Identity{ID: somebody, Kind: reference.Person, Name: "somebody-else", State: chest.Active,
+		x, _ = x.with(store.RowChange{After: entity.Identity{ID: somebody, Kind: reference.Person, Name: "somebody-else", State: chest.Active,
 			Password: "x", CreatedBy: "init"}})
 	}
 	return x
@@ -296,13 +297,13 @@ func (s *search) there(x state, letting bool) bool {
 	}
 	other := x.st.Identity(somebody)
 	return s.may(x.st, other, s.action, s.names...) || slices.ContainsFunc(x.st.OwnedBy(chest.SubjectOf(other)),
-		func(app store.Identity) bool {
+		func(app entity.Identity) bool {
 			return s.may(x.st, app, s.action, s.names...)
 		})
 }
 
 // find looks for the fewest moves by which somebody comes to it, or lets somebody else come to it; breadth first.
-func (s *search) find(who store.Identity, letting bool) (steps []Step, found bool) {
+func (s *search) find(who entity.Identity, letting bool) (steps []Step, found bool) {
 	moves := s.moves(who, letting)
 	queue, seen, looked := []state{s.begin(who, letting)}, map[string]bool{}, 0
 	defer func() { s.looked += looked }()
@@ -358,7 +359,7 @@ func (s *search) seen(x state) (steps []Step) {
 }
 
 // fewest leaves out of a way what it does not need, and says the rest.
-func (s *search) fewest(who store.Identity, letting bool, moves []move, way []int) []Step {
+func (s *search) fewest(who entity.Identity, letting bool, moves []move, way []int) []Step {
 	for i := 0; i < len(way); {
 		without := slices.Delete(slices.Clone(way), i, i+1)
 		if _, ok := s.follow(who, letting, moves, without); ok {
@@ -371,7 +372,7 @@ func (s *search) fewest(who store.Identity, letting bool, moves []move, way []in
 	return steps
 }
 
-func (s *search) follow(who store.Identity, letting bool, moves []move, way []int) (steps []Step, ok bool) {
+func (s *search) follow(who entity.Identity, letting bool, moves []move, way []int) (steps []Step, ok bool) {
 	x := s.begin(who, letting)
 	for _, n := range way {
 		next, step, ok := moves[n](x)

@@ -9,7 +9,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Lack is why somebody may not do something to an identity; the zero Lack says that they may.
@@ -69,7 +69,7 @@ func issuedBy(st *chest.Snapshot, c chest.Caller, subject string) string {
 }
 
 // MayGive says what a caller lacks to give a role to a subject, besides the right to give access in its scope.
-func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant store.Grant, now time.Time) Lack {
+func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant entity.Grant, now time.Time) Lack {
 	if grant.Effect == string(access.Deny) || st.IsSteward(c, now) {
 		return Lack{}
 	}
@@ -83,7 +83,7 @@ func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant store.Gra
 }
 
 // MayEnd says what a caller lacks to end a grant, besides the right to give access in its scope.
-func MayEnd(st *chest.Snapshot, c chest.Caller, grant store.Grant) Lack {
+func MayEnd(st *chest.Snapshot, c chest.Caller, grant entity.Grant) Lack {
 	if grant.Effect == string(access.Deny) && st.Holds(chest.RuleOwn) && st.Own(c, grant.Subject) {
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody ends what denies themselves or an app they own; another gatekeeper can"}
 	}
@@ -109,7 +109,7 @@ func mayGiveAll(st *chest.Snapshot, c chest.Caller, grants []access.Grant, what 
 
 // reaching are the grants that reach whoever is in a team: its own, and those of the team that it is in.
 func reaching(st *chest.Snapshot, team string) (grants []access.Grant) {
-	for _, m := range append([]store.Member{{Team: team}}, st.MembershipsOf(team)...) {
+	for _, m := range append([]entity.Member{{Team: team}}, st.MembershipsOf(team)...) {
 		for _, row := range st.GivenTo(m.Team) {
 			if made, err := st.GrantOf(row); err == nil { // they were read when they were stored
 				grants = append(grants, made)
@@ -121,7 +121,7 @@ func reaching(st *chest.Snapshot, team string) (grants []access.Grant) {
 
 // MayJoin says what a caller lacks to put somebody into a team: the right to give all that the team has, and what the apps have that it
 // owns; and nobody puts themselves in.
-func MayJoin(st *chest.Snapshot, c chest.Caller, team, member store.Identity, now time.Time) Lack {
+func MayJoin(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, now time.Time) Lack {
 	if l := MayReceive(st, c, member.ID, now); !l.None() || !st.Holds(chest.RuleMember) {
 		return l
 	}
@@ -138,7 +138,7 @@ func MayJoin(st *chest.Snapshot, c chest.Caller, team, member store.Identity, no
 }
 
 // MayLeave says what a caller lacks to take somebody out of a team: where the team is denied something, the right to give it.
-func MayLeave(st *chest.Snapshot, c chest.Caller, team, member store.Identity, now time.Time) Lack {
+func MayLeave(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, now time.Time) Lack {
 	denied := slices.DeleteFunc(reaching(st, team.ID), func(g access.Grant) bool { return g.Effect != access.Deny || g.Ended(now) })
 	if member.ID == c.ID || len(denied) > 0 && st.Own(c, member.ID) && st.Holds(chest.RuleOwn) && !st.IsSteward(c, now) {
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody takes themselves, or what is their own, out of a team, which may deny as well " +
@@ -155,7 +155,7 @@ func MayLeave(st *chest.Snapshot, c chest.Caller, team, member store.Identity, n
 
 // having are the grants that give something now to who acts as an identity: its own, and those of the apps that it owns, by itself or in a
 // team, because who acts as an owner can act as the app.
-func having(st *chest.Snapshot, row store.Identity, now time.Time) (grants []access.Grant) {
+func having(st *chest.Snapshot, row entity.Identity, now time.Time) (grants []access.Grant) {
 	ids := []string{row.ID}
 	if st.Holds(chest.RuleOwner) {
 		for _, owner := range append(st.TeamsOf(row.ID), chest.SubjectOf(row)) {
@@ -177,7 +177,7 @@ func having(st *chest.Snapshot, row store.Identity, now time.Time) (grants []acc
 // MayLetAct says what a caller lacks to let somebody act as an identity from now on: to issue what it proves itself with, which the
 // caller sees, or to make somebody the owner of an app. Whoever acts as it has what it has. An owner may do it with their own app; as
 // long as it has nothing, so may anybody who registers.
-func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string, now time.Time) Lack {
+func MayLetAct(st *chest.Snapshot, c chest.Caller, as entity.Identity, who string, now time.Time) Lack {
 	has := having(st, as, now)
 	if len(has) == 0 || st.IsSteward(c, now) || as.Kind == reference.App && st.Owns(c, as) || !st.Holds(chest.RuleActing) {
 		return Lack{}
@@ -190,7 +190,7 @@ func MayLetAct(st *chest.Snapshot, c chest.Caller, as store.Identity, who string
 }
 
 // MayIssue says what a caller lacks to issue what an identity proves itself with.
-func MayIssue(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) Lack {
+func MayIssue(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) Lack {
 	switch {
 	case row.ID == c.ID:
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"}
@@ -203,7 +203,7 @@ func MayIssue(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.T
 
 // Coded is a person for whom a caller issues an enrolment code, or whom they register: who sees the code can enrol as them, so that until
 // somebody else confirms them they are the caller's. A steward's word is enough.
-func Coded(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) store.Identity {
+func Coded(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) entity.Identity {
 	if row.Kind == reference.Person && !st.IsSteward(c, now) {
 		row.Unconfirmed, row.CodeBy = true, c.Name
 	}
@@ -211,7 +211,7 @@ func Coded(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time
 }
 
 // MayRestore says what a caller lacks to bring an identity back that was suspended.
-func MayRestore(st *chest.Snapshot, c chest.Caller, row store.Identity, now time.Time) Lack {
+func MayRestore(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) Lack {
 	if st.IsSteward(c, now) || !st.Holds(chest.RuleRestore) {
 		return Lack{}
 	}
@@ -223,7 +223,7 @@ func MayRestore(st *chest.Snapshot, c chest.Caller, row store.Identity, now time
 }
 
 // MayConfirm says what a caller who registers lacks to confirm that a person is who they are said to be.
-func MayConfirm(st *chest.Snapshot, c chest.Caller, row store.Identity) Lack {
+func MayConfirm(st *chest.Snapshot, c chest.Caller, row entity.Identity) Lack {
 	switch me := st.Identity(c.ID); {
 	case !st.Holds(chest.RuleConfirm):
 	case me.Kind != reference.Person || me.Unconfirmed:

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -224,7 +225,7 @@ func (r *readersOf) take(e trail.Entry) bool {
 func exposedHolders(a *chest.Attempt, x *Exposure, name string) error {
 	now := a.Entry.At
 	var was store.Change
-	a.St.Grants("", func(row store.Grant) bool {
+	a.St.Grants("", func(row entity.Grant) bool {
 		then := row
 		switch {
 		case row.Effect == string(access.Deny) && chest.FromMicros(row.CreatedAt).After(x.Since):

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/archive"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/core/folding"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
@@ -85,9 +86,9 @@ func (s *Record) unlocked() bool { return s.heart.Newest() != nil }
 
 // unfold records what was counted in windows that are over, or in all.
 func (s *Record) unfold(all bool) error {
-	before := s.heart.Now().Add(-chest.FoldWindow)
+	before := s.heart.Now().Add(-folding.Window)
 	if all {
-		before = s.heart.Now().Add(chest.FoldWindow)
+		before = s.heart.Now().Add(folding.Window)
 	}
 	list, err := s.records.Folds(chest.Micros(before))
 	for _, f := range list {

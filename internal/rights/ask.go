@@ -10,6 +10,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -116,7 +117,7 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 }
 
 // wouldServe says what somebody who is allowed to read a value would get, without opening it.
-func wouldServe(spot chest.Spot, row store.Identity, request access.Request) (version int, problem string) {
+func wouldServe(spot chest.Spot, row entity.Identity, request access.Request) (version int, problem string) {
 	found, err := spot.Serving(row.Kind, reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]}, request.Now)
 	if err != nil {
 		return 0, err.Error()

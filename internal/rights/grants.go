@@ -10,6 +10,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -53,7 +54,7 @@ func (s *Rights) Grants(c chest.Caller, f GrantFilter) (page GrantPage, err erro
 	st := a.St
 	a.Entry.Grant = st.Decide(c.ID, access.ReadTrail, c.Context(a.Entry.At)).Grant
 	full := false
-	visit := func(row store.Grant) bool {
+	visit := func(row entity.Grant) bool {
 		if !st.KnowsGrant(c, row, a.Entry.At) {
 			return true
 		}
@@ -85,13 +86,13 @@ func (s *Rights) Grants(c chest.Caller, f GrantFilter) (page GrantPage, err erro
 }
 
 // grantsOf lists the grants of a subject and of the teams that it is in, also those that have ended, in the order of ids.
-func grantsOf(st *chest.Snapshot, subject string) (list []store.Grant) {
+func grantsOf(st *chest.Snapshot, subject string) (list []entity.Grant) {
 	row, _ := st.IdentityOf(subject)
 	for _, holder := range append(st.TeamsOf(row.ID), subject) {
 		row, _ := st.IdentityOf(holder)
 		list = append(append(list, st.GivenTo(row.ID)...), st.PastOf(row.ID)...)
 	}
-	slices.SortFunc(list, func(x, y store.Grant) int { return cmp.Compare(x.ID, y.ID) })
+	slices.SortFunc(list, func(x, y entity.Grant) int { return cmp.Compare(x.ID, y.ID) })
 	return list
 }
 
@@ -108,7 +109,7 @@ func (s *Rights) Give(c chest.Caller, n NewGrant) (g chest.GrantInfo, notes []st
 		if err := a.Commit("grant"); err != nil {
 			return err
 		}
-		g = a.After().DescribeGrant(store.Stored[store.Grant](&a.Change, row.ID), a.Entry.At)
+		g = a.After().DescribeGrant(store.Stored[entity.Grant](&a.Change, row.ID), a.Entry.At)
 		return nil
 	})
 	return g, notes, err
@@ -116,7 +117,7 @@ func (s *Rights) Give(c chest.Caller, n NewGrant) (g chest.GrantInfo, notes []st
 
 // giving checks a new grant, decides whether the caller may give it, and puts it, and the end of the one that it replaces, into the
 // attempt's change.
-func (s *Rights) giving(c chest.Caller, n NewGrant) (a *chest.Attempt, row, replaced store.Grant, err error) {
+func (s *Rights) giving(c chest.Caller, n NewGrant) (a *chest.Attempt, row, replaced entity.Grant, err error) {
 	st, err := s.heart.Look()
 	if err != nil {
 		return nil, row, replaced, err
@@ -152,13 +153,13 @@ func (s *Rights) giving(c chest.Caller, n NewGrant) (a *chest.Attempt, row, repl
 }
 
 // ended is a grant as it is when an attempt's caller ends it.
-func ended(row store.Grant, a *chest.Attempt) store.Grant {
+func ended(row entity.Grant, a *chest.Attempt) entity.Grant {
 	row.EndedAt, row.EndedBy = chest.Micros(a.Entry.At), a.Caller.Name
 	return row
 }
 
 // toReplace finds the grant that a new one takes the place of.
-func toReplace(a *chest.Attempt, row store.Grant, id string) (before store.Grant, err error) {
+func toReplace(a *chest.Attempt, row entity.Grant, id string) (before entity.Grant, err error) {
 	before = a.St.Grant(id)
 	if before.ID == "" || before.EndedAt != 0 || before.Subject != row.Subject || before.Effect != row.Effect {
 		return before, a.Fail(chest.Invalid("replaces", "%.40q is not a grant of the same subject and effect that is not ended", id))
@@ -175,43 +176,43 @@ func toReplace(a *chest.Attempt, row store.Grant, id string) (before store.Grant
 }
 
 // newGrantRow checks the input of a grant; its subject is filled in later.
-func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (store.Grant, error) {
+func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (entity.Grant, error) {
 	if _, known := st.Role(n.Role); !known {
 		var names []string
 		for _, role := range st.AllRoles() {
 			names = append(names, role.Name)
 		}
-		return store.Grant{}, chest.Invalid("role", "there is no role %.60q; the roles are %v", n.Role, names)
+		return entity.Grant{}, chest.Invalid("role", "there is no role %.60q; the roles are %v", n.Role, names)
 	}
 	effect := cmp.Or(n.Effect, string(access.Allow))
 	if effect != string(access.Allow) && effect != string(access.Deny) {
-		return store.Grant{}, chest.Invalid("effect", `effect is neither "allow" nor "deny"`)
+		return entity.Grant{}, chest.Invalid("effect", `effect is neither "allow" nor "deny"`)
 	}
 	if err := chest.CheckText("reason", n.Reason, chest.MaxNote); err != nil {
-		return store.Grant{}, err
+		return entity.Grant{}, err
 	}
 	if _, err := n.Conditions.Parse(); err != nil {
-		return store.Grant{}, err
+		return entity.Grant{}, err
 	}
 	end := n.NotAfter
 	switch {
 	case n.NeverEnds && !end.IsZero():
-		return store.Grant{}, chest.Invalid("not_after", "not_after is set and never_ends too; give one of them")
+		return entity.Grant{}, chest.Invalid("not_after", "not_after is set and never_ends too; give one of them")
 	case n.NeverEnds:
 		end = time.Time{}
 	case end.IsZero():
 		end = now.Add(grantLife)
 	case !end.After(now):
-		return store.Grant{}, chest.Invalid("not_after", "not_after is not in the future")
+		return entity.Grant{}, chest.Invalid("not_after", "not_after is not in the future")
 	}
 	end = end.Truncate(time.Second) // what people read and write in a policy
-	return store.Grant{ID: chest.NewID("gr_"), Effect: effect, Role: n.Role, Scope: n.Scope, Reason: n.Reason,
+	return entity.Grant{ID: chest.NewID("gr_"), Effect: effect, Role: n.Role, Scope: n.Scope, Reason: n.Reason,
 		NotAfter: chest.Micros(end), CreatedAt: chest.Micros(now), CreatedBy: by, Networks: strings.Join(n.Networks, " "), Hours: n.Hours,
 		Via: strings.Join(n.Via, " "), NeedsReason: n.NeedsReason}, nil
 }
 
 // grantNotes says what is unusual about a new grant that may take the place of another.
-func grantNotes(a *chest.Attempt, row store.Grant, replaces string) (notes []string, err error) {
+func grantNotes(a *chest.Attempt, row entity.Grant, replaces string) (notes []string, err error) {
 	st, now := a.St, a.Entry.At
 	add := func(format string, arguments ...any) { notes = append(notes, fmt.Sprintf(format, arguments...)) }
 	made, err := st.GrantOf(row)
@@ -262,7 +263,7 @@ func grantNotes(a *chest.Attempt, row store.Grant, replaces string) (notes []str
 }
 
 // othersWho says who besides a subject can act as it, as far as nobody has taken care of that.
-func othersWho(st *chest.Snapshot, subject store.Identity) (notes []string) {
+func othersWho(st *chest.Snapshot, subject entity.Identity) (notes []string) {
 	name := chest.SubjectOf(subject)
 	if subject.Unconfirmed {
 		notes = append(notes, fmt.Sprintf("nobody but %s, who registered them, has confirmed that %s is who they are said to be (tansu "+
@@ -290,7 +291,7 @@ func outlasted(st *chest.Snapshot, made access.Grant, holders []string, now time
 }
 
 // askedFor says that a grant gives more than somebody asked for in an open request that it would answer.
-func askedFor(st *chest.Snapshot, row store.Grant, made access.Grant) string {
+func askedFor(st *chest.Snapshot, row entity.Grant, made access.Grant) string {
 	for _, r := range st.OpenRequests("") {
 		n, err := proposalOf(r)
 		if r.Subject != row.Subject || err != nil || n == nil {
@@ -308,7 +309,7 @@ func askedFor(st *chest.Snapshot, row store.Grant, made access.Grant) string {
 }
 
 // endable finds a grant that the caller may end, and decides on it.
-func (s *Rights) endable(c chest.Caller, id string) (a *chest.Attempt, before store.Grant, err error) {
+func (s *Rights) endable(c chest.Caller, id string) (a *chest.Attempt, before entity.Grant, err error) {
 	st, err := s.heart.Look()
 	if err != nil {
 		return nil, before, err
@@ -344,7 +345,7 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 		if err := a.Commit("grant"); err != nil {
 			return err
 		}
-		g = a.After().DescribeGrant(store.Stored[store.Grant](&a.Change, id), a.Entry.At)
+		g = a.After().DescribeGrant(store.Stored[entity.Grant](&a.Change, id), a.Entry.At)
 		return nil
 	})
 	return g, err

@@ -8,7 +8,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Matrix is who may do what in which drawer. Next is the last subject in it, after which the next page begins; empty at the end.
@@ -62,7 +62,7 @@ func (m *Matrix) fill(a *chest.Attempt, part Part) error {
 		}
 	}
 	var problem error
-	st.Identities(part.After, func(subject string, row store.Identity) bool {
+	st.Identities(part.After, func(subject string, row entity.Identity) bool {
 		if row.Kind == reference.Team {
 			return true
 		}
@@ -103,7 +103,7 @@ func (col *column) load() error {
 }
 
 // cell is what somebody can do in the drawer by the grants that touch it.
-func (col *column) cell(row store.Identity, grants []access.Grant) (cell MatrixCell, err error) {
+func (col *column) cell(row entity.Identity, grants []access.Grant) (cell MatrixCell, err error) {
 	if len(grants) == 0 {
 		return cell, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -68,7 +69,7 @@ func comesAlone(ctx context.Context, st *chest.Snapshot, e policytext.Expectatio
 			continue
 		}
 		var reaching []access.Scope
-		st.Given(func(g store.Grant) bool {
+		st.Given(func(g entity.Grant) bool {
 			if parsed, err := access.ParseScope(g.Scope); err == nil && parsed.Touches(d.Row.Name) {
 				reaching = append(reaching, parsed)
 			}

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -26,7 +27,7 @@ type builder struct {
 	teams    map[string]string // ids of all teams by subject, new ones included
 	names    map[string]string // subjects of new teams by id
 	touched  []touched
-	lifts    []store.Drawer // in which a rule that asks for a second person asks for less afterwards
+	lifts    []entity.Drawer // in which a rule that asks for a second person asks for less afterwards
 	problems policytext.Problems
 }
 
@@ -57,17 +58,17 @@ func (b *builder) bad(at policytext.At, format string, arguments ...any) {
 	b.problems = append(b.problems, policytext.Problem{At: at, Text: fmt.Sprintf(format, arguments...)})
 }
 
-func (b *builder) inserting(text string, row store.Row) {
+func (b *builder) inserting(text string, row entity.Row) {
 	b.steps = append(b.steps, text)
 	b.change.Insert(row)
 }
 
-func (b *builder) updating(text string, before, after store.Row) {
+func (b *builder) updating(text string, before, after entity.Row) {
 	b.steps = append(b.steps, text)
 	b.change.Update(before, after)
 }
 
-func (b *builder) deleting(text string, row store.Row) {
+func (b *builder) deleting(text string, row entity.Row) {
 	b.steps = append(b.steps, text)
 	b.change.Delete(row)
 }
@@ -78,7 +79,7 @@ func (b *builder) makeTeams() {
 		row, known := b.st.IdentityOf(subject)
 		switch {
 		case !known:
-			row = store.Identity{ID: chest.NewID("id_"), Kind: reference.Team, Name: t.Name, Description: t.Description, State: chest.Active,
+			row = entity.Identity{ID: chest.NewID("id_"), Kind: reference.Team, Name: t.Name, Description: t.Description, State: chest.Active,
 				CreatedAt: chest.Micros(b.now), CreatedBy: b.by}
 			b.touch(access.Register, subject)
 			b.inserting("make "+subject, row)
@@ -137,7 +138,7 @@ func (b *builder) removeRoles() {
 // changeMembers takes out who is not in the file before it puts in who is, so that teams can change places.
 func (b *builder) changeMembers() {
 	wanted := map[string]bool{}
-	var joins []store.Member
+	var joins []entity.Member
 	for _, t := range b.doc.Teams {
 		team := b.teams[reference.Team+":"+t.Name]
 		for _, member := range t.Members {
@@ -148,7 +149,7 @@ func (b *builder) changeMembers() {
 			}
 			wanted[key] = true
 			if _, is := b.st.Member(team, id); !is {
-				joins = append(joins, store.Member{ID: key, Team: team, Identity: id, CreatedAt: chest.Micros(b.now), CreatedBy: b.by})
+				joins = append(joins, entity.Member{ID: key, Team: team, Identity: id, CreatedAt: chest.Micros(b.now), CreatedBy: b.by})
 			}
 		}
 	}
@@ -190,8 +191,8 @@ func (b *builder) nameOf(id string) string {
 
 // matchGrants finds for each grant of the file the one in the chest that it is, if there is one: by its id, or by all
 // that it says. It returns them by their place in the file.
-func (b *builder) matchGrants() map[int]store.Grant {
-	kept, taken := map[int]store.Grant{}, map[string]bool{}
+func (b *builder) matchGrants() map[int]entity.Grant {
+	kept, taken := map[int]entity.Grant{}, map[string]bool{}
 	for i, g := range b.doc.Grants {
 		row := b.st.Grant(g.ID)
 		if g.ID != "" && row.EndedAt == 0 && row.ID != "" && b.says(row, g) {
@@ -217,8 +218,8 @@ func (b *builder) matchGrants() map[int]store.Grant {
 }
 
 // byContent has the grants that nobody has ended by all that they say.
-func (b *builder) byContent() map[string][]store.Grant {
-	found := map[string][]store.Grant{}
+func (b *builder) byContent() map[string][]entity.Grant {
+	found := map[string][]entity.Grant{}
 	for _, row := range b.given() {
 		text := grantText(b.st, row)
 		keys := []string{contentOf(text, text.Until)}
@@ -233,14 +234,14 @@ func (b *builder) byContent() map[string][]store.Grant {
 }
 
 // given lists the grants that nobody has ended, in the order of ids.
-func (b *builder) given() (list []store.Grant) {
-	b.st.Given(func(row store.Grant) bool { list = append(list, row); return true })
-	slices.SortFunc(list, func(x, y store.Grant) int { return strings.Compare(x.ID, y.ID) })
+func (b *builder) given() (list []entity.Grant) {
+	b.st.Given(func(row entity.Grant) bool { list = append(list, row); return true })
+	slices.SortFunc(list, func(x, y entity.Grant) int { return strings.Compare(x.ID, y.ID) })
 	return list
 }
 
 // says reports whether a grant of the chest says what one of the file does.
-func (b *builder) says(row store.Grant, g policytext.Grant) bool {
+func (b *builder) says(row entity.Grant, g policytext.Grant) bool {
 	text := grantText(b.st, row)
 	return contentOf(text, text.Until) == contentOf(g, until(g))
 }
@@ -269,7 +270,7 @@ func canonical(scope string) string {
 }
 
 // endGrants ends those in force that the file does not have any more.
-func (b *builder) endGrants(kept map[int]store.Grant) {
+func (b *builder) endGrants(kept map[int]entity.Grant) {
 	stay := map[string]bool{}
 	for _, row := range kept {
 		stay[row.ID] = true
@@ -292,7 +293,7 @@ func (b *builder) grantLine(id string, g policytext.Grant) string {
 	return fmt.Sprintf("grant %s: %s %s%s on %s", id, g.Subject, effect, g.Role, g.Scope)
 }
 
-func (b *builder) giveGrants(kept map[int]store.Grant) {
+func (b *builder) giveGrants(kept map[int]entity.Grant) {
 	for i, g := range b.doc.Grants {
 		if _, matched := kept[i]; matched {
 			continue
@@ -302,7 +303,7 @@ func (b *builder) giveGrants(kept map[int]store.Grant) {
 		if _, err := conditions.Parse(); err != nil {
 			b.bad(g.At, "%s", detailOf(err))
 		}
-		row := store.Grant{ID: chest.NewID("gr_"), Subject: subject, Effect: string(access.Allow), Role: g.Role, Scope: canonical(g.Scope),
+		row := entity.Grant{ID: chest.NewID("gr_"), Subject: subject, Effect: string(access.Allow), Role: g.Role, Scope: canonical(g.Scope),
 			Reason:    g.Reason,
 			CreatedAt: chest.Micros(b.now), CreatedBy: b.by, Networks: strings.Join(g.From, " "), Hours: g.Hours, Via: strings.Join(g.Via, " "),
 			NeedsReason: g.NeedsReason}
@@ -359,7 +360,7 @@ func (b *builder) changeDrawer(d *chest.Drawer, text policytext.Drawer) {
 	for _, it := range text.Items {
 		labels[it.Name] = it.Labels
 	}
-	b.eachLabelled(d, labels, func(before store.Item) {
+	b.eachLabelled(d, labels, func(before entity.Item) {
 		name, changed := before.Name, before
 		changed.Labels = chest.LabelText(labels[name])
 		if changed.Labels != before.Labels {
@@ -370,8 +371,8 @@ func (b *builder) changeDrawer(d *chest.Drawer, text policytext.Drawer) {
 }
 
 // eachLabelled visits the items of a drawer that have labels or are given some.
-func (b *builder) eachLabelled(d *chest.Drawer, labels map[string]map[string]string, visit func(store.Item)) {
-	rows := map[string]store.Item{}
+func (b *builder) eachLabelled(d *chest.Drawer, labels map[string]map[string]string, visit func(entity.Item)) {
+	rows := map[string]entity.Item{}
 	err := b.st.Each(d, store.ItemFilter{Labelled: true}, func(it *chest.Item) bool { rows[it.Row.Name] = it.Row; return true })
 	for name := range labels {
 		it, problem := b.st.Find(d, name)

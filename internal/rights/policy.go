@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -22,8 +23,8 @@ import (
 func markOf(st *chest.Snapshot) string {
 	hash := sha256.New()
 	add := func(kind, id string, revision int64) { fmt.Fprintf(hash, "%s %s %d\n", kind, id, revision) }
-	teams := map[string]store.Identity{}
-	st.Identities(reference.Team+":", func(_ string, row store.Identity) bool {
+	teams := map[string]entity.Identity{}
+	st.Identities(reference.Team+":", func(_ string, row entity.Identity) bool {
 		if row.Kind == reference.Team {
 			teams[row.ID] = row
 		}
@@ -38,9 +39,9 @@ func markOf(st *chest.Snapshot) string {
 	for _, row := range st.CustomRoles() {
 		add("role", row.ID, row.Revision)
 	}
-	var given []store.Grant
-	st.Given(func(row store.Grant) bool { given = append(given, row); return true })
-	slices.SortFunc(given, func(x, y store.Grant) int { return strings.Compare(x.ID, y.ID) })
+	var given []entity.Grant
+	st.Given(func(row entity.Grant) bool { given = append(given, row); return true })
+	slices.SortFunc(given, func(x, y entity.Grant) int { return strings.Compare(x.ID, y.ID) })
 	for _, row := range given {
 		add("grant", row.ID, row.Revision)
 	}
@@ -60,7 +61,7 @@ func markOf(st *chest.Snapshot) string {
 // document writes the access state as a policy.
 func document(st *chest.Snapshot, now time.Time) *policytext.Document {
 	d := &policytext.Document{BasedOn: markOf(st)}
-	st.Identities(reference.Team+":", func(_ string, row store.Identity) bool {
+	st.Identities(reference.Team+":", func(_ string, row entity.Identity) bool {
 		if row.Kind == reference.Team {
 			d.Teams = append(d.Teams, policytext.Team{Name: row.Name, Description: row.Description, Members: st.MemberNames(row.ID)})
 		}
@@ -69,7 +70,7 @@ func document(st *chest.Snapshot, now time.Time) *policytext.Document {
 	for _, row := range st.CustomRoles() {
 		d.Roles = append(d.Roles, policytext.Role{Name: row.Name, Description: row.Description, Actions: strings.Fields(row.Actions)})
 	}
-	st.Given(func(row store.Grant) bool {
+	st.Given(func(row entity.Grant) bool {
 		if chest.InForce(row, now) {
 			d.Grants = append(d.Grants, grantText(st, row))
 		}
@@ -87,7 +88,7 @@ func document(st *chest.Snapshot, now time.Time) *policytext.Document {
 	return d
 }
 
-func grantText(st *chest.Snapshot, row store.Grant) policytext.Grant {
+func grantText(st *chest.Snapshot, row entity.Grant) policytext.Grant {
 	conditions := chest.ConditionsOf(row)
 	g := policytext.Grant{ID: row.ID, Subject: chest.SubjectOf(st.Identity(row.Subject)), Role: row.Role, Scope: row.Scope,
 		From:  conditions.Networks,
@@ -282,14 +283,14 @@ func (b *builder) mayApply(a *chest.Attempt, after *chest.Snapshot) *chest.Error
 	for _, row := range b.change.Rows {
 		var l powers.Lack
 		switch made := row.After.(type) {
-		case store.Grant:
+		case entity.Grant:
 			if row.Before == nil {
 				l = powers.MayGive(after, a.Caller, made.Subject, made, b.now)
 			}
-		case store.Member:
+		case entity.Member:
 			l = powers.MayJoin(after, a.Caller, after.Identity(made.Team), after.Identity(made.Identity), b.now)
 		}
-		if left, is := row.Before.(store.Member); is && row.After == nil {
+		if left, is := row.Before.(entity.Member); is && row.After == nil {
 			l = powers.MayLeave(b.st, a.Caller, b.st.Identity(left.Team), b.st.Identity(left.Identity), b.now)
 		}
 		if l.Reason == chest.OwnAccess {

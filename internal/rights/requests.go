@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -58,7 +59,7 @@ type Answer struct {
 	Until   time.Time // the end of the grant or the read; zero for 90 days or an hour
 }
 
-func describeRequest(st *chest.Snapshot, row store.Request) Request {
+func describeRequest(st *chest.Snapshot, row entity.Request) Request {
 	n, _ := proposalOf(row) // checked when it was stored
 	return Request{ID: row.ID, Kind: row.Kind, Asker: chest.SubjectOf(st.Identity(row.Asker)),
 		Subject: chest.SubjectOf(st.Identity(row.Subject)),
@@ -68,7 +69,7 @@ func describeRequest(st *chest.Snapshot, row store.Request) Request {
 }
 
 // proposalOf reads the grant that a request asks for; nil when it asks for none.
-func proposalOf(row store.Request) (*NewGrant, error) {
+func proposalOf(row entity.Request) (*NewGrant, error) {
 	if row.Proposal == "" {
 		return nil, nil
 	}
@@ -78,7 +79,7 @@ func proposalOf(row store.Request) (*NewGrant, error) {
 }
 
 // scopeOf is the scope on which the answer to a request is given.
-func scopeOf(row store.Request) (access.Scope, error) {
+func scopeOf(row entity.Request) (access.Scope, error) {
 	if n, err := proposalOf(row); err == nil && n != nil {
 		return access.ParseScope(n.Scope)
 	}
@@ -109,7 +110,8 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 		if err := a.Take([]throttle.Limit{{Key: "ask " + c.ID, Most: mostAsked, Window: time.Hour}}); err != nil {
 			return err
 		}
-		row := store.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen, CreatedAt: chest.Micros(a.Entry.At)}
+		row := entity.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen,
+			CreatedAt: chest.Micros(a.Entry.At)}
 		var err error
 		if n.Grant != nil {
 			err = askForGrant(a, &row, *n.Grant)
@@ -134,7 +136,7 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 }
 
 // askByReceipt fills in a request for what was refused.
-func (s *Rights) askByReceipt(a *chest.Attempt, row *store.Request, id string) error {
+func (s *Rights) askByReceipt(a *chest.Attempt, row *entity.Request, id string) error {
 	receipt := Receipt{}
 	found := false
 	err := s.records.Entries(store.Filter{Receipt: id}, func(e trail.Entry) bool {
@@ -202,7 +204,7 @@ func aboutWhat(st *chest.Snapshot, e trail.Entry, version bool) string {
 }
 
 // askForGrant fills in a request for a grant.
-func askForGrant(a *chest.Attempt, row *store.Request, n NewGrant) error {
+func askForGrant(a *chest.Attempt, row *entity.Request, n NewGrant) error {
 	checked, err := newGrantRow(a.St, a.Caller.Name, n, a.Entry.At)
 	if err != nil {
 		return err
@@ -229,14 +231,14 @@ func askForGrant(a *chest.Attempt, row *store.Request, n NewGrant) error {
 	return proposing(row, n)
 }
 
-func proposing(row *store.Request, n NewGrant) error {
+func proposing(row *entity.Request, n NewGrant) error {
 	text, err := json.Marshal(n)
 	row.Proposal = string(text)
 	return err
 }
 
 // checkNewRequest keeps one asker from asking the same twice, or without end.
-func checkNewRequest(st *chest.Snapshot, row store.Request) error {
+func checkNewRequest(st *chest.Snapshot, row entity.Request) error {
 	open := 0
 	for _, other := range st.OpenRequests(row.Asker) {
 		open++
@@ -278,7 +280,7 @@ func btoi(b bool) int {
 	return 0
 }
 
-func maySeeRequest(a *chest.Attempt, row store.Request) bool {
+func maySeeRequest(a *chest.Attempt, row entity.Request) bool {
 	if row.Asker == a.Caller.ID || row.Subject == a.Caller.ID || a.St.Owns(a.Caller, a.St.Identity(row.Subject)) {
 		return true
 	}
@@ -319,25 +321,25 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 		if err := a.Commit("request " + id); err != nil {
 			return err
 		}
-		r = describeRequest(a.After(), store.Stored[store.Request](&a.Change, id))
+		r = describeRequest(a.After(), store.Stored[entity.Request](&a.Change, id))
 		return nil
 	})
 	return r, err
 }
 
 // maySecond says what the caller lacks to say yes: what the asker gets by it, the caller must be able to give.
-func maySecond(a *chest.Attempt, asked store.Request) powers.Lack {
+func maySecond(a *chest.Attempt, asked entity.Request) powers.Lack {
 	if asked.Kind == chest.RequestAct {
 		return powers.MayLetAct(a.St, a.Caller, a.St.Identity(asked.TargetID), asked.Asker, a.Entry.At)
 	}
 	if n, err := proposalOf(asked); err == nil && n != nil {
-		return powers.MayGive(a.St, a.Caller, asked.Subject, store.Grant{Role: n.Role, Effect: n.Effect}, a.Entry.At)
+		return powers.MayGive(a.St, a.Caller, asked.Subject, entity.Grant{Role: n.Role, Effect: n.Effect}, a.Entry.At)
 	}
 	return powers.Lack{}
 }
 
 // allowed puts the yes to a request into an attempt's change: a grant, or a time in which something may be read or shredded.
-func allowed(a *chest.Attempt, before store.Request, after *store.Request, until time.Time) (err error) {
+func allowed(a *chest.Attempt, before entity.Request, after *entity.Request, until time.Time) (err error) {
 	after.State, a.Entry.Detail = chest.RequestAllowed, "allow request "+before.ID
 	if before.Kind != chest.RequestGrant {
 		if now := a.St.NameOf(before.TargetID); now != before.Target {
@@ -360,7 +362,7 @@ func allowed(a *chest.Attempt, before store.Request, after *store.Request, until
 
 // rightToAnswer is what answering a request takes: for what a second person must agree to, what the first one needs for it; else to
 // give access.
-func rightToAnswer(row store.Request) access.Action {
+func rightToAnswer(row entity.Request) access.Action {
 	switch row.Kind {
 	case chest.RequestShred:
 		return access.Shred
@@ -381,7 +383,7 @@ func versioned(e trail.Entry) string {
 }
 
 // openRequest finds an open request for who may answer it; for anyone else it does not exist.
-func (s *Rights) openRequest(c chest.Caller, id string) (a *chest.Attempt, row store.Request, err error) {
+func (s *Rights) openRequest(c chest.Caller, id string) (a *chest.Attempt, row entity.Request, err error) {
 	a = s.heart.Attempt(c, "answer_request", "").RestOnAccess()
 	if err := a.Err(); err != nil {
 		return nil, row, err
@@ -416,7 +418,7 @@ func readUntil(until, now time.Time) (int64, error) {
 }
 
 // grantAsked makes the grant that a request asks for.
-func grantAsked(a *chest.Attempt, r store.Request, until time.Time) (row store.Grant, err error) {
+func grantAsked(a *chest.Attempt, r entity.Request, until time.Time) (row entity.Grant, err error) {
 	n, err := proposalOf(r)
 	if err != nil || n == nil {
 		return row, chest.Invalid("allow", "there is no one grant that allows it: what denies it has to end first")
@@ -478,7 +480,7 @@ func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, 
 		if !known {
 			return a.Fail(chest.Invalid("receipt", "nobody known was refused there"))
 		}
-		row := store.Request{ID: chest.NewID("rq_"), Kind: chest.RequestGrant, Asker: subject.ID, Subject: subject.ID,
+		row := entity.Request{ID: chest.NewID("rq_"), Kind: chest.RequestGrant, Asker: subject.ID, Subject: subject.ID,
 			Action: receipt.Entry.Action,
 			Target: receipt.Entry.Target, Receipt: id, State: chest.RequestDeclined, Answer: because, AnsweredAt: chest.Micros(a.Entry.At),
 			AnsweredBy: c.Name, CreatedAt: chest.Micros(a.Entry.At)}

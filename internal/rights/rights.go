@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 	"tansu/internal/usage"
 )
@@ -67,7 +68,7 @@ func selectsItem(st *chest.Snapshot, scope access.Scope, d *chest.Drawer) (selec
 }
 
 // otherEnvironment finds a drawer in a scope that is for another environment than the one that an app runs in; nil for none.
-func otherEnvironment(st *chest.Snapshot, subject store.Identity, scope access.Scope) *chest.Drawer {
+func otherEnvironment(st *chest.Snapshot, subject entity.Identity, scope access.Scope) *chest.Drawer {
 	if subject.Environment == "" {
 		return nil
 	}

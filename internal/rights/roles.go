@@ -5,7 +5,7 @@ import (
 	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Role is a role as others see it.
@@ -42,28 +42,28 @@ func describeRole(st *chest.Snapshot, role access.Role) Role {
 }
 
 // row checks a role's input.
-func (n NewRole) row() (store.Role, error) {
+func (n NewRole) row() (entity.Role, error) {
 	if err := chest.CheckName("name", n.Name); err != nil {
-		return store.Role{}, err
+		return entity.Role{}, err
 	}
 	if _, builtIn := access.FindRole(n.Name); builtIn {
-		return store.Role{}, chest.Invalid("name", "%s is a built-in role, which cannot be changed", n.Name)
+		return entity.Role{}, chest.Invalid("name", "%s is a built-in role, which cannot be changed", n.Name)
 	}
 	if err := chest.CheckText("description", n.Description, chest.MaxDescription); err != nil {
-		return store.Role{}, err
+		return entity.Role{}, err
 	}
 	var actions access.Action
 	for _, name := range n.Actions {
 		action, known := access.ParseAction(name)
 		if !known {
-			return store.Role{}, chest.Invalid("actions", "%.40q is not an action; the actions are %v", name, access.AllActions.Names())
+			return entity.Role{}, chest.Invalid("actions", "%.40q is not an action; the actions are %v", name, access.AllActions.Names())
 		}
 		actions |= action
 	}
 	if actions == 0 {
-		return store.Role{}, chest.Invalid("actions", "a role has at least one action; the actions are %v", access.AllActions.Names())
+		return entity.Role{}, chest.Invalid("actions", "a role has at least one action; the actions are %v", access.AllActions.Names())
 	}
-	return store.Role{Name: n.Name, Description: n.Description, Actions: strings.Join(actions.Names(), " ")}, nil
+	return entity.Role{Name: n.Name, Description: n.Description, Actions: strings.Join(actions.Names(), " ")}, nil
 }
 
 // AddRole makes a custom role, which gives nothing until it is granted. It takes the right to give anything.
@@ -123,7 +123,7 @@ func (s *Rights) ChangeRole(c chest.Caller, n NewRole) (r Role, notes []string, 
 }
 
 // roleChange decides on a change of a role, and puts it into the attempt's: nobody widens their own access by it.
-func (s *Rights) roleChange(c chest.Caller, n NewRole) (a *chest.Attempt, after store.Role, err error) {
+func (s *Rights) roleChange(c chest.Caller, n NewRole) (a *chest.Attempt, after entity.Role, err error) {
 	checked, err := n.row()
 	if err != nil {
 		return nil, after, err

@@ -12,6 +12,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -123,8 +124,8 @@ func (t *tightening) lastUse(grant string) (last time.Time) {
 func (t *tightening) add(f Finding) { t.findings = append(t.findings, f) }
 
 func (t *tightening) grants() error {
-	var given []store.Grant
-	t.st.Given(func(row store.Grant) bool { given = append(given, row); return true })
+	var given []entity.Grant
+	t.st.Given(func(row entity.Grant) bool { given = append(given, row); return true })
 	for _, row := range given {
 		if err := t.ctx.Err(); err != nil {
 			return err
@@ -252,7 +253,7 @@ func giveCommand(n NewGrant) string {
 }
 
 func (t *tightening) subjects() error {
-	t.st.Identities("", func(subject string, row store.Identity) bool {
+	t.st.Identities("", func(subject string, row entity.Identity) bool {
 		if row.State == chest.Active {
 			t.subject(subject, row)
 		}
@@ -261,7 +262,7 @@ func (t *tightening) subjects() error {
 	return t.ctx.Err()
 }
 
-func (t *tightening) subject(subject string, row store.Identity) {
+func (t *tightening) subject(subject string, row entity.Identity) {
 	if row.Kind == reference.App && row.Owner == "" {
 		t.add(Finding{Kind: FindNoOwner, Subject: subject, Detail: "nobody answers for it", Command: "tansu app describe " + row.Name +
 			" --owner PERSON"})

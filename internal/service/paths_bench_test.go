@@ -7,6 +7,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
 )
@@ -21,11 +22,11 @@ func BenchmarkPaths20k(b *testing.B) {
 	grants := 0
 	give := func(subject, role, scope string) {
 		grants++
-		change.Insert(store.Grant{ID: fmt.Sprintf("gr_%06d", grants), Subject: subject, Effect: "allow", Role: role, Scope: scope})
+		change.Insert(entity.Grant{ID: fmt.Sprintf("gr_%06d", grants), Subject: subject, Effect: "allow", Role: role, Scope: scope})
 	}
-	change.Insert(store.Role{ID: "ro_1", Name: "registrar", Actions: "register"})
+	change.Insert(entity.Role{ID: "ro_1", Name: "registrar", Actions: "register"})
 	for i := range 2000 {
-		change.Insert(store.Identity{ID: fmt.Sprintf("id_p%05d", i), Kind: "person", Name: fmt.Sprintf("p%05d", i), State: chest.Active,
+		change.Insert(entity.Identity{ID: fmt.Sprintf("id_p%05d", i), Kind: "person", Name: fmt.Sprintf("p%05d", i), State: chest.Active,
 			Password: "x", CreatedBy: "person:steward"})
 	}
 	for i := range 18_000 {
@@ -33,9 +34,9 @@ func BenchmarkPaths20k(b *testing.B) {
 		if i < 2000 {
 			owner = fmt.Sprintf("person:p%05d", 400+i%500)
 		}
-		change.Insert(store.Identity{ID: id, Kind: "app", Name: fmt.Sprintf("a%05d", i), Owner: owner, State: chest.Active,
+		change.Insert(entity.Identity{ID: id, Kind: "app", Name: fmt.Sprintf("a%05d", i), Owner: owner, State: chest.Active,
 			CreatedBy: "person:p00001"})
-		change.Insert(store.Credential{ID: "cr_" + id, Identity: id, Kind: "appsecret", Hash: []byte(id), CreatedBy: owner})
+		change.Insert(entity.Credential{ID: "cr_" + id, Identity: id, Kind: "appsecret", Hash: []byte(id), CreatedBy: owner})
 		if i < 2000 {
 			give(id, "consumer", "d/i")
 		}

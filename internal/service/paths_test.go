@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
 	"tansu/internal/people"
 	"tansu/internal/powers"
 	"tansu/internal/rights"
@@ -178,13 +179,13 @@ func TestOwnIsTheClosureOfWhoActsThroughWhom(t *testing.T) {
 	}
 }
 
-func randomOrganisation(random *rand.Rand) (rows []store.Identity, members []store.Member, credentials []store.Credential) {
+func randomOrganisation(random *rand.Rand) (rows []entity.Identity, members []entity.Member, credentials []entity.Credential) {
 	kinds := []string{"person", "app", "app", "team"}
 	for n := range 3 + random.IntN(6) {
-		rows = append(rows, store.Identity{ID: fmt.Sprintf("id_x%d", n), Kind: kinds[random.IntN(len(kinds))], Name: fmt.Sprintf("x%d", n),
+		rows = append(rows, entity.Identity{ID: fmt.Sprintf("id_x%d", n), Kind: kinds[random.IntN(len(kinds))], Name: fmt.Sprintf("x%d", n),
 			State: chest.Active})
 	}
-	any := func() store.Identity { return rows[random.IntN(len(rows))] }
+	any := func() entity.Identity { return rows[random.IntN(len(rows))] }
 	for i := range rows {
 		rows[i].CreatedBy = chest.SubjectOf(any())
 		rows[i].Unconfirmed = rows[i].Kind == "person" && random.IntN(2) == 0
@@ -195,21 +196,21 @@ func randomOrganisation(random *rand.Rand) (rows []store.Identity, members []sto
 			rows[i].Owner = chest.SubjectOf(any())
 		}
 		if rows[i].Kind == "app" && random.IntN(2) == 0 {
-			credentials = append(credentials, store.Credential{ID: "cr_" + rows[i].ID, Identity: rows[i].ID, Hash: []byte(rows[i].ID),
+			credentials = append(credentials, entity.Credential{ID: "cr_" + rows[i].ID, Identity: rows[i].ID, Hash: []byte(rows[i].ID),
 				CreatedBy: chest.SubjectOf(any())})
 		}
 	}
 	for range random.IntN(6) {
 		team, member := any(), any()
 		if team.Kind == "team" && member.Kind != "team" {
-			members = append(members, store.Member{ID: team.ID + "/" + member.ID, Team: team.ID, Identity: member.ID})
+			members = append(members, entity.Member{ID: team.ID + "/" + member.ID, Team: team.ID, Identity: member.ID})
 		}
 	}
 	return rows, members, credentials
 }
 
 // closure says who stands behind whom, by going on until nothing is added any more.
-func closure(rows []store.Identity, members []store.Member, credentials []store.Credential) map[string]map[string]bool {
+func closure(rows []entity.Identity, members []entity.Member, credentials []entity.Credential) map[string]map[string]bool {
 	behind, byName := map[string]map[string]bool{}, map[string]string{}
 	for _, row := range rows {
 		behind[row.ID] = map[string]bool{row.ID: true}

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -72,9 +73,9 @@ func (s *Shelf) Act(c chest.Caller, ref reference.Reference, act lifecycle.Act, 
 
 // shreddedItem is an item as a change left it, when it is not to be found by its name any more.
 func shreddedItem(a *chest.Attempt, d *chest.Drawer, was *chest.Item) (*chest.Item, error) {
-	rows := store.Shelved{Item: store.Stored[store.Item](&a.Change, was.Row.ID), Versions: slices.Clone(was.Versions)}
+	rows := store.Shelved{Item: store.Stored[entity.Item](&a.Change, was.Row.ID), Versions: slices.Clone(was.Versions)}
 	for i, v := range rows.Versions {
-		if after := store.Stored[store.Version](&a.Change, v.ID); after.ID != "" {
+		if after := store.Stored[entity.Version](&a.Change, v.ID); after.ID != "" {
 			rows.Versions[i] = after
 		}
 	}
@@ -126,7 +127,7 @@ func actOn(a *chest.Attempt, it *chest.Item, act lifecycle.Act, version int) err
 }
 
 // withHorizon completes an item's row with what lets it be found when it is due.
-func withHorizon(row store.Item, versions []store.Version, now time.Time) store.Item {
+func withHorizon(row entity.Item, versions []entity.Version, now time.Time) entity.Item {
 	own, _ := chest.ParseRules(row.Rules) // they were written by this program
 	until, since, ok := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, lifecycle.Schedule{Now: own}).Horizon(now)
 	if own.Idle != 0 && ok { // nobody may have read it since
@@ -149,7 +150,7 @@ func withHorizon(row store.Item, versions []store.Version, now time.Time) store.
 
 // prune shreds the versions of an item that a rule does not keep any more when one is added: it puts those rows, without keys, in the
 // place of theirs, and into the attempt's change, with an entry for each.
-func prune(a *chest.Attempt, d *chest.Drawer, row store.Item, versions []store.Version) (notes []string) {
+func prune(a *chest.Attempt, d *chest.Drawer, row entity.Item, versions []entity.Version) (notes []string) {
 	own, _ := chest.ParseRules(row.Rules)
 	life := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, d.Schedule.And(own))
 	for _, number := range life.Surplus(a.Entry.At) {

@@ -15,6 +15,7 @@ import (
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -159,13 +160,13 @@ func (s *Shelf) CreateDrawer(c chest.Caller, n NewDrawer) (made Drawer, err erro
 				return a.Fail(err)
 			}
 		}
-		row := store.Drawer{ID: chest.NewID("dr_"), Name: n.Name, Environment: n.Environment, Description: n.Description, Owner: n.Owner,
+		row := entity.Drawer{ID: chest.NewID("dr_"), Name: n.Name, Environment: n.Environment, Description: n.Description, Owner: n.Owner,
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
 		key := envelope.NewKey()
 		defer key.Erase() // memory opens it again from what was stored
 		a.Entry.DrawerID = row.ID
 		a.Change.Insert(row)
-		a.Change.Insert(store.DrawerKey{ID: row.ID + "/1", Drawer: row.ID, Number: 1, CreatedAt: row.CreatedAt,
+		a.Change.Insert(entity.DrawerKey{ID: row.ID + "/1", Drawer: row.ID, Number: 1, CreatedAt: row.CreatedAt,
 			Wrapped: a.St.Root().WrapDrawerKey(row.ID, 1, key)})
 		if err := a.Commit("drawer " + n.Name); err != nil {
 			return err

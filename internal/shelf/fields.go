@@ -11,7 +11,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // NewField is a field of a new version: its value, or a recipe that makes one up.
@@ -30,7 +30,7 @@ type FieldInfo struct {
 }
 
 // shapeOf is the shape of an item.
-func shapeOf(row store.Item) secretvalue.Shape {
+func shapeOf(row entity.Item) secretvalue.Shape {
 	if row.Shape == "" {
 		return secretvalue.Text
 	}
@@ -158,7 +158,7 @@ func currentFields(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, now time
 }
 
 // choose takes what is asked for out of an item's content: the whole, with all fields besides, or one field.
-func choose(row store.Item, ref reference.Reference, content []byte) (secretvalue.Value, secretvalue.Fields, error) {
+func choose(row entity.Item, ref reference.Reference, content []byte) (secretvalue.Value, secretvalue.Fields, error) {
 	shape := shapeOf(row)
 	if shape == secretvalue.Text {
 		if ref.Field != "" {

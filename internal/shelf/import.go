@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -218,8 +219,8 @@ func (s *Shelf) putAllIn(a *chest.Attempt, drawer string, entries []importfile.E
 
 // putIn puts one entry, and what rules shred along with it, into an attempt's change, and returns that of the item.
 func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport, newID func() string) store.RowChange {
-	row, versions := store.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: chest.Micros(a.Entry.At),
-		CreatedBy: a.Caller.Name}, []store.Version(nil)
+	row, versions := entity.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: chest.Micros(a.Entry.At),
+		CreatedBy: a.Caller.Name}, []entity.Version(nil)
 	if p.item != nil {
 		row, versions = p.item.Row, slices.Clone(p.item.Versions)
 	} else {

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -161,7 +162,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 			return err
 		}
 		a.Entry.Version, a.Entry.Detail = 1, "create item"
-		row := store.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
+		row := entity.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly}
 		if n.Shape != secretvalue.Text {
 			row.Shape = string(n.Shape)
@@ -173,7 +174,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		row.Drawer, a.Entry.ItemID = d.Row.ID, row.ID
 		version, ciphertext := seal(a, d, row, 1, v, f)
 		notes := append(slices.Clip(f.notes), s.alsoIn(a, row.ID, f.content, v)...)
-		row = withHorizon(row, []store.Version{version}, a.Entry.At)
+		row = withHorizon(row, []entity.Version{version}, a.Entry.At)
 		a.Change.Insert(row)
 		a.Change.Insert(version)
 		a.Change.PutContent(version.ID, ciphertext)
@@ -187,7 +188,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 }
 
 // room finds the drawer for a new item, and says why there is no room for it.
-func room(a *chest.Attempt, ref reference.Reference, row store.Item, v NewVersion) (*chest.Drawer, error) {
+func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersion) (*chest.Drawer, error) {
 	st, now := a.St, a.Entry.At
 	if row.Owner != "" {
 		if _, err := st.KnownSubject("owner", row.Owner); err != nil {
@@ -233,9 +234,9 @@ func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int
 }
 
 // seal encrypts a new version for its place.
-func seal(a *chest.Attempt, d *chest.Drawer, row store.Item, number int, v NewVersion, f filled) (store.Version, []byte) {
+func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewVersion, f filled) (entity.Version, []byte) {
 	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.content.Reveal())
-	return store.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
+	return entity.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
 		Likeness: a.St.Root().Likeness(trimmed(f.content)), EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note,
 		NotBefore: chest.Micros(v.Window.NotBefore), NotAfter: chest.Micros(v.Window.NotAfter), Staged: v.Staged, DrawerKey: d.KeyNumber,
 		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
@@ -383,7 +384,7 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 }
 
 // fits refuses changes that an item does not allow.
-func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row store.Item, revision int64) error {
+func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row entity.Item, revision int64) error {
 	if ch.Owner != nil {
 		if err := checkOwned(d, *ch.Owner, a.Entry.At); err != nil {
 			return err

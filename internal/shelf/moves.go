@@ -10,6 +10,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -137,7 +138,7 @@ func move(a *chest.Attempt, ref reference.Reference, n NewPlace) (until time.Tim
 		}
 	}
 	left, _ := st.Alias(from.Row.ID, ref.Item)
-	for _, ended := range []store.Alias{taken, left} { // in whose place the item, or its old name, comes
+	for _, ended := range []entity.Alias{taken, left} { // in whose place the item, or its old name, comes
 		if ended.ID != "" {
 			a.Change.Delete(ended)
 		}
@@ -152,7 +153,7 @@ func move(a *chest.Attempt, ref reference.Reference, n NewPlace) (until time.Tim
 	}
 	if n.Alias > 0 {
 		until = now.Add(n.Alias).Truncate(time.Second)
-		a.Change.Insert(store.Alias{ID: chest.NewID("al_"), Drawer: from.Row.ID, Name: ref.Item, Item: it.Row.ID, NotAfter: chest.Micros(until),
+		a.Change.Insert(entity.Alias{ID: chest.NewID("al_"), Drawer: from.Row.ID, Name: ref.Item, Item: it.Row.ID, NotAfter: chest.Micros(until),
 			CreatedAt: chest.Micros(now), CreatedBy: a.Caller.Name})
 		a.Entry.Detail += ", the old name works until " + until.Format(time.RFC3339)
 	}
@@ -168,7 +169,7 @@ func errorOr(err error, otherwise *chest.Error) error {
 
 // rewrap encrypts the versions for their new place. What is bound to a place is bound to its drawer, so that the bytes
 // are encrypted anew.
-func rewrap(a *chest.Attempt, from, to *chest.Drawer, it *chest.Item, row store.Item) error {
+func rewrap(a *chest.Attempt, from, to *chest.Drawer, it *chest.Item, row entity.Item) error {
 	for _, v := range it.Versions {
 		if v.ShreddedAt != 0 {
 			continue
@@ -226,7 +227,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 	return a.MayOpen(o, from.String(), "let others do more with "+from.String()+" by moving it")
 }
 
-func renamedRow(row store.Item, name string) store.Item {
+func renamedRow(row entity.Item, name string) entity.Item {
 	row.Name = name
 	return row
 }
@@ -239,7 +240,7 @@ func (s *Shelf) EndAlias(c chest.Caller, ref reference.Reference) error {
 			return err
 		}
 		a.Entry.Action = "end_alias"
-		var alias store.Alias
+		var alias entity.Alias
 		if d := a.St.Drawer(ref.Drawer); d != nil {
 			alias, _ = a.St.Alias(d.Row.ID, ref.Item)
 		}

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
 	"tansu/internal/store"
 )
 
@@ -103,7 +104,7 @@ func (p Preflight) context(now time.Time) (ctx access.Context, err error) {
 }
 
 // check says what somebody would get. Who is not allowed to read learns nothing about what is there.
-func check(st *chest.Snapshot, row store.Identity, ctx access.Context, ref reference.Reference) (ch Check) {
+func check(st *chest.Snapshot, row entity.Identity, ctx access.Context, ref reference.Reference) (ch Check) {
 	ch.Reference = ref
 	no := func(reason, detail string) Check {
 		ch.Reason, ch.Detail = reason, detail
@@ -164,7 +165,7 @@ func warningOf(found chest.Serving, ref reference.Reference, now time.Time) stri
 }
 
 // fieldProblem says why a version has no such field; nothing is opened, for the names of fields are with the version.
-func fieldProblem(row store.Item, version store.Version, field string) string {
+func fieldProblem(row entity.Item, version entity.Version, field string) string {
 	if field == "" {
 		return ""
 	}

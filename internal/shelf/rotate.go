@@ -7,7 +7,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // Rotation is how far the change of a drawer's key has come.
@@ -86,7 +86,7 @@ func (s *Shelf) beginRotation(c chest.Caller, drawer string) error {
 	}
 	key, number := envelope.NewKey(), d.KeyNumber+1
 	defer key.Erase() // memory opens it again from what was stored
-	a.Change.Insert(store.DrawerKey{ID: fmt.Sprintf("%s/%d", d.Row.ID, number), Drawer: d.Row.ID, Number: number,
+	a.Change.Insert(entity.DrawerKey{ID: fmt.Sprintf("%s/%d", d.Row.ID, number), Drawer: d.Row.ID, Number: number,
 		CreatedAt: chest.Micros(a.Entry.At),
 		Wrapped:   a.St.Root().WrapDrawerKey(d.Row.ID, number, key)})
 	a.Entry.Detail = fmt.Sprintf("key %d", number)
@@ -143,9 +143,9 @@ func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotati
 	return r, nil
 }
 
-func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, versions []store.Version) error {
+func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, versions []entity.Version) error {
 	for _, v := range versions {
-		place := a.St.Place(d, store.Item{ID: v.Item, Kind: kindSecret}, v.Number)
+		place := a.St.Place(d, entity.Item{ID: v.Item, Kind: kindSecret}, v.Number)
 		wrapped, err := envelope.RewrapVersion(d.KeyOf(old), d.Key(), place, v.WrappedKey)
 		if err != nil {
 			return err

@@ -10,7 +10,7 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/trail"
-	"tansu/internal/store"
+	"tansu/internal/entity"
 )
 
 // ShreddedDrawer is what is left of a drawer.
@@ -69,7 +69,7 @@ func (s *Shelf) shredDrawer(c chest.Caller, name, typed string, scope access.Sco
 		return r, a.Fail(chest.Missing("drawer "+name, a.St.NearestDrawer(c, name, a.Entry.At)))
 	}
 	a.RestOnSpot(a.St.At(name))
-	a.St.Given(func(g store.Grant) bool {
+	a.St.Given(func(g entity.Grant) bool {
 		if parsed, err := access.ParseScope(g.Scope); err == nil && scope.Covers(parsed) {
 			r.Grants = append(r.Grants, g.Scope)
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"tansu/internal/entity"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -26,8 +27,8 @@ type Change struct {
 
 // RowChange is one row: a new one, one in the place of another with the same id, or one that is removed.
 type RowChange struct {
-	Before Row // nil for a new one
-	After  Row // nil for one that is removed
+	Before entity.Row // nil for a new one
+	After  entity.Row // nil for one that is removed
 }
 
 // ContentChange is the ciphertext of a version, in the place of the one that was there; nil removes it.
@@ -37,13 +38,13 @@ type ContentChange struct {
 }
 
 // Insert adds a new row. One with the same id or name is [ErrExists].
-func (c *Change) Insert(row Row) { c.Rows = append(c.Rows, RowChange{After: row}) }
+func (c *Change) Insert(row entity.Row) { c.Rows = append(c.Rows, RowChange{After: row}) }
 
 // Update puts a row in the place of another with the same id. If the stored row is not before any more, it is [ErrStale].
-func (c *Change) Update(before, after Row) { c.Rows = append(c.Rows, RowChange{before, after}) }
+func (c *Change) Update(before, after entity.Row) { c.Rows = append(c.Rows, RowChange{before, after}) }
 
 // Delete removes a row. If the stored row is not row any more, it is [ErrStale].
-func (c *Change) Delete(row Row) { c.Rows = append(c.Rows, RowChange{Before: row}) }
+func (c *Change) Delete(row entity.Row) { c.Rows = append(c.Rows, RowChange{Before: row}) }
 
 // PutContent stores the ciphertext of a version, and DropContent removes it; that there is none is no error.
 func (c *Change) PutContent(version string, ciphertext []byte) {
@@ -59,7 +60,7 @@ func (c *Change) Empty() bool {
 }
 
 // Stored returns the row of an id as it was stored by a change; the zero row if there is none of that kind.
-func Stored[R Row](c *Change, id string) (found R) {
+func Stored[R entity.Row](c *Change, id string) (found R) {
 	for _, row := range c.Rows {
 		if r, is := row.After.(R); is && idOf(r) == id {
 			found = r
@@ -87,7 +88,7 @@ func (w *writer) seal(c *Change) error {
 
 func (c *Change) sealWith(sealer Sealer) {
 	c.sealer, c.shares = sealer, map[string]*sum{}
-	of := func(row Row) *sum {
+	of := func(row entity.Row) *sum {
 		id := bucketOf(row)
 		if c.shares[id] == nil {
 			c.shares[id] = &sum{}
@@ -99,13 +100,13 @@ func (c *Change) sealWith(sealer Sealer) {
 		revision := int64(1)
 		if row.Before != nil {
 			of(row.Before).sub(tallyOf(sealer, row.Before, authenticated(row.Before)))
-			revision = row.Before.seal().Revision + 1
+			revision = row.Before.Stamp().Revision + 1
 		}
 		if row.After != nil {
-			after := row.After.withSeal(Seal{Revision: revision})
+			after := row.After.WithSeal(entity.Seal{Revision: revision})
 			content := authenticated(after)
 			mac := macOf(sealer, after, content)
-			row.After = after.withSeal(Seal{Revision: revision, MAC: mac[:]})
+			row.After = after.WithSeal(entity.Seal{Revision: revision, MAC: mac[:]})
 			of(row.After).add(tallyOf(sealer, after, content))
 		}
 	}
@@ -126,8 +127,8 @@ func (w *writer) make(tx *sqlx.Tx, c *Change) error {
 		c.sealWith(w.sealer)
 	}
 	if c.Seals != nil {
-		if _, err := tx.NamedExec("UPDATE chest SET root_wrapped = :root_wrapped, base_sealed = :base_sealed, authority_sealed = :authority_sealed",
-			*c.Seals); err != nil {
+		if _, err := tx.NamedExec("UPDATE chest SET root_wrapped = :root_wrapped, base_sealed = :base_sealed, "+
+			"authority_sealed = :authority_sealed", *c.Seals); err != nil {
 			return err
 		}
 	}
@@ -169,9 +170,9 @@ func (w *writer) make(tx *sqlx.Tx, c *Change) error {
 func (w *writer) makeRow(tx *sqlx.Tx, row RowChange, words *wordChanges) error {
 	switch {
 	case row.After == nil:
-		return one(tx, w.changes[row.Before.table()].remove, row.Before)
+		return one(tx, w.changes[row.Before.Table()].remove, row.Before)
 	case row.Before != nil:
-		kind := w.changes[row.After.table()]
+		kind := w.changes[row.After.Table()]
 		statement, err := kind.update(tx, row.Before, row.After)
 		if err != nil {
 			return err
@@ -179,13 +180,13 @@ func (w *writer) makeRow(tx *sqlx.Tx, row RowChange, words *wordChanges) error {
 		if err := one(tx, statement, row.After); err != nil {
 			return err
 		}
-		was, isItem := row.Before.(Item)
-		if after, is := row.After.(Item); isItem && is && was.said() != after.said() {
+		was, isItem := row.Before.(entity.Item)
+		if after, is := row.After.(entity.Item); isItem && is && said(was) != said(after) {
 			words.said = append(words.said, was.ID)
 		}
 		return nil
 	}
-	result, err := tx.NamedStmt(w.changes[row.After.table()].insert).Exec(row.After)
+	result, err := tx.NamedStmt(w.changes[row.After.Table()].insert).Exec(row.After)
 	return words.inserted(result, err, row.After, 1)
 }
 
@@ -195,14 +196,14 @@ const rowsTogether = 32
 // newAlike are the first rows, at most as many as are inserted at once, if they are new ones of one table.
 func newAlike(rows []RowChange) []RowChange {
 	n := 0
-	for n < min(len(rows), rowsTogether) && rows[n].Before == nil && rows[n].After.table() == rows[0].After.table() {
+	for n < min(len(rows), rowsTogether) && rows[n].Before == nil && rows[n].After.Table() == rows[0].After.Table() {
 		n++
 	}
 	return rows[:n]
 }
 
 func (w *writer) insertRows(tx *sqlx.Tx, rows []RowChange, words *wordChanges) error {
-	kind := w.changes[rows[0].After.table()]
+	kind := w.changes[rows[0].After.Table()]
 	arguments := make([]any, 0, len(rows)*len(kind.columns))
 	for _, row := range rows {
 		arguments = kind.arguments(arguments, row.After)
@@ -231,7 +232,7 @@ func (w *writer) makeContents(tx *sqlx.Tx, contents []ContentChange) error {
 }
 
 // one runs a statement that must change exactly one row.
-func one(tx *sqlx.Tx, statement *sqlx.NamedStmt, row Row) error {
+func one(tx *sqlx.Tx, statement *sqlx.NamedStmt, row entity.Row) error {
 	result, err := tx.NamedStmt(statement).Exec(row)
 	if isConstraint(err) {
 		return ErrExists
@@ -253,7 +254,7 @@ type wordChanges struct {
 }
 
 // inserted notes what came of inserting some rows of one table: the rows of items follow each other.
-func (c *wordChanges) inserted(result sql.Result, err error, row Row, n int64) error {
+func (c *wordChanges) inserted(result sql.Result, err error, row entity.Row, n int64) error {
 	if isConstraint(err) {
 		return ErrExists
 	}
@@ -263,7 +264,7 @@ func (c *wordChanges) inserted(result sql.Result, err error, row Row, n int64) e
 	if added, err := result.RowsAffected(); err != nil || added != n {
 		return errors.Join(ErrOthers, err)
 	}
-	if _, is := row.(Item); !is {
+	if _, is := row.(entity.Item); !is {
 		return nil
 	}
 	last, err := result.LastInsertId()

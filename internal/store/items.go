@@ -8,14 +8,15 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"tansu/internal/entity"
 
 	"github.com/jmoiron/sqlx"
 )
 
 // Shelved is an item with its versions, oldest first, so that element i is version i+1.
 type Shelved struct {
-	Item     Item
-	Versions []Version
+	Item     entity.Item
+	Versions []entity.Version
 	ReadAt   int64 // when somebody last read it, if that was asked for; microseconds since 1970, 0 for never
 }
 
@@ -23,7 +24,7 @@ type Shelved struct {
 const Always = math.MaxInt64
 
 // said is what can be said otherwise about an item.
-func (r Item) said() [4]string { return [4]string{r.Name, r.Description, r.Owner, r.Labels} }
+func said(r entity.Item) [4]string { return [4]string{r.Name, r.Description, r.Owner, r.Labels} }
 
 // ItemsNamed reads those of some items of a drawer that are there, by their names.
 func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shelved, err error) {
@@ -47,14 +48,14 @@ func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shel
 // Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
 // not as it was stored is a [*TamperedError], and so is one whose bucket is not: one that was put back as it once was.
 func (s *Store) Item(drawer, name string) (Shelved, error) {
-	var items []Item
+	var items []entity.Item
 	if err := s.prepared.item.Select(&items, drawer, name); err != nil {
 		return Shelved{}, fmt.Errorf("read items: %w", err)
 	}
 	if len(items) == 0 {
 		return Shelved{}, nil
 	}
-	var versions []Version
+	var versions []entity.Version
 	if err := s.prepared.versions.Select(&versions, items[0].ID); err != nil {
 		return Shelved{}, fmt.Errorf("read versions: %w", err)
 	}
@@ -325,13 +326,13 @@ func (f ItemFilter) where() (string, []any) {
 var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`)
 
 var (
-	itemColumns    = strings.Join(columns(Item{}), ", ")
-	versionColumns = strings.Join(columns(Version{}), ", ")
+	itemColumns    = strings.Join(columns(entity.Item{}), ", ")
+	versionColumns = strings.Join(columns(entity.Version{}), ", ")
 )
 
 // shelved reads and checks items with their versions.
 func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
-	var items []Item
+	var items []entity.Item
 	if err := s.read.Select(&items, "SELECT "+itemColumns+" FROM items "+where, arguments...); err != nil {
 		return nil, fmt.Errorf("read items: %w", err)
 	}
@@ -346,7 +347,7 @@ func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read versions: %w", err)
 	}
-	var versions []Version
+	var versions []entity.Version
 	if err := s.read.Select(&versions, query, in...); err != nil {
 		return nil, fmt.Errorf("read versions: %w", err)
 	}
@@ -354,7 +355,7 @@ func (s *Store) shelved(where string, arguments ...any) ([]Shelved, error) {
 }
 
 // assemble checks rows, and puts versions to their items; they are in the order of their numbers.
-func (s *Store) assemble(items []Item, versions []Version) ([]Shelved, error) {
+func (s *Store) assemble(items []entity.Item, versions []entity.Version) ([]Shelved, error) {
 	list, position := make([]Shelved, len(items)), make(map[string]int, len(items))
 	for i, row := range items {
 		list[i].Item, position[row.ID] = row, i
@@ -370,15 +371,15 @@ func (s *Store) assemble(items []Item, versions []Version) ([]Shelved, error) {
 }
 
 // verify checks rows that were read while the chest is unlocked.
-func (s *Store) verify(items []Item, versions []Version) error {
+func (s *Store) verify(items []entity.Item, versions []entity.Version) error {
 	bound := s.bound.Load()
 	if bound == nil {
 		return ErrNotBound
 	}
 	sealer, touched := *bound, &TamperedError{}
-	check := func(row Row) {
-		if mac := macOf(sealer, row, authenticated(row)); !hmac.Equal(mac[:], row.seal().MAC) {
-			touched.Rows = append(touched.Rows, TouchedRow{row.table(), idOf(row)})
+	check := func(row entity.Row) {
+		if mac := macOf(sealer, row, authenticated(row)); !hmac.Equal(mac[:], row.Stamp().MAC) {
+			touched.Rows = append(touched.Rows, TouchedRow{row.Table(), idOf(row)})
 		}
 	}
 	for _, row := range items {
@@ -426,7 +427,7 @@ func (s *Store) Alike(likeness, size, most int) (items []AlikeItem, err error) {
 
 // WrappedUnder reads the versions of some items of a drawer whose data key is wrapped under one of its keys: of at most so many items,
 // those that follow a name. Last is the name of the last of them; empty when none was left to look at.
-func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (versions []Version, last string, err error) {
+func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (versions []entity.Version, last string, err error) {
 	var items []struct {
 		ID   string `db:"id"`
 		Name string `db:"name"`

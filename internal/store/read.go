@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"tansu/internal/entity"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -38,10 +39,10 @@ func (s *Store) Chest() (Chest, error) {
 
 // Slots reads the methods of unlocking and who holds shares of them, as they are in the file, unchecked: what is there while the
 // chest is locked.
-func (s *Store) Slots() (slots []Slot, shares []Share, err error) {
-	err = s.read.Select(&slots, "SELECT "+strings.Join(columns(Slot{}), ", ")+" FROM slots ORDER BY created_at, id LIMIT 100")
+func (s *Store) Slots() (slots []entity.Slot, shares []entity.Share, err error) {
+	err = s.read.Select(&slots, "SELECT "+strings.Join(columns(entity.Slot{}), ", ")+" FROM slots ORDER BY created_at, id LIMIT 100")
 	if err == nil {
-		err = s.read.Select(&shares, "SELECT "+strings.Join(columns(Share{}), ", ")+" FROM shares ORDER BY slot, number LIMIT 1000")
+		err = s.read.Select(&shares, "SELECT "+strings.Join(columns(entity.Share{}), ", ")+" FROM shares ORDER BY slot, number LIMIT 1000")
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("read the methods of unlocking: %w", err)
@@ -58,19 +59,19 @@ func (s *Store) SubjectOf(identity string) (subject string, err error) {
 // Snapshot is every row that decides access, checked, except items and versions: they are checked with the others and
 // then left in the file, because there can be a million of them.
 type Snapshot struct {
-	Identities  []Identity
-	Members     []Member
-	Credentials []Credential
-	Tokens      []Token
-	Grants      []Grant
-	Drawers     []Drawer
-	DrawerKeys  []DrawerKey
-	Roles       []Role
-	Requests    []Request
-	Aliases     []Alias
-	Calendars   []Calendar
-	Slots       []Slot
-	Shares      []Share
+	Identities  []entity.Identity
+	Members     []entity.Member
+	Credentials []entity.Credential
+	Tokens      []entity.Token
+	Grants      []entity.Grant
+	Drawers     []entity.Drawer
+	DrawerKeys  []entity.DrawerKey
+	Roles       []entity.Role
+	Requests    []entity.Request
+	Aliases     []entity.Alias
+	Calendars   []entity.Calendar
+	Slots       []entity.Slot
+	Shares      []entity.Share
 }
 
 // TamperedError says that the file was changed by something else than Tansu.
@@ -201,7 +202,7 @@ func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *
 		snapshot.Slots, _, err = s.Slots() // from before they were under MACs
 	}
 	if whole || stored.Form == 1 {
-		err = errors.Join(err, pass[Item](l), pass[Version](l))
+		err = errors.Join(err, pass[entity.Item](l), pass[entity.Version](l))
 	}
 	if err != nil {
 		return nil, nil, stored, nil, err
@@ -282,11 +283,11 @@ func (l *loader) sumOf(id string) *sum {
 }
 
 // load reads all rows of one table and notes those whose MAC is not theirs.
-func load[R Row](l *loader, rows *[]R, order string) error {
+func load[R entity.Row](l *loader, rows *[]R, order string) error {
 	var zero R
-	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM (SELECT * FROM " + zero.table() + " LIMIT ?) ORDER BY " + order
+	query := "SELECT " + strings.Join(columns(zero), ", ") + " FROM (SELECT * FROM " + zero.Table() + " LIMIT ?) ORDER BY " + order
 	if err := l.tx.SelectContext(l.ctx, rows, query, l.most); err != nil {
-		return fmt.Errorf("read %s: %w", zero.table(), err)
+		return fmt.Errorf("read %s: %w", zero.Table(), err)
 	}
 	for _, row := range *rows {
 		l.check(row)
@@ -296,11 +297,11 @@ func load[R Row](l *loader, rows *[]R, order string) error {
 
 // pass reads all rows of one table, checks them as load does, and keeps none. Reading and checking take about as long,
 // and go on side by side.
-func pass[R Row](l *loader) error {
+func pass[R entity.Row](l *loader) error {
 	var row R
-	rows, err := l.tx.QueryxContext(l.ctx, "SELECT "+strings.Join(columns(row), ", ")+" FROM "+row.table()+" LIMIT ?", l.most)
+	rows, err := l.tx.QueryxContext(l.ctx, "SELECT "+strings.Join(columns(row), ", ")+" FROM "+row.Table()+" LIMIT ?", l.most)
 	if err != nil {
-		return fmt.Errorf("read %s: %w", row.table(), err)
+		return fmt.Errorf("read %s: %w", row.Table(), err)
 	}
 	defer func() { _ = rows.Close() }()
 	parts, checked := make(chan []R, 4), make(chan struct{})
@@ -316,13 +317,13 @@ func pass[R Row](l *loader) error {
 	close(parts)
 	<-checked
 	if err != nil {
-		return fmt.Errorf("read %s: %w", row.table(), err)
+		return fmt.Errorf("read %s: %w", row.Table(), err)
 	}
 	return nil
 }
 
 // split reads all rows, in parts of a page.
-func split[R Row](rows *sqlx.Rows, parts chan<- []R) error {
+func split[R entity.Row](rows *sqlx.Rows, parts chan<- []R) error {
 	part := make([]R, 0, pageSize)
 	for rows.Next() {
 		var row R
@@ -339,11 +340,11 @@ func split[R Row](rows *sqlx.Rows, parts chan<- []R) error {
 }
 
 // check notes a row whose MAC is not its own, and counts it.
-func (l *loader) check(row Row) {
+func (l *loader) check(row entity.Row) {
 	content := authenticated(row)
 	mac := macOf(l.sealer, row, content)
-	if !hmac.Equal(mac[:], row.seal().MAC) {
-		l.touched.Rows = append(l.touched.Rows, TouchedRow{row.table(), idOf(row)})
+	if !hmac.Equal(mac[:], row.Stamp().MAC) {
+		l.touched.Rows = append(l.touched.Rows, TouchedRow{row.Table(), idOf(row)})
 	}
 	share := tallyOf(l.sealer, row, content)
 	l.first.toggle(share)
@@ -351,7 +352,7 @@ func (l *loader) check(row Row) {
 }
 
 // idOf is the id of any row: they all have one, in a field of that name.
-func idOf(row Row) string { return reflect.ValueOf(row).FieldByName("ID").String() }
+func idOf(row entity.Row) string { return reflect.ValueOf(row).FieldByName("ID").String() }
 
 // Ready reports whether the database answers.
 func (s *Store) Ready() error {

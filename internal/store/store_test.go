@@ -18,6 +18,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
+	"tansu/internal/entity"
 	"tansu/internal/schema"
 )
 
@@ -34,21 +35,23 @@ func newStore(t *testing.T) (*Store, string) {
 	t.Cleanup(func() { _ = s.Close() })
 	s.Found(root)
 	made := added(
-		Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"},
-		Identity{ID: "id_2", Kind: "team", Name: "ticketing", State: "active"},
-		Member{ID: "id_2/id_1", Team: "id_2", Identity: "id_1"},
-		Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}},
-		Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5},
-		Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"},
-		Grant{ID: "gr_2", Subject: "id_1", Effect: "deny", Role: "consumer", Scope: "a/b"},
-		Drawer{ID: "dr_1", Name: "a", Environment: "staging"},
-		DrawerKey{ID: "dr_1/1", Drawer: "dr_1", Number: 1, Wrapped: []byte{3}},
-		Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"},
-		Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}},
-		Role{ID: "ro_1", Name: "rotator", Actions: "write_version"},
-		Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7},
-		Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7},
-		Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"},
+		entity.Identity{ID: "id_1", Kind: "app", Name: "ticket-api", State: "active"},
+		entity.Identity{ID: "id_2", Kind: "team", Name: "ticketing", State: "active"},
+		entity.Member{ID: "id_2/id_1", Team: "id_2", Identity: "id_1"},
+		entity.Credential{ID: "cr_1", Identity: "id_1", Kind: "appsecret", Hash: []byte{2}},
+		entity.Token{ID: "0123456789", Identity: "id_1", Kind: "app", NotAfter: 5},
+		entity.Grant{ID: "gr_1", Subject: "id_1", Effect: "allow", Role: "consumer", Scope: "a/**"},
+		entity.Grant{ID: "gr_2", Subject: "id_1", Effect: "deny", Role: "consumer", Scope: "a/b"},
+		entity.Drawer{ID: "dr_1", Name: "a", Environment: "staging"},
+		entity.DrawerKey{ID: "dr_1/1", Drawer: "dr_1", Number: 1, Wrapped: []byte{3}},
+		entity.Item{ID: "it_1", Drawer: "dr_1", Name: "b", Kind: "secret"},
+		entity.Version{ID: "it_1/1", Item: "it_1", Number: 1, WrappedKey: []byte{4}},
+		entity.Role{ID: "ro_1", Name: "rotator", Actions: "write_version"},
+		entity.Alias{ID: "al_1", Drawer: "dr_1", Name: "old", Item: "it_1", NotAfter: 7},
+		entity.Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7},
+		entity.Slot{ID: "sl_1", Name: "founding", Method: "shares", Salt: []byte{1}, Wrapped: []byte{1}, Shares: "{}"},
+		entity.Share{ID: "sh_1", Slot: "sl_1", Number: 1, Holder: "id_1", Sealed: []byte{1}},
+		entity.Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"},
 	)
 	made.Founds = &Chest{ID: "ch_test", AuthorityCertificate: []byte{1}, Seals: Seals{RootWrapped: []byte{1}, BaseSealed: []byte{},
 		AuthoritySealed: []byte{1}}}
@@ -61,7 +64,7 @@ func newStore(t *testing.T) (*Store, string) {
 }
 
 // added is a change that adds rows.
-func added(rows ...Row) *Change {
+func added(rows ...entity.Row) *Change {
 	c := &Change{}
 	for _, row := range rows {
 		c.Insert(row)
@@ -70,7 +73,7 @@ func added(rows ...Row) *Change {
 }
 
 // updated is a change of one row.
-func updated(before, after Row) *Change {
+func updated(before, after entity.Row) *Change {
 	c := &Change{}
 	c.Update(before, after)
 	return c
@@ -111,16 +114,15 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 	}
 	defer func() { _ = db.Close() }()
 	tried := 0
-	for _, row := range []Row{Identity{}, Member{}, Credential{}, Token{}, Grant{}, Drawer{}, DrawerKey{}, Item{}, Version{}, Role{},
-		Request{}, Alias{}, Calendar{}} {
+	for _, row := range everyKind {
 		var id string
-		if err := db.QueryRow("SELECT id FROM " + row.table() + " ORDER BY id LIMIT 1").Scan(&id); err != nil {
-			t.Fatal(row.table(), err)
+		if err := db.QueryRow("SELECT id FROM " + row.Table() + " ORDER BY id LIMIT 1").Scan(&id); err != nil {
+			t.Fatal(row.Table(), err)
 		}
 		for _, column := range columns(row) {
 			var kind string
 			var before any
-			if err := db.QueryRow("SELECT typeof("+column+"), "+column+" FROM "+row.table()+" WHERE id = ?", id).Scan(&kind, &before); err != nil {
+			if err := db.QueryRow("SELECT typeof("+column+"), "+column+" FROM "+row.Table()+" WHERE id = ?", id).Scan(&kind, &before); err != nil {
 				t.Fatal(err)
 			}
 			change := map[string]string{"text": column + " || '~'", "integer": column + " + 1", "blob": "x'00'"}[kind]
@@ -128,15 +130,15 @@ func TestEveryEditedColumnIsNoticedAndNamed(t *testing.T) {
 			if column == "id" {
 				touched = id + "~"
 			}
-			if _, err := db.Exec("UPDATE "+row.table()+" SET "+column+" = "+change+" WHERE id = ?", id); err != nil {
+			if _, err := db.Exec("UPDATE "+row.Table()+" SET "+column+" = "+change+" WHERE id = ?", id); err != nil {
 				t.Fatal(err)
 			}
 			var tampered *TamperedError
 			if err := s.Check(t.Context(), root); !errors.As(err, &tampered) || len(tampered.Rows) != 1 ||
-				tampered.Rows[0] != (TouchedRow{row.table(), touched}) {
-				t.Errorf("%s.%s: got %v", row.table(), column, err)
+				tampered.Rows[0] != (TouchedRow{row.Table(), touched}) {
+				t.Errorf("%s.%s: got %v", row.Table(), column, err)
 			}
-			if _, err := db.Exec("UPDATE "+row.table()+" SET "+column+" = ? WHERE id = ?", before, touched); err != nil {
+			if _, err := db.Exec("UPDATE "+row.Table()+" SET "+column+" = ? WHERE id = ?", before, touched); err != nil {
 				t.Fatal(err)
 			}
 			tried++
@@ -390,7 +392,7 @@ func TestBucketsAreLookedAtWhileTheyChange(t *testing.T) {
 			after.Description = fmt.Sprint(n)
 			change := updated(before, after)
 			must(t, s.Submit(&Work{Entry: entry("describe"), Change: change}))
-			before = change.Rows[0].After.(Item)
+			before = change.Rows[0].After.(entity.Item)
 		}
 		close(stop)
 	})
@@ -411,7 +413,7 @@ func TestAnotherRootKeyDoesNotBind(t *testing.T) {
 		t.Error("rows verify under another key")
 	}
 	s.Unbind()
-	err := s.Submit(&Work{Entry: entry("x"), Change: added(Drawer{ID: "dr_2", Name: "z"})})
+	err := s.Submit(&Work{Entry: entry("x"), Change: added(entity.Drawer{ID: "dr_2", Name: "z"})})
 	if !errors.Is(err, ErrNotBound) {
 		t.Errorf("a locked store takes a row: %v", err)
 	}
@@ -423,7 +425,7 @@ func TestAnotherRootKeyDoesNotBind(t *testing.T) {
 func TestChangeAndEntryAreOne(t *testing.T) {
 	s, _ := newStore(t)
 	// the name is taken
-	err := s.Submit(&Work{Entry: entry("lost"), Change: added(Drawer{ID: "dr_2", Name: "new"}, Drawer{ID: "dr_3", Name: "a"})})
+	err := s.Submit(&Work{Entry: entry("lost"), Change: added(entity.Drawer{ID: "dr_2", Name: "new"}, entity.Drawer{ID: "dr_3", Name: "a"})})
 	if !errors.Is(err, ErrExists) {
 		t.Fatalf("got %v, want ErrExists", err)
 	}
@@ -445,10 +447,10 @@ func TestLargeChangeIsWholeAndHoldsNobodyUp(t *testing.T) {
 	large := func(from, to int) *Change {
 		c := &Change{}
 		for n := from; n < to; n++ {
-			c.Insert(Item{ID: fmt.Sprintf("it_x%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("berth-%04d", n)})
+			c.Insert(entity.Item{ID: fmt.Sprintf("it_x%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("berth-%04d", n)})
 		}
 		for n := from; n < to; n++ {
-			version := Version{ID: fmt.Sprintf("it_x%04d/1", n), Item: fmt.Sprintf("it_x%04d", n), Number: 1, WrappedKey: []byte{4}}
+			version := entity.Version{ID: fmt.Sprintf("it_x%04d/1", n), Item: fmt.Sprintf("it_x%04d", n), Number: 1, WrappedKey: []byte{4}}
 			c.Insert(version)
 			c.PutContent(version.ID, []byte(version.ID))
 		}
@@ -507,7 +509,7 @@ func TestFailingChangeLeavesItsCompanyAlone(t *testing.T) {
 			if n%2 == 0 {
 				name = fmt.Sprintf("drawer-%d", n)
 			}
-			err := s.Submit(&Work{Entry: entry(name), Change: added(Drawer{ID: fmt.Sprintf("dr_x%d", n), Name: name})})
+			err := s.Submit(&Work{Entry: entry(name), Change: added(entity.Drawer{ID: fmt.Sprintf("dr_x%d", n), Name: name})})
 			if (err == nil) != (n%2 == 0) {
 				t.Errorf("%d: %v", n, err)
 			}
@@ -678,7 +680,8 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	snapshot, err := s.Bind(root)
 	must(t, err)
 	leaving := &Change{}
-	for _, row := range []Row{snapshot.Members[0], snapshot.Roles[0], snapshot.Requests[0], snapshot.Aliases[0], snapshot.Calendars[0]} {
+	for _, row := range []entity.Row{snapshot.Members[0], snapshot.Roles[0], snapshot.Requests[0], snapshot.Aliases[0],
+		snapshot.Calendars[0], snapshot.Shares[0], snapshot.Slots[0]} {
 		leaving.Delete(row)
 	}
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: leaving}))
@@ -803,10 +806,10 @@ func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
 	s, _ := newStore(t)
 	random := rand.New(rand.NewPCG(4, 2))
 	words := []string{"gate", "Radio", "ledger", "north_quay", "50%", "ramp-key", "é"}
-	var all []Item
+	var all []entity.Item
 	filling := &Change{}
 	for n := range 900 {
-		row := Item{ID: fmt.Sprintf("it_%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("%s-%04d", words[random.IntN(len(words))], n),
+		row := entity.Item{ID: fmt.Sprintf("it_%04d", n), Drawer: "dr_1", Name: fmt.Sprintf("%s-%04d", words[random.IntN(len(words))], n),
 			Kind:        "secret",
 			Description: words[random.IntN(len(words))], ServedUntil: int64(random.IntN(50)), ServedSince: int64(random.IntN(50))}
 		switch random.IntN(6) {
@@ -823,26 +826,28 @@ func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
 	}
 	must(t, s.Submit(&Work{Entry: entry("fill"), Change: filling}))
 	for _, row := range filling.Rows {
-		all = append(all, row.After.(Item))
+		all = append(all, row.After.(entity.Item))
 	}
 	has := func(text, word string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(word)) }
 	for name, c := range map[string]struct {
 		filter ItemFilter
-		naive  func(Item) bool
+		naive  func(entity.Item) bool
 	}{
-		"all":      {ItemFilter{}, func(Item) bool { return true }},
-		"after":    {ItemFilter{After: "ledger"}, func(r Item) bool { return r.Name > "ledger" }},
-		"labelled": {ItemFilter{Labelled: true}, func(r Item) bool { return r.Labels != "" }},
-		"owned":    {ItemFilter{Owner: "person:harbour-master"}, func(r Item) bool { return r.Owner != "" }},
-		"retired":  {ItemFilter{Retired: true}, func(r Item) bool { return r.RetiredAt != 0 }},
-		"due":      {ItemFilter{ServedUntil: 7}, func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 7 || r.ServedSince <= 0) }},
+		"all":      {ItemFilter{}, func(entity.Item) bool { return true }},
+		"after":    {ItemFilter{After: "ledger"}, func(r entity.Item) bool { return r.Name > "ledger" }},
+		"labelled": {ItemFilter{Labelled: true}, func(r entity.Item) bool { return r.Labels != "" }},
+		"owned":    {ItemFilter{Owner: "person:harbour-master"}, func(r entity.Item) bool { return r.Owner != "" }},
+		"retired":  {ItemFilter{Retired: true}, func(r entity.Item) bool { return r.RetiredAt != 0 }},
+		"due": {ItemFilter{ServedUntil: 7}, func(r entity.Item) bool {
+			return r.RetiredAt == 0 && (r.ServedUntil <= 7 || r.ServedSince <= 0)
+		}},
 		"aged": {ItemFilter{ServedUntil: 3, ServedSince: 9},
-			func(r Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 3 || r.ServedSince <= 9) }},
+			func(r entity.Item) bool { return r.RetiredAt == 0 && (r.ServedUntil <= 3 || r.ServedSince <= 9) }},
 		"a word": {ItemFilter{Said: []Said{{[]string{"name", "description"}, "*radio*"}}},
-			func(r Item) bool { return has(r.Name, "radio") || has(r.Description, "radio") }},
+			func(r entity.Item) bool { return has(r.Name, "radio") || has(r.Description, "radio") }},
 		"two words": {ItemFilter{Said: []Said{{[]string{"name"}, "*gate*"}, {[]string{"description"}, "*north_quay*"}}},
-			func(r Item) bool { return has(r.Name, "gate") && has(r.Description, "north_quay") }},
-		"a sign": {ItemFilter{Said: []Said{{[]string{"description"}, "*0%*"}}}, func(r Item) bool { return has(r.Description, "0%") }},
+			func(r entity.Item) bool { return has(r.Name, "gate") && has(r.Description, "north_quay") }},
+		"a sign": {ItemFilter{Said: []Said{{[]string{"description"}, "*0%*"}}}, func(r entity.Item) bool { return has(r.Description, "0%") }},
 	} {
 		c.filter.Drawer = "dr_1"
 		var want, got, rare []string
@@ -871,7 +876,7 @@ func TestItemsAreFoundAsIfEachWereLookedAt(t *testing.T) {
 			}
 		}
 	}
-	before := all[slices.IndexFunc(all, func(r Item) bool { return r.ShreddedAt == 0 })]
+	before := all[slices.IndexFunc(all, func(r entity.Item) bool { return r.ShreddedAt == 0 })]
 	after := before
 	after.Description = "zeppelin"
 	must(t, s.Submit(&Work{Entry: entry("describe"), Change: updated(before, after)}))

@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"strings"
 	"sync"
+	"tansu/internal/entity"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -75,11 +76,11 @@ func (b bucket) content() []byte {
 // bucketOf is the bucket of a row: that of an item, or of a version's item; empty for rows that are in memory. Ids are random, so that
 // three of their characters make 32 768 buckets of about the same size: few enough that unlocking reads all their sums in a moment,
 // and many enough that a reader who is the first to use one of a million items waits for thirty rows, and not for a thousand.
-func bucketOf(row Row) string {
+func bucketOf(row entity.Row) string {
 	switch row := row.(type) {
-	case Item:
+	case entity.Item:
 		return bucketOfID(row.ID)
-	case Version:
+	case entity.Version:
 		return bucketOfID(row.Item)
 	}
 	return ""
@@ -170,8 +171,8 @@ func (s *Store) checkBucket(sealer Sealer, id string) error {
 	if err != nil {
 		return err
 	}
-	var items []Item
-	var versions []Version
+	var items []entity.Item
+	var versions []entity.Version
 	end := id + "\x7f" // no id has a byte that comes after it
 	if err := tx.Select(&items, "SELECT "+itemColumns+" FROM items WHERE id >= ? AND id < ? LIMIT ?", id, end, most); err != nil {
 		return fmt.Errorf("read items: %w", err)
@@ -273,8 +274,8 @@ func (w *writer) writeTally(tx *sqlx.Tx) error {
 func (w *writer) storeTally(tx sqlx.Execer) error {
 	w.tally.revision++
 	mac := w.sealer.RowMAC(w.tally.content(form))
-	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?, tally_form = ?", w.tally.sum[:], w.tally.revision, mac[:],
-		form)
+	_, err := tx.Exec("UPDATE chest SET tally = ?, tally_revision = ?, tally_mac = ?, tally_form = ?", w.tally.sum[:], w.tally.revision,
+		mac[:], form)
 	return err
 }
 
@@ -364,14 +365,14 @@ func (w *writer) turn(tx *sqlx.Tx, next Sealer) error {
 	}
 	total := sum{}
 	for _, kind := range everyKind {
-		if _, is := kind.(Item); is {
+		if _, is := kind.(entity.Item); is {
 			continue
 		}
-		if _, is := kind.(Version); is {
+		if _, is := kind.(entity.Version); is {
 			continue
 		}
 		if err := w.turnKind(tx, kind, next, &total); err != nil {
-			return fmt.Errorf("authenticate %s by another root key: %w", kind.table(), err)
+			return fmt.Errorf("authenticate %s by another root key: %w", kind.Table(), err)
 		}
 	}
 	w.turned = w.buckets.copied() // all of them: such a work is alone in its transaction
@@ -390,21 +391,21 @@ func (w *writer) turn(tx *sqlx.Tx, next Sealer) error {
 }
 
 // turnKind is turn for the rows of one table.
-func (w *writer) turnKind(tx *sqlx.Tx, kind Row, next Sealer, total *sum) error {
+func (w *writer) turnKind(tx *sqlx.Tx, kind entity.Row, next Sealer, total *sum) error {
 	rows := reflect.New(reflect.SliceOf(reflect.TypeOf(kind)))
-	if err := tx.Select(rows.Interface(), "SELECT "+strings.Join(columns(kind), ", ")+" FROM "+kind.table()); err != nil {
+	if err := tx.Select(rows.Interface(), "SELECT "+strings.Join(columns(kind), ", ")+" FROM "+kind.Table()); err != nil {
 		return err
 	}
-	set, err := tx.Preparex("UPDATE " + kind.table() + " SET mac = ? WHERE id = ?")
+	set, err := tx.Preparex("UPDATE " + kind.Table() + " SET mac = ? WHERE id = ?")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = set.Close() }()
 	for i := range rows.Elem().Len() {
-		row := rows.Elem().Index(i).Interface().(Row)
+		row := rows.Elem().Index(i).Interface().(entity.Row)
 		content := authenticated(row)
-		if mac := w.sealer.RowMAC(content); !hmac.Equal(mac[:], row.seal().MAC) {
-			return &TamperedError{Rows: []TouchedRow{{row.table(), idOf(row)}}}
+		if mac := w.sealer.RowMAC(content); !hmac.Equal(mac[:], row.Stamp().MAC) {
+			return &TamperedError{Rows: []TouchedRow{{row.Table(), idOf(row)}}}
 		}
 		mac := next.RowMAC(content)
 		total.add(next.RowTally(content))

@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/s2"
 
 	"tansu/internal/core/trail"
+	"tansu/internal/entity"
 )
 
 // ErrExists says that a row with the same name or id is there already.
@@ -44,14 +45,14 @@ type Sealer interface {
 }
 
 // macOf and tallyOf are a row's MAC and its share of a tally.
-func macOf(s Sealer, row Row, content []byte) [32]byte {
+func macOf(s Sealer, row entity.Row, content []byte) [32]byte {
 	if bucketOf(row) != "" {
 		return s.ManyMAC(content)
 	}
 	return s.RowMAC(content)
 }
 
-func tallyOf(s Sealer, row Row, content []byte) [32]byte {
+func tallyOf(s Sealer, row entity.Row, content []byte) [32]byte {
 	if bucketOf(row) != "" {
 		return s.ManyTally(content)
 	}
@@ -228,7 +229,7 @@ func (w *writer) start() (err error) {
 		if err != nil {
 			return fmt.Errorf("prepare: %w", err)
 		}
-		w.changes[row.table()] = prepared
+		w.changes[row.Table()] = prepared
 	}
 	w.queue.room, w.queue.come = sync.NewCond(&w.queue.mu), make(chan struct{}, 1)
 	return nil

@@ -171,7 +171,8 @@ var ErrNoShare = errors.New("this is no share, or there is a mistake in it: it i
 
 // Parse reads what Words wrote, with any spaces, hyphens or line breaks between the words. A mistake is [ErrNoShare].
 func Parse(text secretvalue.Value) (share Share, err error) {
-	words := bytes.FieldsFunc(bytes.ToLower(text.Reveal()), func(r rune) bool { return r == '-' || r == ' ' || r == '\n' || r == '\r' || r == '\t' })
+	between := func(r rune) bool { return strings.ContainsRune("- \n\r\t", r) }
+	words := bytes.FieldsFunc(bytes.ToLower(text.Reveal()), between)
 	var content []byte
 	for _, w := range words {
 		bits, ok := bitsOf(w)
