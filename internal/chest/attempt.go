@@ -309,7 +309,7 @@ func (a *Attempt) record(err error) error {
 	case errors.Is(lost, store.ErrNotBound):
 		return ErrLocked
 	}
-	a.chest.log.Error("entry not recorded", "action", a.Entry.Action, "error", lost)
+	a.chest.lost(a.Entry.Action, lost)
 	return StoreError(lost, "")
 }
 
@@ -349,7 +349,7 @@ func (a *Attempt) Commit(what string) error {
 	case (errors.Is(err, store.ErrStale) || errors.Is(err, store.ErrExists)) && a.overtaken():
 		return store.ErrMoved // by something that it did not know that it rests on
 	case errors.Is(err, store.ErrNotRecorded):
-		a.chest.log.Error("change not recorded", "action", a.Entry.Action, "error", err)
+		a.chest.lost(a.Entry.Action, err)
 		return StoreError(err, what)
 	}
 	return a.Fail(StoreError(err, what))

@@ -76,6 +76,8 @@ type Chest struct {
 	memory *memory
 	alone  sync.RWMutex // held for reading around each try of a change; for writing by one that was overtaken too often
 
+	losses losses
+
 	listening sync.RWMutex
 	listeners []func([]store.Mark)
 }

@@ -21,7 +21,7 @@ func (a *Attempt) fold(key, receipt string, several bool, refusal *Error) error 
 	}
 	if lost := a.chest.records.Count(store.Fold{Key: key, Sample: string(sample.AppendCanonical(nil)), Count: 1, Since: Micros(a.Entry.At),
 		Last: Micros(a.Entry.At)}); lost != nil {
-		a.chest.log.Error("refusal not counted", "action", a.Entry.Action, "error", lost)
+		a.chest.lost(a.Entry.Action, lost)
 		return StoreError(lost, "")
 	}
 	return refusal

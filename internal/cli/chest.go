@@ -139,10 +139,7 @@ func writeNew(path string, content secretvalue.Value) error {
 }
 
 func serverHosts(more []string) []string {
-	hosts := []string{"localhost", "127.0.0.1", "::1"}
-	if name, err := os.Hostname(); err == nil && name != "" && !slices.Contains(hosts, name) {
-		hosts = append(hosts, name)
-	}
+	hosts := opening.LocalHosts()
 	for _, host := range more {
 		if !slices.Contains(hosts, host) {
 			hosts = append(hosts, host)
@@ -157,6 +154,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var logFormat string
 	var witnesses, networks []string
 	var archiveAfter string
+	var backups backupFlags
 	command := &cobra.Command{
 		Use:   "serve --dir DIR",
 		Short: "Run the chest until it is told to stop",
@@ -171,6 +169,7 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 		Example: `  tansu serve --dir /var/lib/tansu
   tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key
   tansu serve --dir /var/lib/tansu --outlet file:/var/log/tansu/trail.jsonl --outlet syslog://logs.ferries.example:6514
+  tansu serve --dir /var/lib/tansu --backup-to /mnt/backup --backup-recipient /etc/tansu/backup.key.pub
   tansu serve --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints --witness https://witness.ferries.example/tansu`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
@@ -202,9 +201,13 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 				}
 				o.Witnesses = append(o.Witnesses, w)
 			}
+			if o.Backup, err = backups.read(o.Dir); err != nil {
+				return err
+			}
 			return a.serve(cmd, o)
 		},
 	}
+	backups.add(command)
 	command.Flags().StringArrayVar(&networks, "issuer-network", nil,
 		"a `network` (10.20.0.0/16), besides the public Internet, in which issuers whose word is taken may be; may be repeated")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil,

@@ -131,7 +131,8 @@ A first tour:
 	)
 	groups := map[string][]*cobra.Command{
 		groupChest: {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(),
-			a.examineCommand(), a.unlockMethodCommand(), a.shareCommand(), a.rootKeyCommand(), a.stewardCommand()},
+			a.examineCommand(), a.renewCertificateCommand(), a.unlockMethodCommand(), a.shareCommand(), a.rootKeyCommand(),
+			a.backupCommand(), a.restoreCommand(), a.stewardCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand()},
 		groupFill: {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(),
 			a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},

@@ -3,10 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/opening"
 	"tansu/internal/service"
 	"tansu/internal/store"
 )
@@ -47,6 +49,29 @@ runs on. The exit code is 0 only when everything was looked at and nothing is wr
 		},
 	}
 	a.offlineFlags(command, &dir, &keyFile)
+	return command
+}
+
+func (a *app) renewCertificateCommand() *cobra.Command {
+	var dir, keyFile string
+	var hosts []string
+	command := &cobra.Command{
+		Use:   "renew-certificate --dir DIR [--key-file FILE]",
+		Short: "Make the service's certificate and its key anew, in a data directory that no service runs on",
+		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else has had server.key. The authority stays the same, so that
+nothing changes for clients. A certificate that ends by itself is replaced by the service.`,
+		Args: exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {
+				if err := opening.RenewStopped(records, material, serverHosts(hosts), time.Now()); err != nil {
+					return err
+				}
+				return a.show(map[string]string{"dir": dir}, func() { fmt.Fprintln(a.Out, "The certificate and its key are made anew.") })
+			})
+		},
+	}
+	a.offlineFlags(command, &dir, &keyFile)
+	command.Flags().StringSliceVar(&hosts, "host", nil, "a further `name` that clients use; can be repeated")
 	return command
 }
 

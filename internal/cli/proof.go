@@ -162,6 +162,7 @@ type Verified struct {
 	At       time.Time `json:"at,omitzero"`
 	Matched  int       `json:"matched"` // checkpoints
 	Problems []string  `json:"problems"`
+	Notes    []string  `json:"notes"` // what is not there any more because the chest was restored
 }
 
 func (a *app) trailVerifyCommand() *cobra.Command {
@@ -197,7 +198,7 @@ It needs no chest and no network. The exit code is 0 when all is as the checkpoi
 				return err
 			}
 			v := Verified{Entries: report.Size, Root: report.Root[:], Covered: report.Covered.Size, At: report.Covered.At, Matched: report.Matched,
-				Problems: append([]string{}, report.Problems...)}
+				Problems: append([]string{}, report.Problems...), Notes: append([]string{}, report.Notes...)}
 			if err := a.show(v, func() { a.printVerified(v, len(points)) }); err != nil {
 				return err
 			}
@@ -215,6 +216,9 @@ It needs no chest and no network. The exit code is 0 when all is as the checkpoi
 func (a *app) printVerified(v Verified, points int) {
 	for _, p := range v.Problems {
 		fmt.Fprintf(a.Out, "✗ %s\n", p)
+	}
+	for _, n := range v.Notes {
+		fmt.Fprintf(a.Out, "! %s\n", n)
 	}
 	if v.Covered > 0 {
 		fmt.Fprintf(a.Out, "✓ entries 1 to %d are what they were at %s: nothing was changed, removed or put in\n", v.Covered,

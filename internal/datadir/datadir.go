@@ -72,7 +72,13 @@ func Create(dir string) (*Directory, error) {
 		return nil, &Error{Dir: dir, Problem: "cannot be written", Err: reason(err)}
 	}
 	_ = file.Close()
-	return take(dir)
+	taken, err := take(dir)
+	if err != nil { // nothing is left of it
+		_ = os.Remove(file.Name())
+		_ = os.Remove(filepath.Join(dir, lockName))
+		_ = os.Remove(dir)
+	}
+	return taken, err
 }
 
 // Open takes the data directory of an existing chest. It fails with an [*Error] when another process has it open, when it is not
@@ -173,8 +179,8 @@ func (d *Directory) Release() error {
 
 // Remove removes the files of a chest: for an initialisation that did not finish.
 func (d *Directory) Remove() {
-	for _, name := range []string{DatabaseName, DatabaseName + "-wal", DatabaseName + "-shm", serverCertificate, serverKey,
-		authorityCertificate, lockName} {
+	for _, name := range []string{DatabaseName, DatabaseName + "-wal", DatabaseName + "-shm", DatabaseName + "-journal", serverCertificate,
+		serverKey, authorityCertificate, lockName} {
 		_ = os.Remove(filepath.Join(d.path, name))
 	}
 	_ = os.Remove(d.path) // only if nothing else is in it

@@ -16,6 +16,9 @@ const (
 	authorityCertificate = "authority.crt"
 )
 
+// IdentityFiles are their names.
+var IdentityFiles = []string{authorityCertificate, serverKey, serverCertificate}
+
 // TLS is what the data directory holds for TLS, all PEM.
 type TLS struct {
 	Certificate []byte // the server's, followed by the authority's
@@ -34,6 +37,13 @@ func (d *Directory) WriteTLS(files TLS) error {
 		}
 	}
 	return nil
+}
+
+// RemoveTLS removes what is there of them, to be made anew.
+func (d *Directory) RemoveTLS() {
+	for _, name := range []string{serverCertificate, serverKey, authorityCertificate} {
+		_ = os.Remove(filepath.Join(d.path, name))
+	}
 }
 
 // ReadTLS reads the TLS files.

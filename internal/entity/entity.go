@@ -260,7 +260,7 @@ type Share struct {
 	Slot      string `db:"slot" json:"slot"`
 	Number    int    `db:"number" json:"number"`
 	Holder    string `db:"holder" json:"holder"` // an identity
-	Sealed    []byte `db:"sealed" json:"sealed"` // empty when the holder has taken it
+	Sealed    []byte `db:"sealed" json:"sealed"` // one zero byte when the holder has taken it
 	TakenAt   int64  `db:"taken_at" json:"taken_at"`
 	CreatedAt int64  `db:"created_at" json:"created_at"`
 	Seal

@@ -95,6 +95,9 @@ var routes = []route{
 	{"POST", "/api/unlock-methods/:method/end", atLength, (*api).endUnlockMethod},
 	{"POST", "/api/root-key/turn", atLength, (*api).turnRootKey},
 	{"GET", "/api/me/shares", identified, (*api).ownShares},
+	{"GET", "/api/backups", identified, (*api).listBackups},
+	{"POST", "/api/backups", atLength, (*api).backUp},
+	{"POST", "/api/backups/rehearse", atLength, (*api).rehearse},
 	{"POST", "/api/me/shares/:share/take", identified, (*api).takeShare},
 
 	{"POST", "/api/enrol", anyone, (*api).enrol},

@@ -50,6 +50,9 @@ func custodyOf(st *chest.Snapshot, share entity.Share) Custody {
 	return custody
 }
 
+// taken reports whether a share is not kept any more.
+func taken(share entity.Share) bool { return len(share.Sealed) == len(chest.NoKey) }
+
 // TakeShare gives the caller their share, once: it is not kept anywhere else from then on.
 func (s *Opening) TakeShare(c chest.Caller, id string) (words secretvalue.Value, custody Custody, err error) {
 	err = s.heart.Try(func() error {
@@ -62,7 +65,7 @@ func (s *Opening) TakeShare(c chest.Caller, id string) (words secretvalue.Value,
 			return a.Fail(chest.Missing("share of yours with the id "+id, ""))
 		}
 		share := a.St.Shares()[at]
-		if len(share.Sealed) == 0 {
+		if taken(share) {
 			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("you took it on %s, and it is shown once: if it is lost, "+
 				"an operator makes new shares (tansu unlock-method replace)", chest.FromMicros(share.TakenAt).Format("2006-01-02"))})
 		}
@@ -71,7 +74,7 @@ func (s *Opening) TakeShare(c chest.Caller, id string) (words secretvalue.Value,
 			return a.Fail(err)
 		}
 		after := share
-		after.Sealed, after.TakenAt = []byte{}, chest.Micros(a.Entry.At)
+		after.Sealed, after.TakenAt = chest.NoKey, chest.Micros(a.Entry.At)
 		a.Change.Update(share, after)
 		a.Entry.Credential = share.Slot
 		if err := s.commit(a, "the share"); err != nil {

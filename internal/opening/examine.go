@@ -69,6 +69,7 @@ func (s *Opening) ExamineStopped(ctx context.Context, material secretvalue.Value
 	if err := s.trail.SetVerifierKey(found.root); err != nil {
 		return nil, err
 	}
+	_ = s.trail.ReadEpochs() // what keeps it from that is found below
 	rows, err := s.records.Bind(found.root)
 	var tampered *store.TamperedError
 	switch {
@@ -226,19 +227,6 @@ func (s *Opening) endBehind() {
 		s.stop = nil
 		s.behind.Wait()
 	}
-}
-
-// verified holds the trail against all of the chest's own checkpoints before it is unlocked, if that does not take long.
-func (s *Opening) verified() error {
-	if s.options.Restored || s.records.Last() > atOnce {
-		return nil
-	}
-	wrong, err := s.trail.ExamineTrail(context.Background())
-	if err == nil && len(wrong) > 0 {
-		err = fmt.Errorf("%s. If that is accepted, start once with --restored, which is put into the trail",
-			strings.Join(wrong[:min(len(wrong), 3)], "; "))
-	}
-	return err
 }
 
 // readyWithin is how long the database may take to answer.

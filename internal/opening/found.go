@@ -2,6 +2,7 @@ package opening
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"tansu/internal/chest"
 	"time"
@@ -101,29 +102,33 @@ func issueServer(records *store.Store, ca *authority.Authority, hosts []string, 
 	return records.WriteTLS(datadir.TLS{Certificate: certificate, Key: key, Authority: ca.Certificate})
 }
 
-// RenewServer replaces the server's certificate when it ends soon, or when it lacks one of the hosts. It needs the root
-// key, because the authority's key is sealed; it reports whether it did anything.
+// RenewServer replaces the server's certificate when it ends soon, when it lacks one of the hosts, or when it is not there. It needs the
+// root key, because the authority's key is sealed; it reports whether it did anything.
 func RenewServer(records *store.Store, root *envelope.Root, hosts []string, now time.Time) (bool, error) {
-	files, err := records.ReadTLS()
-	if err != nil {
-		return false, err
-	}
-	known, err := authority.Hosts(files.Certificate)
-	if err != nil {
-		return false, err
-	}
-	wanted := known
-	for _, host := range hosts {
-		if !slices.Contains(wanted, host) {
-			wanted = append(wanted, host)
-		}
-	}
-	if len(wanted) == len(known) && !authority.RenewalDue(files.Certificate, now) {
-		return false, nil
-	}
 	row, err := records.Chest()
 	if err != nil {
 		return false, err
+	}
+	wanted, due := slices.Clone(hosts), true
+	if len(records.Missing()) == 0 {
+		files, err := records.ReadTLS()
+		if err != nil {
+			return false, err
+		}
+		known, err := authority.Hosts(files.Certificate)
+		if err != nil {
+			return false, err
+		}
+		wanted = known
+		for _, host := range hosts {
+			if !slices.Contains(wanted, host) {
+				wanted = append(wanted, host)
+			}
+		}
+		due = len(wanted) != len(known) || authority.RenewalDue(files.Certificate, now)
+	}
+	if !due {
+		return false, nil
 	}
 	key, err := root.OpenAuthority(row.AuthoritySealed)
 	if err != nil {
@@ -135,4 +140,27 @@ func RenewServer(records *store.Store, root *envelope.Root, hosts []string, now 
 		return false, err
 	}
 	return true, issueServer(records, ca, wanted, now)
+}
+
+// LocalHosts are the names and addresses that a server's certificate is always for.
+func LocalHosts() []string {
+	hosts := []string{"localhost", "127.0.0.1", "::1"}
+	if name, err := os.Hostname(); err == nil && name != "" && name != "localhost" {
+		hosts = append(hosts, name)
+	}
+	return hosts
+}
+
+// RenewStopped makes the files of the chest's TLS identity anew, in a data directory that no service runs on, by whoever holds what opens
+// the chest.
+func RenewStopped(records *store.Store, material secretvalue.Value, hosts []string, now time.Time) error {
+	found, _, err := openOffline(records, material, now)
+	if err != nil {
+		return err
+	}
+	defer found.root.Erase()
+	defer records.Unbind()
+	records.RemoveTLS()
+	_, err = RenewServer(records, found.root, hosts, now)
+	return err
 }

@@ -112,9 +112,6 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if err == nil {
 		err = s.compare(a)
 	}
-	if err == nil {
-		err = s.verified()
-	}
 	if err != nil {
 		return a.Fail(s.staysLocked(root, err))
 	}
@@ -125,10 +122,14 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if err := found.used(a); err != nil {
 		return a.Fail(s.staysLocked(root, err))
 	}
+	s.endSessions(a, rows)
 	if err := a.Recorded(); err != nil {
 		s.records.Unbind()
 		root.Erase()
 		return err
+	}
+	if err := s.records.ForgetRestored(); err != nil {
+		return s.staysLocked(root, err)
 	}
 	for i := range rows.Slots {
 		if rows.Slots[i].ID == found.slot.ID {
@@ -161,26 +162,6 @@ func (s *Opening) staysLocked(root *envelope.Root, err error) error {
 	root.Erase()
 	s.heart.Log().Error("the chest stays locked", "error", err)
 	return &chest.Error{Code: chest.Internal, Detail: "the chest stays locked: " + err.Error(), Err: err}
-}
-
-// compare holds the trail against what witnesses know.
-func (s *Opening) compare(a *chest.Attempt) error {
-	if s.options.Restored {
-		if err := s.records.Reindex(); err != nil {
-			return err
-		}
-	}
-	err := s.trail.Witnessed()
-	var rolledBack interface{ RolledBack() []string }
-	switch {
-	case errors.As(err, &rolledBack) && s.options.Restored:
-		a.Entry.Detail = "restored, said who started it: " + strings.Join(rolledBack.RolledBack(), "; ")
-		s.heart.Log().Warn("the trail is not what it was, and is accepted as restored", "error", err)
-		return nil
-	case err == nil && s.options.Restored:
-		s.heart.Log().Warn("--restored was not needed: start without it, or the next rollback is accepted without a question")
-	}
-	return err
 }
 
 // Lock erases the keys from memory. Nothing is served until the next unlock.

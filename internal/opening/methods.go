@@ -351,7 +351,7 @@ func turn(a *chest.Attempt, found opened) (wrapped int, err error) {
 		wrapped++
 	}
 	for _, share := range a.St.Shares() {
-		if len(share.Sealed) == 0 {
+		if taken(share) {
 			continue
 		}
 		words, err := old.OpenShare(share.Slot, share.Number, share.Sealed)

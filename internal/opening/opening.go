@@ -10,6 +10,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/trail"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 )
@@ -27,6 +28,9 @@ type Records interface {
 	Unbind()
 	Check(context.Context, store.Sealer) error
 	Reindex() error
+	CatchUp() error
+	Restored() (*store.Restored, error)
+	ForgetRestored() error
 	CheckBuckets(ctx context.Context, rest func(), found func(error)) int
 	Last() uint64
 	Ready() error
@@ -38,8 +42,14 @@ type Records interface {
 type Trail interface {
 	// SetVerifierKey says whose checkpoints are the chest's.
 	SetVerifierKey(root *envelope.Root) error
+	// ReadEpochs finds the epochs that the trail has begun.
+	ReadEpochs() error
 	// Witnessed compares the trail with what witnesses know; what is not as it was is a [*record.RollbackError].
 	Witnessed() error
+	// Held holds the whole trail against all that was signed of it, and returns up to which entry it is that.
+	Held(context.Context) (kept uint64, problems []string, err error)
+	// BeginEpoch lets it go on in another epoch, and returns the entry with which that begins.
+	BeginEpoch(kept uint64, why string) (trail.Entry, error)
 	// LastCheckpoint signs what the trail is before the keys are erased, and StopWitnesses tells whoever keeps it, for a bounded time.
 	LastCheckpoint()
 	StopWitnesses()
@@ -53,6 +63,8 @@ type Options struct {
 	OnUnlock func(root *envelope.Root)
 	// Restored lets the chest be unlocked although the trail is not what it was, because it was restored from a backup.
 	Restored bool
+	// Problems tells what other rooms know to be wrong; nil for nothing.
+	Problems func() []Problem
 }
 
 // Opening is the room. Its methods are safe for concurrent use.

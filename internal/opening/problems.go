@@ -26,6 +26,9 @@ func (s *Opening) problems() (list []Problem) {
 			behind.Round(time.Second)), Next: "set the clock right; if it is right, start once with tansu serve --trust-clock"})
 	}
 	list = append(list, s.found.all()...)
+	if s.options.Problems != nil {
+		list = append(list, s.options.Problems()...)
+	}
 	if st := s.heart.Newest(); st != nil {
 		list = append(list, s.endings(st)...)
 	}

@@ -2,14 +2,12 @@ package record
 
 import (
 	"cmp"
-	"context"
 	"crypto/ed25519"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"math"
-	"strings"
 	"tansu/internal/chest"
 	"time"
 
@@ -94,7 +92,7 @@ func (s *Record) checkpoint() (c Checkpoint, err error) {
 	if len(kept) == 1 {
 		return s.openKept(kept[0])
 	}
-	made := trail.Checkpoint{Origin: s.Origin(), Size: size, At: s.heart.Now().UTC().Truncate(time.Second)}
+	made := trail.Checkpoint{Origin: s.Origin(), Size: size, At: s.heart.Now().UTC().Truncate(time.Second), Epochs: s.epochs}
 	if made.Root, err = s.records.Root(size); err != nil {
 		return c, err
 	}
@@ -193,69 +191,6 @@ func (s *Record) LastCheckpoint() {
 	if err != nil {
 		s.heart.Log().Error("no checkpoint was made", "error", err)
 	}
-}
-
-// RollbackError says that the trail is not what it was when it was last witnessed.
-type RollbackError struct{ Problems []string }
-
-// RolledBack lists what is not as it was.
-func (e *RollbackError) RolledBack() []string { return e.Problems }
-
-func (e *RollbackError) Error() string {
-	return strings.Join(e.Problems, "; ") + ". If the database was restored from a backup on purpose, start once with --restored, which " +
-		"is put into the trail"
-}
-
-// Witnessed compares the trail with the newest checkpoint that the database has, and with those that witnesses have.
-func (s *Record) Witnessed() error {
-	if err := s.records.CatchUp(); err != nil {
-		return err
-	}
-	size := s.records.Size()
-	var problems []string
-	look := func(from, note string) error {
-		c, err := trail.OpenCheckpoint(note, s.VerifierKey())
-		if err != nil {
-			problems = append(problems, fmt.Sprintf("the newest checkpoint of %s is not of this chest: %v", from, err))
-			return nil
-		}
-		if c.Size > size {
-			problems = append(problems, fmt.Sprintf("the trail ends at entry %d, and at %s it had %d, as %s knows: its end was cut off, or an "+
-				"older copy of the database was put in its place", size, c.At.Format(time.RFC3339), c.Size, from))
-			return nil
-		}
-		root, err := s.records.Root(c.Size)
-		if err == nil && root != c.Root {
-			problems = append(problems, fmt.Sprintf("something among the first %d entries of the trail is not what it was at %s, as %s knows",
-				c.Size, c.At.Format(time.RFC3339), from))
-		}
-		return err
-	}
-	kept, err := s.records.Checkpoints(0, math.MaxInt64, 1)
-	if err != nil {
-		return err
-	}
-	for _, c := range kept {
-		if err := look("the database", c.Note); err != nil {
-			return err
-		}
-	}
-	for _, w := range s.options.Witnesses {
-		note, err := w.Last()
-		if err != nil {
-			s.heart.Log().Error("a witness cannot be asked", "witness", w.String(), "error", err)
-			continue
-		}
-		if note != "" {
-			if err := look(w.String(), note); err != nil {
-				return err
-			}
-		}
-	}
-	if len(problems) > 0 {
-		return &RollbackError{problems}
-	}
-	return nil
 }
 
 // allowWholeTrail decides whether the caller may read all of the trail, which what is signed is about.
@@ -388,66 +323,3 @@ func (s *Record) ExportTrail(c chest.Caller, from uint64, begin func(Checkpoint)
 	})
 	return cmp.Or(failed, err)
 }
-
-// ExamineTrail compares the trail in the database with every checkpoint that is in it, and returns what is wrong.
-func (s *Record) ExamineTrail(ctx context.Context) (problems []string, err error) {
-	if err := s.records.CatchUp(); err != nil {
-		return []string{err.Error()}, nil // the index does not go on where entries are missing
-	}
-	size := s.records.Size()
-	kept, err := s.records.Checkpoints(0, size, math.MaxInt32)
-	if err != nil {
-		return nil, err
-	}
-	var points []trail.Checkpoint
-	for _, k := range kept {
-		c, err := trail.OpenCheckpoint(k.Note, s.VerifierKey())
-		if err != nil {
-			problems = append(problems, fmt.Sprintf("the checkpoint of %d entries: %v", k.Size, err))
-			continue
-		}
-		points = append(points, c)
-	}
-	reader, writer := io.Pipe()
-	go func() {
-		err := s.records.Bodies(1, func(seq uint64, body string) bool {
-			if seq > size {
-				return false
-			}
-			chest.Rest(ctx)
-			_, err := io.WriteString(writer, body+"\n")
-			return err == nil && ctx.Err() == nil
-		})
-		_ = writer.CloseWithError(cmp.Or(err, ctx.Err()))
-	}()
-	report, err := trail.Verify(reader, points, nil)
-	_ = reader.Close()
-	if err != nil {
-		return nil, err
-	}
-	problems = append(problems, report.Problems...)
-	if report.Size < size {
-		problems = append(problems, fmt.Sprintf("the trail in the database ends at entry %d, and %d were recorded", report.Size, size))
-	}
-	if len(problems) > 0 {
-		changed, err := s.records.ChangedEntries(mostChanged)
-		if err != nil {
-			return nil, err
-		}
-		for _, seq := range changed {
-			problems = append(problems, fmt.Sprintf("entry %d of the trail is not what was recorded", seq))
-		}
-		return problems, nil
-	}
-	switch changed, err := s.records.ChangedHashes(ctx); {
-	case err != nil:
-		return nil, err
-	case changed > 0:
-		problems = append(problems, fmt.Sprintf("%d hashes of the trail are not those of its entries, which are as they were recorded: "+
-			"start with --restored to work them out again", changed))
-	}
-	return problems, nil
-}
-
-// mostChanged is how many changed entries an examination names.
-const mostChanged = 20

@@ -40,6 +40,8 @@ type Records interface {
 	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)
 	KeepCheckpoint(store.StoredCheckpoint) error
 	ThinCheckpoints(before int64) error
+	DropCheckpoint(size uint64) error
+	DropCheckpoints(beyond uint64) error
 	Submit(*store.Work) error
 	Trouble() (since time.Time, err error)
 	Probe() error
@@ -73,6 +75,7 @@ type Record struct {
 	witnesses   *witnesses
 	verifierKey atomic.Value // a string; set at the first unlock
 	signing     sync.Mutex   // one checkpoint at a time
+	epochs      []uint64     // see trail.Checkpoint; guarded by signing
 	thinned     time.Time    // when old checkpoints were thinned out; guarded by signing
 }
 

@@ -14,6 +14,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // registers the driver "sqlite"
@@ -27,69 +28,77 @@ var migrations embed.FS
 // ApplicationID is in the header of a chest's file (SQLite file format, section 1.3.17): "TANS".
 const ApplicationID = 0x54414e53
 
+// Upgraded says that a file was brought up to date.
+type Upgraded struct {
+	From, To int64
+	Copy     string // of the file as it was; kept for [datadir.KeepCopies]
+}
+
+// Mend is to be called before a file is opened for [Upgrade]: it makes one anew that an edited migration has made.
+func Mend(dir *datadir.Directory) (copied string, err error) { return mend(dir, time.Now()) }
+
 // Upgrade brings the schema of a chest's database up to date, and checks that it is then what this program makes. When that is not
-// possible, the file stays as it was, for the program that made it. The error is a [*datadir.Error].
-func Upgrade(dir *datadir.Directory, db *sql.DB) error {
+// possible, the file stays as it was, for the program that made it. The error is a [*datadir.Error]. It returns what it did; nil for
+// nothing.
+func Upgrade(dir *datadir.Directory, db *sql.DB) (done *Upgraded, err error) {
 	ctx := context.Background()
 	var id, tables int
 	if err := db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
-		return dir.Fault(datadir.DatabaseName+" is not a Tansu database or is damaged", "", err)
+		return nil, dir.Fault(datadir.DatabaseName+" is not a Tansu database or is damaged", "", err)
 	}
 	if err := db.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
-		return dir.Fault(datadir.DatabaseName+" cannot be read", "", err)
+		return nil, dir.Fault(datadir.DatabaseName+" cannot be read", "", err)
 	}
 	if tables > 0 && id != ApplicationID {
-		return dir.Fault(datadir.DatabaseName+" is not a Tansu database", "", nil)
+		return nil, dir.Fault(datadir.DatabaseName+" is not a Tansu database", "", nil)
 	}
 	provider, err := newProvider(db)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if tables > 0 {
 		sources := provider.ListSources()
 		known := sources[len(sources)-1].Version
 		found, err := provider.GetDBVersion(ctx)
 		if err != nil {
-			return dir.Fault("has no readable schema version", "", err)
+			return nil, dir.Fault("has no readable schema version", "", err)
 		}
 		switch {
 		case found > known:
-			return dir.Fault(fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
+			return nil, dir.Fault(fmt.Sprintf("was written by a newer Tansu: schema %d, this program knows %d", found, known),
 				"use the newer program", nil)
 		case found < known:
-			return upgradeWhole(ctx, dir, db, provider)
+			return upgradeWhole(ctx, dir, db, provider, found, known)
 		}
 	}
 	if _, err := db.Exec(fmt.Sprintf("PRAGMA application_id = %d", ApplicationID)); err != nil {
-		return dir.Fault("cannot be written", "", err)
+		return nil, dir.Fault("cannot be written", "", err)
 	}
 	if _, err := provider.Up(ctx); err != nil {
-		return dir.Fault("its schema cannot be brought up to date", "", err)
+		return nil, dir.Fault("its schema cannot be brought up to date", "", err)
 	}
-	return check(dir, db)
+	return nil, check(dir, db)
 }
 
 // upgradeWhole makes all migrations or none: each is a transaction by itself, and what came before one that fails is taken back by a copy
-// of the file, which is there only meanwhile.
-func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provider *goose.Provider) (err error) {
-	aside := dir.Database() + ".before"
-	if err := os.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a start that was cut off
-		return dir.Fault("cannot be written", "", err)
-	}
+// of the file, which is looked through before anything is changed, and kept for a while.
+func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provider *goose.Provider, from, to int64) (*Upgraded, error) {
+	aside := dir.CopyPath(fmt.Sprintf("schema-%d", from), time.Now())
 	if _, err := db.Exec("VACUUM INTO ?", aside); err != nil {
-		return dir.Fault("cannot be copied before its schema is brought up to date", "make room on the disk", err)
+		return nil, dir.Fault("cannot be copied before its schema is brought up to date", "make room on the disk", errors.Join(err,
+			removeWithJournal(aside)))
 	}
-	if err := os.Chmod(aside, 0o600); err != nil {
-		return dir.Fault("cannot be written", "", err)
+	if err := errors.Join(os.Chmod(aside, 0o600), sound(aside)); err != nil {
+		return nil, dir.Fault("the copy that was made before its schema is brought up to date is not good, and nothing was changed", "", err)
 	}
-	_, err = provider.Up(ctx)
+	_, err := provider.Up(ctx)
 	if err != nil {
 		err = dir.Fault("its schema cannot be brought up to date, and it is as it was", "", err)
 	} else {
 		err = check(dir, db)
 	}
 	if err == nil {
-		return os.Remove(aside)
+		return &Upgraded{From: from, To: to, Copy: aside}, nil
 	}
 	back := db.Close()
 	for _, journal := range []string{"-wal", "-shm"} { // which would be of the other file
@@ -101,7 +110,21 @@ func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provi
 		back = os.Rename(aside, dir.Database())
 	}
 	if back != nil {
-		return dir.Fault("its schema cannot be brought up to date; how it was is in "+aside, "", errors.Join(err, back))
+		return nil, dir.Fault("its schema cannot be brought up to date; how it was is in "+aside, "", errors.Join(err, back))
+	}
+	return nil, err
+}
+
+// sound lets SQLite look through a file.
+func sound(path string) (err error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	said, err := names(db, "PRAGMA quick_check(1)")
+	if err == nil && !slices.Equal(said, []string{"ok"}) {
+		err = errors.New(strings.Join(said, "; "))
 	}
 	return err
 }

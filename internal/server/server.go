@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -15,20 +16,24 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
+	"tansu/internal/backup"
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
 	"tansu/internal/httpapi"
 	"tansu/internal/issuer"
 	"tansu/internal/opening"
 	"tansu/internal/outlet"
 	"tansu/internal/record"
+	"tansu/internal/recovery"
 	"tansu/internal/service"
 	"tansu/internal/store"
 )
@@ -60,6 +65,7 @@ type Options struct {
 	// IssuerNetworks are networks, besides the public Internet, in which issuers may be.
 	IssuerNetworks []netip.Prefix
 	Outlets        []string // where the trail is passed on to: see package outlet
+	Backup         recovery.Options
 }
 
 // Server is a running chest.
@@ -72,6 +78,9 @@ type Server struct {
 	certificate atomic.Pointer[tls.Certificate]
 	issuers     *issuer.Known
 	failed      chan error
+	endBackups  func()
+	backing     sync.WaitGroup
+	looked      time.Time     // when it was looked whether the certificate is due
 	quit, kept  chan struct{} // end the upkeep, and say that it has ended
 	outlets     atomic.Pointer[outlet.Running]
 	stop        sync.Once
@@ -96,9 +105,16 @@ func Start(o Options) (*Server, error) {
 	if err := checkListen(o); err != nil {
 		return nil, err
 	}
-	records, err := store.Open(o.Dir)
+	records, err := open(o)
 	if err != nil {
 		return nil, err
+	}
+	if err := records.RemoveCopies(time.Now().Add(-datadir.KeepCopies)); err != nil {
+		o.Log.Warn("old copies stay", "error", err)
+	}
+	if u := records.Upgraded; u != nil {
+		o.Log.Info("the database was brought up to date", "from_schema", u.From, "to_schema", u.To, "copy_of_how_it_was", u.Copy,
+			"kept_until", time.Now().Add(datadir.KeepCopies).Format(time.DateOnly))
 	}
 	s := &Server{store: records, options: o, issuers: issuer.New(), failed: make(chan error, 1)}
 	s.issuers.Networks = o.IssuerNetworks
@@ -107,6 +123,42 @@ func Start(o Options) (*Server, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// open opens the data directory. One that is started as restored has a trail with each number once before anybody looks at it.
+func open(o Options) (*store.Store, error) {
+	records, err := store.Open(o.Dir)
+	if err != nil || !o.Restored {
+		return records, err
+	}
+	if err := records.Close(); err != nil {
+		return nil, err
+	}
+	var known []uint64
+	for _, w := range o.Witnesses {
+		note, err := w.Last()
+		if err != nil || note == "" {
+			continue
+		}
+		if point, err := trail.ReadUnverified(note); err == nil { // whether it is good is seen with the key
+			known = append(known, point.Size)
+		}
+	}
+	mended, err := backup.Mend(o.Dir, known, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	if mended.Skipped > 0 {
+		o.Log.Warn("entries of the trail are lost", "kept", mended.Kept, "numbers_not_used_again", mended.Skipped)
+	}
+	return store.Open(o.Dir)
+}
+
+// backups are what is to be done by itself.
+func (s *Server) backups() recovery.Options {
+	o := s.options.Backup
+	o.Dir = s.options.Dir
+	return o
 }
 
 // spareProcessor lets one more goroutine run than there are processors: a commit waits for the disk in a system call, which keeps a
@@ -123,13 +175,22 @@ func (s *Server) start() (err error) {
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
 		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, IsHere: s.isHere, Witnesses: s.options.Witnesses,
 		Restored: s.options.Restored, TrustClock: s.options.TrustClock,
-		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers})
+		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers, Recovery: s.backups()})
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		return err
+	}
 	if err != nil {
 		return &datadir.Error{Dir: s.options.Dir, Problem: "holds an initialisation that did not finish",
 			Remedy: "remove the directory and run tansu init again", Err: err}
 	}
-	if err := s.loadCertificate(); err != nil {
-		return err
+	if missing := s.store.Missing(); len(missing) == 0 {
+		if err := s.loadCertificate(); err != nil {
+			return err
+		}
+	} else if s.options.KeyFile == "" {
+		return &datadir.Error{Dir: s.options.Dir, Problem: strings.Join(missing, ", ") + " missing, without which nobody can connect",
+			Remedy: "put them back from a backup, or make them anew: tansu renew-certificate --dir " + s.options.Dir}
 	}
 	if s.options.KeyFile != "" {
 		if err := s.unlockWith(s.options.KeyFile); err != nil {
@@ -149,6 +210,7 @@ func (s *Server) start() (err error) {
 	}
 	s.outlets.Store(outlet.Run(outlets, s.store, s.options.Log))
 	s.keepUp()
+	s.keepBackups()
 	return nil
 }
 
@@ -179,12 +241,45 @@ func (s *Server) keepUp() {
 			case <-limit.C:
 				limitMemory()
 			case <-tick.C:
-				s.Service.Upkeep()
+				s.Upkeep()
 			case <-s.quit:
 				return
 			}
 		}
 	}()
+}
+
+// keepBackups makes backups when they are due, and rehearses restoring them, until the server stops.
+func (s *Server) keepBackups() {
+	ctx, cancel := context.WithCancel(context.Background())
+	s.endBackups = func() {
+		cancel()
+		s.backing.Wait()
+	}
+	if s.options.Backup.To == nil {
+		return
+	}
+	s.backing.Go(func() {
+		tick := time.NewTicker(upkeepEvery)
+		defer tick.Stop()
+		for {
+			s.Service.MakeDue(ctx)
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+}
+
+// Upkeep does what is due from time to time. It is not called by two at a time.
+func (s *Server) Upkeep() {
+	s.Service.Upkeep()
+	if st, now := s.Service.Heart.Newest(), s.Service.Heart.Now(); st != nil && now.Sub(s.looked) >= time.Hour {
+		s.looked = now
+		s.renew(st.Root()) // it may end while the service runs
+	}
 }
 
 // checkListen refuses plain HTTP anywhere but on this machine.
@@ -322,7 +417,11 @@ func (s *Server) loadCertificate() error {
 
 // renew replaces the server certificate when it is due; a failure is logged, for the old one may still serve.
 func (s *Server) renew(root *envelope.Root) {
-	renewed, err := opening.RenewServer(s.store, root, s.hostNames(), s.Service.Heart.Now())
+	hosts := s.hostNames()
+	if len(s.store.Missing()) > 0 {
+		hosts = append(opening.LocalHosts(), hosts...)
+	}
+	renewed, err := opening.RenewServer(s.store, root, hosts, s.Service.Heart.Now())
 	if err == nil && renewed {
 		s.options.Log.Info("server certificate renewed")
 		err = s.loadCertificate()
@@ -371,6 +470,7 @@ func (s *Server) end() error {
 	if errors.Is(err, context.DeadlineExceeded) { // somebody connected and asks nothing, or takes their time: they are not waited for
 		err = s.http.Close()
 	}
+	s.endBackups()
 	close(s.quit)
 	select {
 	case <-s.kept:

@@ -15,6 +15,7 @@ import (
 	"tansu/internal/opening"
 	"tansu/internal/people"
 	"tansu/internal/record"
+	"tansu/internal/recovery"
 	"tansu/internal/rights"
 	"tansu/internal/shelf"
 	"tansu/internal/store"
@@ -45,6 +46,7 @@ type Options struct {
 	IssuerHosts  func(host string) bool    // whether an issuer may be there; nil for anywhere
 	IssuerKeys   func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
 	Outlets      func() []record.Follower
+	Recovery     recovery.Options
 }
 
 // Service is an open chest, locked or not: all that its rooms can do. Its methods are safe for concurrent use.
@@ -55,6 +57,7 @@ type Service struct {
 	*ends.Ends
 	*record.Record
 	*opening.Opening
+	*recovery.Recovery
 	Heart *chest.Chest
 }
 
@@ -74,6 +77,17 @@ func New(records Records, o Options) (*Service, error) {
 		Ends:   ends.New(heart),
 	}
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
-	s.Opening = opening.New(heart, records, s.Record, opening.Options{OnUnlock: o.OnUnlock, Restored: o.Restored})
+	if s.Recovery, err = recovery.New(heart, records, o.Recovery); err != nil {
+		return nil, err
+	}
+	s.Opening = opening.New(heart, records, s.Record, opening.Options{OnUnlock: o.OnUnlock, Restored: o.Restored, Problems: s.problems})
 	return s, nil
+}
+
+// problems are those of the room for backups, for the one that tells the chest's state.
+func (s *Service) problems() (list []opening.Problem) {
+	for _, p := range s.Recovery.Problems() {
+		list = append(list, opening.Problem(p))
+	}
+	return list
 }

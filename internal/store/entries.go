@@ -102,6 +102,9 @@ func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
 				if err != nil {
 					return err
 				}
+				if e.Action == trail.EntryLost && f.Action != e.Action {
+					continue
+				}
 				if f.Selects(e) && !visit(e) {
 					return nil
 				}
@@ -269,6 +272,31 @@ const packFrom = 1 << 10
 
 // mostUnpacked is more than a row can hold; what says that it holds more is damaged.
 const mostUnpacked = 64 << 20
+
+// packed is the packed form of a row that is worth it; nil for one that is not.
+func packed(bodies []byte) []byte {
+	if len(bodies) < packFrom {
+		return nil
+	}
+	return s2.Encode(nil, bodies)
+}
+
+// Pack makes of lines what a row of entries holds, and Lines reads it back; a row that cannot be read is one line that is no entry.
+func Pack(entries []string) (bodies string, pack []byte) {
+	bodies = strings.Join(entries, "\n") + "\n"
+	if pack = packed([]byte(bodies)); pack != nil {
+		bodies = ""
+	}
+	return bodies, pack
+}
+
+// Lines reads what Pack made.
+func Lines(bodies string, pack []byte) []string {
+	return entryRow{Bodies: bodies, Packed: pack}.split()
+}
+
+// BeginsBlock reports whether an entry is the first one of a block, with which a row begins.
+func BeginsBlock(seq uint64) bool { return (seq-1)%blockSize == 0 }
 
 // split returns the lines of a row. What somebody changed so that it cannot be unpacked is one line that is no entry, so that
 // who looks at the entries one after the other finds which one is not what was recorded.

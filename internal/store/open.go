@@ -23,29 +23,40 @@ import (
 // Store is an open data directory. Its methods are safe for concurrent use.
 type Store struct {
 	*datadir.Directory
-	read *sqlx.DB
+	read     *sqlx.DB
+	Upgraded *schema.Upgraded // what opening it has changed; nil for nothing
 	writer
 	prepared struct{ item, versions, content *sqlx.Stmt } // questions
 }
 
 // Create makes a new data directory, or uses an empty one, and opens it. It fails if there already is a chest in it.
-func Create(dir string) (*Store, error) { return open(datadir.Create(dir)) }
+// What it has made is removed when it fails.
+func Create(dir string) (*Store, error) {
+	made, err := datadir.Create(dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := openIn(made)
+	if err != nil {
+		made.Remove()
+	}
+	return s, err
+}
 
 // Open opens the data directory of an existing chest, bringing an older database up to date. It fails with a
 // [*datadir.Error] when another process has it open, when it is not writable, or when a newer Tansu wrote it.
-func Open(dir string) (*Store, error) { return open(datadir.Open(dir)) }
+func Open(dir string) (*Store, error) {
+	found, err := datadir.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	return openIn(found)
+}
 
 // Discard closes the store and removes what it has made: for an initialisation that did not finish.
 func (s *Store) Discard() {
 	_ = s.Close()
 	s.Remove()
-}
-
-func open(dir *datadir.Directory, err error) (*Store, error) {
-	if err != nil {
-		return nil, err
-	}
-	return openIn(dir)
 }
 
 func openIn(dir *datadir.Directory) (s *Store, err error) {
@@ -56,11 +67,19 @@ func openIn(dir *datadir.Directory) (s *Store, err error) {
 			s = nil
 		}
 	}()
+	mended, err := schema.Mend(dir)
+	if err != nil {
+		return s, err
+	}
 	if s.db, err = connect(dir, "rw", 1); err != nil {
 		return s, err
 	}
-	if err := schema.Upgrade(dir, s.db.DB); err != nil {
+	if s.Upgraded, err = schema.Upgrade(dir, s.db.DB); err != nil {
 		return s, err
+	}
+	if mended != "" && s.Upgraded != nil { // of the two copies, the one of the file as it was found
+		_ = os.Remove(s.Upgraded.Copy)
+		s.Upgraded.Copy = mended
 	}
 	s.path = dir.Database()
 	if s.file, err = os.Stat(s.path); err != nil {

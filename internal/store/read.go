@@ -56,6 +56,29 @@ func (s *Store) SubjectOf(identity string) (subject string, err error) {
 	return subject, err
 }
 
+// Restored says that the file comes from a backup, or that its trail was made whole, since it was unlocked last.
+type Restored struct {
+	Kept     uint64 `db:"kept"`      // entries of the trail
+	Skipped  uint64 `db:"skipped"`   // numbers after them that are not used again
+	BackupAt int64  `db:"backup_at"` // of when the backup is; 0 for none
+	At       int64  `db:"at"`
+}
+
+// Restored returns it; nil for a file that is what it was.
+func (s *Store) Restored() (*Restored, error) {
+	var list []Restored
+	if err := s.read.Select(&list, "SELECT kept, skipped, backup_at, at FROM restored"); err != nil {
+		return nil, fmt.Errorf("read whether it was restored: %w", err)
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return &list[0], nil
+}
+
+// ForgetRestored is called when the chest has gone on in another epoch.
+func (s *Store) ForgetRestored() error { return s.derive("DELETE FROM restored") }
+
 // Snapshot is every row that decides access, checked, except items and versions: they are checked with the others and
 // then left in the file, because there can be a million of them.
 type Snapshot struct {
@@ -353,6 +376,12 @@ func (l *loader) check(row entity.Row) {
 
 // idOf is the id of any row: they all have one, in a field of that name.
 func idOf(row entity.Row) string { return reflect.ValueOf(row).FieldByName("ID").String() }
+
+// CountContents counts the values that are stored.
+func (s *Store) CountContents() (n int, err error) {
+	err = s.read.Get(&n, "SELECT count(*) FROM contents")
+	return n, err
+}
 
 // Ready reports whether the database answers.
 func (s *Store) Ready() error {

@@ -103,6 +103,16 @@ func (s *Store) KeepCheckpoint(c StoredCheckpoint) error {
 	return s.derive("INSERT OR IGNORE INTO checkpoints (size, at, note) VALUES (?, ?, ?)", c.Size, c.At, c.Note)
 }
 
+// DropCheckpoint removes one, and DropCheckpoints those of more entries than so many.
+func (s *Store) DropCheckpoint(size uint64) error {
+	return s.derive("DELETE FROM checkpoints WHERE size = ?", size)
+}
+
+// DropCheckpoints removes checkpoints of more entries than so many.
+func (s *Store) DropCheckpoints(beyond uint64) error {
+	return s.derive("DELETE FROM checkpoints WHERE size > ?", beyond)
+}
+
 // ThinCheckpoints leaves, of the checkpoints made before a time, the last one of each hour.
 func (s *Store) ThinCheckpoints(before int64) error {
 	return s.derive("DELETE FROM checkpoints WHERE at < ?1 AND size NOT IN (SELECT max(size) FROM checkpoints WHERE at < ?1 GROUP BY at "+

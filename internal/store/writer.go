@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/klauspost/compress/s2"
 
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
@@ -175,8 +174,8 @@ const maxBatch = 512
 // The most works that wait for a commit; who submits another one waits until some are taken.
 const maxWaiting = maxBatch
 
-// The most entries in one row; it bounds what is read to find one of them.
-const maxRow = 256
+// MostInRow is how many entries are in one row at most; it bounds what is read to find one of them.
+const MostInRow = 256
 
 func (w *writer) start() (err error) {
 	var last entryRow
@@ -571,7 +570,7 @@ func (w *writer) entry(e *trail.Entry) {
 	w.seq++
 	e.Seq = w.seq
 	last := len(w.rows) - 1
-	if last < 0 || len(w.rows[last].entries) == maxRow || (e.Seq-1)%blockSize == 0 {
+	if last < 0 || len(w.rows[last].entries) == MostInRow || (e.Seq-1)%blockSize == 0 {
 		w.closeRow()
 		w.rows = append(w.rows, recorded{entryRow: entryRow{First: e.Seq}})
 		last = len(w.rows) - 1
@@ -587,9 +586,7 @@ func (w *writer) closeRow() {
 	}
 	row := &w.rows[len(w.rows)-1]
 	row.Bodies = string(w.buffer)
-	if len(w.buffer) >= packFrom {
-		row.Packed = s2.Encode(nil, w.buffer)
-	}
+	row.Packed = packed(w.buffer)
 	w.buffer = w.buffer[:0]
 }
 
@@ -628,9 +625,14 @@ func (w *writer) change(tx *sqlx.Tx, work *Work, alone bool) (refused, fatal err
 	return refused, nil
 }
 
-// ForgetJournal moves everything from SQLite's journal into the database file and empties the journal, so that what was
+// ForgetJournal removes what was overwritten from all that is beside the database: copies from before it was brought up to date, and
+// SQLite's journal. It moves everything from the journal into the database file and empties the journal, so that what was
 // overwritten there (secure_delete is on) is in neither. Readers that are slow can make it wait for up to five seconds.
-func (w *writer) ForgetJournal() error {
+func (s *Store) ForgetJournal() error {
+	return errors.Join(s.RemoveCopies(time.Now()), s.emptyJournal())
+}
+
+func (w *writer) emptyJournal() error {
 	var busy, pages, moved int
 	if err := w.db.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved); err != nil {
 		return fmt.Errorf("empty the journal: %w", err)

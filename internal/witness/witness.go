@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"tansu/internal/core/trail"
@@ -33,7 +34,10 @@ func Open(name, dir string) (record.Witness, error) {
 }
 
 // file is a witness that appends each checkpoint to a file, which should be on another disk, or one that only takes more.
-type file struct{ path string }
+type file struct {
+	path string
+	kept *atomic.Bool // it has taken a checkpoint since the service started
+}
 
 func newFile(path, dir string) (record.Witness, error) {
 	absolute, err := filepath.Abs(path)
@@ -48,18 +52,24 @@ func newFile(path, dir string) (record.Witness, error) {
 		return nil, fmt.Errorf("witness %s is in the data directory: whoever puts an older copy of that in its place puts this back, too; "+
 			"keep it elsewhere", path)
 	}
-	return file{absolute}, nil
+	return file{absolute, &atomic.Bool{}}, nil
 }
 
 func (f file) String() string { return "the witness " + f.path }
 
 func (f file) Keep(note string) error {
+	_, err := os.Stat(f.path)
+	vanished := errors.Is(err, fs.ErrNotExist) && f.kept.Load()
 	out, err := os.OpenFile(f.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
 	_, err = out.WriteString(note + "\n")
-	return errors.Join(err, out.Sync(), out.Close())
+	if err = errors.Join(err, out.Sync(), out.Close()); err == nil && vanished {
+		err = errors.New("the file had vanished with all that it knew, and was begun anew: find out who removed it")
+	}
+	f.kept.Store(true)
+	return err
 }
 
 // tail is how much of a file's end is read to find the newest checkpoint.

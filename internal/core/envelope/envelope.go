@@ -72,6 +72,7 @@ const (
 	PurposeContent   = "content"
 	PurposeAuthority = "authority key"
 	PurposeShare     = "share"
+	PurposeBackup    = "backup"
 )
 
 // associatedData writes each field with its length in front, so that no two places share an encoding.
@@ -242,6 +243,13 @@ func (r *Root) Turned() *Root {
 	return rootOf(r.chest, NewKey(), newKey(r.base.bytes))
 }
 
+// Copy is the same root key with a life of its own.
+func (r *Root) Copy() *Root {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return rootOf(r.chest, newKey(r.root.bytes), newKey(r.base.bytes))
+}
+
 // SealedBase is the base under the root key, for storage; nil while it is the root key itself.
 func (r *Root) SealedBase() []byte {
 	r.mu.RLock()
@@ -326,6 +334,16 @@ func (r *Root) SealShare(slot string, number int, share []byte) []byte {
 // OpenShare opens what SealShare sealed.
 func (r *Root) OpenShare(slot string, number int, sealed []byte) ([]byte, error) {
 	return r.wrapping.Open(Place{Purpose: PurposeShare, Chest: r.chest, Item: slot, Number: number}, sealed)
+}
+
+// SealBackupKey seals the key of a backup, for its rehearsal.
+func (r *Root) SealBackupKey(number int, key []byte) []byte {
+	return r.wrapping.Seal(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, key)
+}
+
+// OpenBackupKey opens what SealBackupKey sealed.
+func (r *Root) OpenBackupKey(number int, sealed []byte) ([]byte, error) {
+	return r.wrapping.Open(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, sealed)
 }
 
 // RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).

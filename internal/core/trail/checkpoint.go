@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,12 +19,33 @@ import (
 
 // Checkpoint states how many entries a trail had at a time, and the root of the Merkle tree over them. It is written in
 // the open format of transparency logs: lines with the origin, the size and the root in base64, and here one more,
-// "at" and the time; then an empty line and signatures, as a signed note. An origin has one key.
+// "at" and the time; a line more for each epoch that has begun; then an empty line and signatures, as a signed note. An origin has one
+// key.
+//
+// A chest that was restored from a backup, or whose trail was damaged, goes on in another epoch: what it had recorded after some entry is
+// lost, and the numbers of what is lost are not used again. A checkpoint of an earlier epoch says the truth about entries that are not
+// there any more; it is compared with the trail as far as entries were kept.
 type Checkpoint struct {
 	Origin string
 	Size   uint64
 	Root   Hash
 	At     time.Time // to the second
+	Epochs []uint64  // how many entries were kept when each epoch after the first one began
+}
+
+// Comparable reports whether an earlier checkpoint is about entries that a trail still has, as a later one of it says. It is an error
+// when the two are not of one history: two chests went on from the same backup.
+func (c Checkpoint) Comparable(earlier Checkpoint) (is bool, err error) {
+	if len(earlier.Epochs) > len(c.Epochs) || !slices.Equal(earlier.Epochs, c.Epochs[:len(earlier.Epochs)]) {
+		return false, fmt.Errorf("the checkpoint of %d entries of %s is of another history: there the chest was restored otherwise",
+			earlier.Size, earlier.At.UTC().Format(time.RFC3339))
+	}
+	for _, kept := range c.Epochs[len(earlier.Epochs):] {
+		if earlier.Size > kept {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 // OriginOf is the origin of the checkpoints of a chest, by its id.
@@ -31,7 +53,11 @@ func OriginOf(chest string) string { return "tansu/" + chest }
 
 // text is what is signed.
 func (c Checkpoint) text() string {
-	return fmt.Sprintf("%s\n%d\n%s\nat %s\n", c.Origin, c.Size, base64.StdEncoding.EncodeToString(c.Root[:]), c.At.UTC().Format(time.RFC3339))
+	text := fmt.Sprintf("%s\n%d\n%s\nat %s\n", c.Origin, c.Size, base64.StdEncoding.EncodeToString(c.Root[:]), c.At.UTC().Format(time.RFC3339))
+	for i, kept := range c.Epochs {
+		text += fmt.Sprintf("epoch %d kept %d\n", i+2, kept)
+	}
+	return text
 }
 
 // signer signs notes with a key that is worked out, not made at random. Its name is an origin.
@@ -97,10 +123,13 @@ func ReadUnverified(signed string) (Checkpoint, error) {
 	return parseCheckpoint(text + "\n")
 }
 
+// mostEpochs bounds what is read; nobody restores a chest that often.
+const mostEpochs = 1000
+
 func parseCheckpoint(text string) (c Checkpoint, err error) {
 	bad := errors.New("the checkpoint is not of the form that chests write")
 	lines := strings.Split(text, "\n")
-	if len(lines) != 5 || lines[4] != "" {
+	if len(lines) < 5 || len(lines) > 5+mostEpochs || lines[len(lines)-1] != "" {
 		return c, bad
 	}
 	root, err := base64.StdEncoding.DecodeString(lines[2])
@@ -110,6 +139,14 @@ func parseCheckpoint(text string) (c Checkpoint, err error) {
 	c.Origin, c.Root = lines[0], Hash(root)
 	if c.Size, err = strconv.ParseUint(lines[1], 10, 62); err != nil {
 		return c, bad
+	}
+	for i, line := range lines[4 : len(lines)-1] {
+		kept, found := strings.CutPrefix(line, fmt.Sprintf("epoch %d kept ", i+2))
+		size, err := strconv.ParseUint(kept, 10, 62)
+		if err != nil || !found {
+			return c, bad
+		}
+		c.Epochs = append(c.Epochs, size)
 	}
 	at, found := strings.CutPrefix(lines[3], "at ")
 	if c.At, err = time.Parse(time.RFC3339, at); err != nil || !found || c.text() != text {
@@ -177,6 +214,12 @@ func (p Proof) Check(verifierKey string) (e Entry, c Checkpoint, err error) {
 func CheckExtends(older, newer Checkpoint, proof [][]byte) error {
 	if older.Origin != newer.Origin {
 		return fmt.Errorf("the checkpoints are of different chests, %s and %s", older.Origin, newer.Origin)
+	}
+	if same, err := newer.Comparable(older); err != nil {
+		return err
+	} else if !same {
+		return fmt.Errorf("the older checkpoint, of %d entries, is of an earlier epoch: the chest was restored afterwards, and %d of its "+
+			"entries were kept", older.Size, newer.Epochs[len(older.Epochs)])
 	}
 	if newer.Size < older.Size {
 		return fmt.Errorf("the newer checkpoint has %d entries and the older one %d: entries were removed", newer.Size, older.Size)

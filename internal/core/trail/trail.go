@@ -58,6 +58,21 @@ type Entry struct {
 	OldName bool   // by a name that the item had before
 	Field   string // one field of it
 	Host    string // by an agent on that host, from what it keeps; the entry was written afterwards
+
+	// Of the entry with which an epoch begins: its number, from 2, and how many entries were kept of those before it.
+	Epoch int
+	Kept  uint64
+}
+
+// Actions of entries by which a trail says that it is not whole: the first of an epoch, and one that stands where one is missing.
+const (
+	BeginEpoch = "begin_epoch"
+	EntryLost  = "entry_lost"
+)
+
+// Lost is the entry that stands where one is missing.
+func Lost(seq uint64, at time.Time) Entry {
+	return Entry{Seq: seq, At: at, Subject: "chest", Action: EntryLost, Outcome: Failed}
 }
 
 // Form is that of an entry's encoding. Entries of both forms are read, found and verified; new ones have the newest.
@@ -72,7 +87,7 @@ const (
 // Form tells which form an entry has: one that says anything of the second form has that.
 func (e *Entry) Form() Form {
 	if e.SubjectID != "" || e.DrawerID != "" || e.ItemID != "" || e.Credential != "" || e.Given != "" || e.Pinned || e.Grace || e.OldName ||
-		e.Field != "" || e.Host != "" {
+		e.Field != "" || e.Host != "" || e.Epoch != 0 {
 		return FormIDs
 	}
 	return FormNames
@@ -127,12 +142,20 @@ func (n *Encoder) Append(b []byte, e *Entry) []byte {
 	b = appendMember(b, "credential", e.Credential)
 	b = appendMember(b, "detail", e.Detail)
 	b = appendMember(b, "drawer_id", e.DrawerID)
+	if e.Epoch != 0 {
+		b = append(b, `,"epoch":`...)
+		b = strconv.AppendInt(b, int64(e.Epoch), 10)
+	}
 	b = appendMember(b, "field", e.Field)
 	b = appendMember(b, "given", e.Given)
 	b = appendFlag(b, "grace", e.Grace)
 	b = appendMember(b, "grant", e.Grant)
 	b = appendMember(b, "host", e.Host)
 	b = appendMember(b, "item_id", e.ItemID)
+	if e.Epoch != 0 {
+		b = append(b, `,"kept":`...)
+		b = strconv.AppendUint(b, e.Kept, 10)
+	}
 	b = appendFlag(b, "old_name", e.OldName)
 	b = append(b, `,"outcome":`...)
 	b = appendString(b, string(e.Outcome))
@@ -269,6 +292,8 @@ func Decode(encoded []byte) (Entry, error) {
 		OldName    bool   `json:"old_name"`
 		Field      string `json:"field"`
 		Host       string `json:"host"`
+		Epoch      int    `json:"epoch"`
+		Kept       uint64 `json:"kept"`
 	}
 	if err := json.Unmarshal(encoded, &raw); err != nil {
 		return Entry{}, fmt.Errorf("decode trail entry: %w", err)
@@ -285,5 +310,5 @@ func Decode(encoded []byte) (Entry, error) {
 		RequestID: raw.RequestID, Receipt: raw.Receipt, Addr: raw.Addr, Stated: raw.Stated, Count: raw.Count,
 		SubjectID: raw.SubjectID, DrawerID: raw.DrawerID, ItemID: raw.ItemID, Credential: raw.Credential, Given: raw.Given, Pinned: raw.Pinned,
 		Grace:   raw.Grace,
-		OldName: raw.OldName, Field: raw.Field, Host: raw.Host}, nil
+		OldName: raw.OldName, Field: raw.Field, Host: raw.Host, Epoch: raw.Epoch, Kept: raw.Kept}, nil
 }

@@ -18,6 +18,7 @@ type Report struct {
 	Covered  Checkpoint // the newest checkpoint that the trail matches; its Size is 0 when there is none
 	Matched  int        // how many checkpoints it matches
 	Problems []string   // what is wrong, in sentences; none when everything is as the checkpoints say
+	Notes    []string   // what is not there any more because the chest was restored, as it says itself, in sentences
 }
 
 // chunk is up to so many lines, which is a whole tree of the Merkle tree when it has all of them.
@@ -45,7 +46,7 @@ type chunk struct {
 // if that is not nil, with the number of entries that are verified so far. The memory it takes does not depend on the
 // length of the trail. An error is one of reading.
 func Verify(lines io.Reader, checkpoints []Checkpoint, progress func(uint64)) (r Report, err error) {
-	checkpoints = slices.Clone(checkpoints)
+	checkpoints, r.Notes, r.Problems = ofThisHistory(checkpoints)
 	slices.SortFunc(checkpoints, func(x, y Checkpoint) int { return int(int64(x.Size) - int64(y.Size)) })
 	order, work := make(chan *chunk, 2*runtime.GOMAXPROCS(0)), make(chan *chunk)
 	for range runtime.GOMAXPROCS(0) {
@@ -72,6 +73,28 @@ func Verify(lines io.Reader, checkpoints []Checkpoint, progress func(uint64)) (r
 	}
 	v.end()
 	return r, failed
+}
+
+// ofThisHistory are the checkpoints with which a trail is compared that is in the newest epoch of them.
+func ofThisHistory(checkpoints []Checkpoint) (list []Checkpoint, notes, problems []string) {
+	var newest Checkpoint
+	for _, c := range checkpoints {
+		if len(c.Epochs) > len(newest.Epochs) || newest.Origin == "" {
+			newest = c
+		}
+	}
+	for _, c := range checkpoints {
+		switch is, err := newest.Comparable(c); {
+		case err != nil:
+			problems = append(problems, err.Error())
+		case is:
+			list = append(list, c)
+		default:
+			notes = append(notes, fmt.Sprintf("the checkpoint of %d entries of %s is of an earlier epoch: the chest was restored afterwards, and "+
+				"kept %d of them", c.Size, c.At.UTC().Format(time.RFC3339), slices.Min(newest.Epochs[len(c.Epochs):])))
+		}
+	}
+	return list, notes, problems
 }
 
 // cut reads lines into chunks.

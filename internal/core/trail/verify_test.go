@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -180,6 +181,49 @@ func (endless) Read(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// A trail that goes on in another epoch verifies against checkpoints of the earlier one as far as its entries were kept; what was lost is
+// noted, and is no contradiction. Without a checkpoint that says so it is one, and so is another history.
+func TestTrailGoesOnInAnotherEpoch(t *testing.T) {
+	before := lines(50)
+	after := slices.Clone(before[:20]) // restored from a backup of 20 entries; up to 52 the numbers are not used again
+	for seq := uint64(21); seq <= 52; seq++ {
+		e := Lost(seq, testAt.Add(time.Hour))
+		after = append(after, string(e.AppendCanonical(nil)))
+	}
+	begin := Entry{Seq: 53, At: testAt.Add(time.Hour), Subject: "chest", Action: BeginEpoch, Outcome: Allowed, Epoch: 2, Kept: 20}
+	after = append(after, string(begin.AppendCanonical(nil)))
+	if read, err := Decode([]byte(after[52])); err != nil || !reflect.DeepEqual(read, begin) {
+		t.Errorf("the entry reads back as %+v, %v", read, err)
+	}
+	early, late, now := pointOf(before, 15), pointOf(before, 45), pointOf(after, 53)
+	now.Epochs = []uint64{20}
+	signed, err := now.Sign(testKey)
+	if err != nil || !strings.Contains(signed, "\nepoch 2 kept 20\n\n") {
+		t.Errorf("the note is %q, %v", signed, err)
+	}
+	if opened, err := OpenCheckpoint(signed, verifierKey(t)); err != nil || !reflect.DeepEqual(opened, now) {
+		t.Errorf("it reads back as %+v, %v", opened, err)
+	}
+	report, err := Verify(strings.NewReader(strings.Join(after, "\n")+"\n"), []Checkpoint{late, now, early}, nil)
+	if err != nil || len(report.Problems) != 0 || report.Matched != 2 || len(report.Notes) != 1 ||
+		!strings.Contains(report.Notes[0], "kept 20") {
+		t.Errorf("%+v, %v", report, err)
+	}
+	report, err = Verify(strings.NewReader(strings.Join(after, "\n")+"\n"), []Checkpoint{late, early}, nil)
+	if err != nil || len(report.Problems) == 0 {
+		t.Errorf("without a checkpoint of the new epoch: %+v, %v", report, err)
+	}
+	other := pointOf(before, 45)
+	other.Epochs = []uint64{30}
+	report, err = Verify(strings.NewReader(strings.Join(after, "\n")+"\n"), []Checkpoint{other, now}, nil)
+	if err != nil || len(report.Problems) == 0 || !strings.Contains(report.Problems[0], "another history") {
+		t.Errorf("a checkpoint of another history: %+v, %v", report, err)
+	}
+	if err := CheckExtends(late, now, nil); err == nil || !strings.Contains(err.Error(), "earlier epoch") {
+		t.Errorf("extends: %v", err)
+	}
+}
+
 func TestCheckpointIsSignedAndOpened(t *testing.T) {
 	p := pointOf(lines(5), 5)
 	signed, err := p.Sign(testKey)
@@ -190,7 +234,7 @@ func TestCheckpointIsSignedAndOpened(t *testing.T) {
 		t.Errorf("the note is %q", signed)
 	}
 	got, err := OpenCheckpoint(signed, verifierKey(t)+"\n")
-	if err != nil || got != p {
+	if err != nil || !reflect.DeepEqual(got, p) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	other, err := VerifierKey(testOrigin, ed25519.NewKeyFromSeed(append(make([]byte, 31), 1)).Public().(ed25519.PublicKey))
@@ -239,7 +283,7 @@ func TestProofsAreChecked(t *testing.T) {
 			t.Fatal(err)
 		}
 		p := Proof{Entry: line, Seq: uint64(i) + 1, Checkpoint: signed, Hashes: bytesOf(made)}
-		if e, c, err := p.Check(verifierKey(t)); err != nil || e.Seq != p.Seq || c != point {
+		if e, c, err := p.Check(verifierKey(t)); err != nil || e.Seq != p.Seq || !reflect.DeepEqual(c, point) {
 			t.Fatalf("entry %d: %+v, %v", i+1, e, err)
 		}
 		wrong := p

@@ -1,0 +1,459 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/spf13/cobra"
+
+	"tansu/client"
+	"tansu/internal/backup"
+	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/trail"
+	"tansu/internal/recovery"
+)
+
+// backupFlags are those by which a service makes backups by itself.
+type backupFlags struct {
+	to, every, fullEvery, rehearse string
+	recipients                     []string
+	options                        recovery.Options
+}
+
+func (b *backupFlags) add(command *cobra.Command) {
+	command.Flags().StringVar(&b.to, "backup-to", "", "back up to this `directory`, on another disk, or address (PUT)")
+	command.Flags().StringArrayVar(&b.recipients, "backup-recipient", nil,
+		"encrypt backups to the public key in this `file` (tansu recipient); can be repeated")
+	command.Flags().StringVar(&b.every, "backup-every", "1d", "make a backup so `often`; 0 for only when asked")
+	command.Flags().StringVar(&b.fullEvery, "backup-full-every", "7d", "make a full one so `often`; those between add to it")
+	command.Flags().IntVar(&b.options.Keep, "backup-keep", 8, "keep so `many` full ones and those that add to them; 0 for all")
+	command.Flags().StringVar(&b.rehearse, "rehearse-every", "30d", "rehearse restoring so `often`; 0 for only when asked")
+	command.Flags().StringVar(&b.options.Scratch, "rehearse-in", "", "rehearse in this `directory`; the system's for temporary files, if left out")
+}
+
+func (b *backupFlags) read(dir string) (o recovery.Options, err error) {
+	if b.to == "" {
+		if len(b.recipients) > 0 {
+			return o, usagef("--backup-recipient says for whom, and --backup-to is missing: where backups go")
+		}
+		return o, nil
+	}
+	o = b.options
+	if o.To, err = backup.To(b.to, dir); err != nil {
+		return o, usageError{err}
+	}
+	if o.Recipients, err = readRecipients(b.recipients); err != nil {
+		return o, err
+	}
+	for flag, span := range map[string]struct {
+		text string
+		into *time.Duration
+	}{"--backup-every": {b.every, &o.Every}, "--backup-full-every": {b.fullEvery, &o.FullEvery}, "--rehearse-every": {b.rehearse, &o.Rehearse}} {
+		parsed, err := lifecycle.ParseSpan(span.text)
+		if err != nil && span.text != "0" {
+			return o, usagef("%s is %q; allowed: a length of time such as 12h or 7d, or 0", flag, span.text)
+		}
+		*span.into = time.Duration(parsed)
+	}
+	return o, nil
+}
+
+func readRecipients(files []string) (list backup.Recipients, err error) {
+	if len(files) == 0 {
+		return nil, usagef("say who can open backups: --backup-recipient FILE.pub (tansu recipient FILE makes a pair)")
+	}
+	for _, name := range files {
+		content, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("read a recipient: %w", err)
+		}
+		key, err := backup.ReadRecipient(content)
+		if err != nil {
+			return nil, usagef("%s: %v", name, err)
+		}
+		list = append(list, key)
+	}
+	return list, nil
+}
+
+func (a *app) backupCommand() *cobra.Command {
+	command := &cobra.Command{Use: "backup", Short: "Make backups, see which there are, and rehearse restoring them", RunE: noSubcommand}
+	var full bool
+	now := &cobra.Command{
+		Use:   "now",
+		Short: "Let the service make a backup now",
+		Long:  `The service makes a backup to where it was told (tansu serve --backup-to), while it serves: one that adds to the last, or a full one.`,
+		Args:  exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			b, err := c.BackUp(ctx, full)
+			if err != nil {
+				return err
+			}
+			return a.show(b, func() {
+				fmt.Fprintf(a.Out, "%s: %s up to entry %d, in %s.\n", b.Name, sizeText(b.Size), b.Last, seconds(b.Seconds))
+			})
+		}),
+	}
+	now.Flags().BoolVar(&full, "full", false, "a full one")
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List backups and rehearsals, newest first",
+		Args:  exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			o, err := c.Backups(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(o, func() { a.printBackups(o) })
+		}),
+	}
+	rehearse := &cobra.Command{
+		Use:   "rehearse [NUMBER]",
+		Short: "Restore a backup, look at all that is in it, and remove it again",
+		Long: `The service restores a backup, the newest if none is named, into a directory of its own, and looks at every row, the whole trail
+and every value, which nobody sees. The exit code is 1 when anything is wrong with it.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			number := 0
+			if len(arguments) > 0 {
+				var err error
+				if number, err = strconv.Atoi(arguments[0]); err != nil || number < 1 {
+					return usagef("%.20q is no number of a backup: tansu backup list shows them", arguments[0])
+				}
+			}
+			r, err := c.Rehearse(ctx, number)
+			if err != nil {
+				return err
+			}
+			if err := a.show(r, func() { a.printRehearsal(r) }); err != nil {
+				return err
+			}
+			if len(r.Problems) > 0 {
+				return failedQuietly{}
+			}
+			return nil
+		}),
+	}
+	command.AddCommand(now, list, rehearse, a.backupMakeCommand())
+	return command
+}
+
+func (a *app) printBackups(o client.Backups) {
+	if o.To == "" {
+		fmt.Fprintln(a.Out, "This service makes no backups. Start it with: tansu serve --backup-to DIR --backup-recipient FILE.pub")
+		return
+	}
+	fields(a.Out, "to", o.To, "every", cmp.Or(o.Every, "only when asked"), "a full one every", o.FullEvery, "rehearsed every",
+		cmp.Or(o.Rehearse, "only when asked"), "next", endText(o.Next), "now", o.Now)
+	fmt.Fprintln(a.Out)
+	t := table{head: []string{"NO", "MADE", "KIND", "UP TO ENTRY", "SIZE", "TOOK", "NAME"}}
+	for _, b := range o.Backups {
+		kind := "full"
+		if b.AddsTo != "" {
+			kind = "adds to one"
+		}
+		if b.Problem != "" {
+			t.add(strconv.Itoa(b.Number), relative(b.Made, time.Now()), "✗ failed", "-", "-", seconds(b.Seconds), b.Problem)
+			continue
+		}
+		t.add(strconv.Itoa(b.Number), relative(b.Made, time.Now()), kind, strconv.FormatUint(b.Last, 10), sizeText(b.Size), seconds(b.Seconds),
+			b.Name)
+	}
+	a.printTable(t, "No backup was made yet.")
+	for _, r := range o.Rehearsals[:min(len(o.Rehearsals), 3)] {
+		fmt.Fprintln(a.Out)
+		a.printRehearsal(r)
+	}
+}
+
+func (a *app) printRehearsal(r client.Rehearsal) {
+	mark := "✓"
+	if len(r.Problems) > 0 {
+		mark = "✗"
+	}
+	fmt.Fprintf(a.Out, "%s backup %d was restored %s, in %s: %d entries verified, %s opened, and %d entries came after it.\n", mark, r.Number,
+		relative(r.At, time.Now()), seconds(r.Seconds), r.Entries, plural(r.Values, "value"), r.Lost)
+	for _, p := range r.Problems {
+		fmt.Fprintf(a.Out, "  %s\n", printable(p))
+	}
+}
+
+func seconds(s float64) string {
+	return time.Duration(s * float64(time.Second)).Round(time.Millisecond).String()
+}
+
+func sizeText(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%d KiB", (n+1023)>>10)
+}
+
+func (a *app) backupMakeCommand() *cobra.Command {
+	var dir, out string
+	var recipients []string
+	command := &cobra.Command{
+		Use:   "make --dir DIR --backup-recipient FILE.pub --out FILE",
+		Short: "Make a full backup on the machine itself, with or without a service",
+		Long: `Makes a full backup of a data directory, also while a service runs on it, which goes on. "-" is standard output. It needs nothing that
+opens the chest.`,
+		Example: `  tansu backup make --dir /var/lib/tansu --backup-recipient backup.key.pub --out /mnt/backup/today.tansu-backup
+  tansu backup make --dir /var/lib/tansu --backup-recipient backup.key.pub --out - | ssh keep.ferries.example 'cat > chest.tansu-backup'`,
+		Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if dir == "" || out == "" {
+				return usagef("say of what and to where: --dir DIR --out FILE")
+			}
+			list, err := readRecipients(recipients)
+			if err != nil {
+				return err
+			}
+			var file io.WriteCloser = nopCloser{a.Out}
+			if out != "-" {
+				if file, err = os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
+					return fmt.Errorf("write the backup: %w", err)
+				}
+			}
+			now := time.Now()
+			made, err := backup.Make(cmd.Context(), backup.Order{Dir: dir, Number: 1, Recipients: list, Now: now},
+				func(backup.Header) (io.Writer, error) { return file, nil })
+			if f, is := file.(*os.File); is && err == nil {
+				err = f.Sync()
+			}
+			if err = errors.Join(err, file.Close()); err != nil {
+				if out != "-" {
+					_ = os.Remove(out)
+				}
+				return err
+			}
+			a.say("%s up to entry %d, in %s.", sizeText(made.Size), made.Header.Last, time.Since(now).Round(time.Millisecond))
+			return nil
+		},
+	}
+	command.Flags().StringVar(&dir, "dir", "", "the chest's data `directory`")
+	command.Flags().StringVar(&out, "out", "", "write it to this new `file`; - for standard output")
+	command.Flags().StringArrayVar(&recipients, "backup-recipient", nil, "encrypt it to the public key in this `file`; can be repeated")
+	return command
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }
+
+func (a *app) restoreCommand() *cobra.Command {
+	var dir, keyFile, until, later string
+	var witnesses []string
+	var after uint64
+	command := &cobra.Command{
+		Use:   "restore FROM … --key FILE --dir NEWDIR",
+		Short: "Make a data directory of a backup",
+		Long: `Makes a new data directory of the newest backup in a directory, or of the files that are named: a full one and all that add to it. It
+takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
+
+The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: name
+the witnesses, and the highest number that a receiver of the trail has seen, as far as there are any. All sessions and tokens end with
+the first unlock. With --later-trail, an export or the file of an outlet from after the backup, what is to be done again is listed: whom
+somebody suspended, and which grants, credentials and values somebody ended, is not in the backup.`,
+		Example: `  tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints
+  tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --until 2026-11-28T00:00:00Z --later-trail /var/log/tansu/trail.jsonl`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, arguments []string) error {
+			if dir == "" || keyFile == "" {
+				return usagef("say with which key and to where: --key FILE --dir NEWDIR")
+			}
+			content, err := os.ReadFile(keyFile)
+			if err != nil {
+				return fmt.Errorf("read the key: %w", err)
+			}
+			key, err := backup.ReadPrivate(content)
+			if err != nil {
+				return usagef("%s: %v", keyFile, err)
+			}
+			at, err := past("--until", until)
+			if err != nil {
+				return err
+			}
+			chain, err := a.findBackups(arguments, at)
+			if err != nil {
+				return err
+			}
+			known, err := knownNumbers(witnesses, after)
+			if err != nil {
+				return err
+			}
+			return a.restore(dir, chain, key, known, later)
+		},
+	}
+	command.Flags().StringVar(&dir, "dir", "", "the data `directory` to make")
+	command.Flags().StringVar(&keyFile, "key", "", "the private key of a recipient, in this `file`")
+	command.Flags().StringVar(&until, "until", "", "the newest backup that is not later than this `time`")
+	command.Flags().StringArrayVar(&witnesses, "witness", nil, "a `file` with checkpoints that a witness has; can be repeated")
+	command.Flags().Uint64Var(&after, "after", 0, "the highest `number` of an entry that a receiver of the trail has seen")
+	command.Flags().StringVar(&later, "later-trail", "", "list what is to be done again, by this `file` with later entries of the trail")
+	return command
+}
+
+// findBackups finds the backups that lead to the one that is wanted.
+func (a *app) findBackups(names []string, until time.Time) ([]backup.Source, error) {
+	var all []backup.Source
+	for _, name := range names {
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, err
+		}
+		if !info.IsDir() {
+			s, err := backup.InFile(name)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+			all = append(all, s)
+			continue
+		}
+		list, unreadable, err := backup.InDirectory(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, text := range unreadable {
+			a.say("note: %s", text)
+		}
+		all = append(all, list...)
+	}
+	chests := map[string]bool{}
+	for _, s := range all {
+		chests[s.Header.Chest] = true
+	}
+	if len(chests) > 1 {
+		return nil, usagef("there are backups of %d chests: name the files of one", len(chests))
+	}
+	wanted, err := backup.Newest(all, until)
+	if err != nil {
+		return nil, err
+	}
+	return backup.Chain(all, wanted)
+}
+
+// knownNumbers are the numbers of entries that somebody outside has seen. Whether a checkpoint is signed is seen when the chest is
+// unlocked.
+func knownNumbers(witnesses []string, after uint64) (known []uint64, err error) {
+	known = []uint64{after}
+	for _, name := range witnesses {
+		content, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("read what a witness has: %w", err)
+		}
+		for _, note := range trail.SplitNotes(string(content)) {
+			if point, err := trail.ReadUnverified(note); err == nil {
+				known = append(known, point.Size)
+			}
+		}
+	}
+	return known, nil
+}
+
+// RestoredChest is what came of restoring.
+type RestoredChest struct {
+	Dir     string   `json:"dir"`
+	Made    string   `json:"made"` // of when the backup is
+	Last    uint64   `json:"last"` // the newest entry in it
+	Next    uint64   `json:"next"` // the number after those that are not used again
+	Backups []string `json:"backups"`
+	Again   []string `json:"again"` // what is to be done again, in words
+}
+
+func (a *app) restore(dir string, chain []backup.Source, key jose.JSONWebKey, known []uint64, later string) error {
+	began := time.Now()
+	done, err := backup.Restore(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) }, known, time.Now())
+	if err != nil {
+		return err
+	}
+	header := chain[len(chain)-1].Header
+	r := RestoredChest{Dir: dir, Made: stamp(header.Made), Last: done.Manifest.Last, Next: done.Mended.Last + 1, Again: []string{}}
+	for _, s := range chain {
+		r.Backups = append(r.Backups, filepath.Base(s.Name))
+	}
+	if later != "" {
+		if r.Again, err = doneSince(later, done.Manifest.Last); err != nil {
+			return errors.Join(fmt.Errorf("the chest is restored in %s, and what is to be done again cannot be listed", dir), err)
+		}
+	}
+	return a.show(r, func() {
+		fmt.Fprintf(a.Out, "Restored to %s in %s, of %s.\n\n", dir, time.Since(began).Round(time.Millisecond), plural(len(chain), "backup"))
+		fields(a.Out, "as it was at", r.Made+", "+relative(header.Made, time.Now()), "entries kept", strconv.FormatUint(r.Last, 10),
+			"the next entry is", strconv.FormatUint(r.Next, 10))
+		if len(r.Again) > 0 {
+			fmt.Fprintf(a.Out, "\nTo be done again, as the later trail says:\n")
+			for _, line := range r.Again {
+				fmt.Fprintf(a.Out, "  %s\n", printable(line))
+			}
+		}
+		fmt.Fprintf(a.Out, "\nNext:\n  tansu serve --dir %s\n  tansu unlock\n", dir)
+		fmt.Fprintln(a.Out, "All sessions and tokens end with that. Values that were shredded, and access that was ended, after the backup are back:")
+		fmt.Fprintln(a.Out, "end them again. What was put in after it is lost.")
+	})
+}
+
+// looked are actions that change nothing that a backup has.
+var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": true, "read_trail": true, "use_key": true,
+	"issue_token": true, "sign_in": true, "sign_out": true, "compare_value": true, "examine": true, "unlock": true, "lock": true, "host_key": true,
+	"report_reads": true, "tighten": true, "see_receipt": true, "back_up": true, "rehearse_restore": true, "archive_trail": true,
+	"clock_behind": true, "make_checkpoint": true, "export_trail": true, "preflight": true, "ask_access": true}
+
+// doneSince lists what was changed after an entry, as later entries of the trail say: it is not in the backup.
+func doneSince(file string, last uint64) (list []string, err error) {
+	in, closeAll, err := openTrail([]string{file})
+	if err != nil {
+		return nil, err
+	}
+	defer closeAll()
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<20)
+	for n := 1; lines.Scan(); n++ {
+		e, err := trail.Decode(lines.Bytes())
+		if err != nil {
+			return nil, fmt.Errorf("%s, line %d: %w", file, n, err)
+		}
+		kind, _, _ := strings.Cut(e.Action, "_")
+		if e.Seq <= last || e.Outcome != trail.Allowed || looked[e.Action] || kind == "list" || kind == "read" || kind == "see" {
+			continue
+		}
+		text := fmt.Sprintf("entry %d, %s: %s %s", e.Seq, stamp(e.At), e.Subject, e.Action)
+		for _, part := range []string{e.Target, e.Given, e.InWords()} {
+			if part != "" && !strings.Contains(text, part) {
+				text += " " + part
+			}
+		}
+		list = append(list, text)
+	}
+	return list, lines.Err()
+}
+
+// past reads a time that has been, or how long ago it was.
+func past(flag, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, time.DateOnly} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, nil
+		}
+	}
+	ago, err := duration(text)
+	if err != nil {
+		return time.Time{}, usagef("%s is %q; allowed: a time such as 2026-11-28T00:00:00Z, a day such as 2026-11-28, or how long ago, "+
+			"such as 12h", flag, text)
+	}
+	return time.Now().Add(-ago), nil
+}

@@ -1,0 +1,339 @@
+package httpapi_test
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/client"
+	"tansu/internal/backup"
+	"tansu/internal/chesttest"
+	"tansu/internal/core/trail"
+	"tansu/internal/record"
+	"tansu/internal/recovery"
+	"tansu/internal/server"
+	"tansu/internal/witness"
+)
+
+// kept is a chest that makes backups, and has a witness.
+type kept struct {
+	*chesttest.Chest
+	to, witness string
+	private     jose.JSONWebKey
+	app         string // a token
+}
+
+func startKept(t *testing.T) *kept {
+	t.Helper()
+	k := &kept{Chest: chesttest.Start(t), to: t.TempDir(), witness: filepath.Join(t.TempDir(), "witness")}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.private = jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
+	if err := k.Reopen(t, k.options(t)); err != nil {
+		t.Fatal(err)
+	}
+	k.Fill(t, "d", "i", "the first value of them all")
+	_, k.app = k.App(t, "rota-sync", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	return k
+}
+
+func (k *kept) options(t *testing.T) func(*server.Options) {
+	return func(o *server.Options) {
+		to, err := backup.To(k.to, o.Dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o.Backup = recovery.Options{To: to, Recipients: backup.Recipients{k.private.Public()}, FullEvery: 7 * 24 * time.Hour, Keep: 2,
+			Scratch: t.TempDir()}
+		w, err := witness.Open(k.witness, o.Dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o.Witnesses = []record.Witness{w}
+	}
+}
+
+// restored makes a directory of the newest backup, in the place of the chest's, as somebody would whose machine is lost.
+func (k *kept) restored(t *testing.T) backup.Restored {
+	t.Helper()
+	if err := k.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.RemoveAll(filepath.Join(k.Dir, "chest")); err != nil {
+		t.Fatal(err)
+	}
+	all, unreadable, err := backup.InDirectory(k.to)
+	if err != nil || len(unreadable) > 0 {
+		t.Fatal(unreadable, err)
+	}
+	wanted, err := backup.Newest(all, time.Time{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, err := backup.Chain(all, wanted)
+	if err != nil {
+		t.Fatal(err)
+	}
+	notes, err := os.ReadFile(k.witness)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var known []uint64
+	for _, note := range trail.SplitNotes(string(notes)) {
+		point, err := trail.ReadUnverified(note)
+		if err != nil {
+			t.Fatal(err)
+		}
+		known = append(known, point.Size)
+	}
+	done, err := backup.Restore(filepath.Join(k.Dir, "chest"), chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) },
+		known, k.Clock.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Reopen(t, k.options(t)); err != nil {
+		t.Fatal(err)
+	}
+	return done
+}
+
+// A machine is lost. The backup, one that adds to a full one, makes the chest again, under load as it was made: values, access and the
+// trail are there as they were; sessions are not; the trail says that it goes on in another epoch, uses no number twice, and verifies,
+// against what the witness had before, too; and what was lost is not there.
+func TestLostMachineIsMadeAgain(t *testing.T) {
+	k := startKept(t)
+	steward := k.Client(t, k.Steward)
+	full := must[client.Backup](t)(steward.BackUp(ctx, false))
+	if full.AddsTo != "" || full.Number != 1 {
+		t.Errorf("the first backup is %+v", full)
+	}
+	k.Fill(t, "d", "j", "another value")
+	var second client.Backup
+	beside(3, func() {
+		if code := readCode(k.Client(t, k.app), "d/i"); code != "" {
+			t.Errorf("a read beside a backup: %s", code)
+		}
+	}, func() { second = must[client.Backup](t)(steward.BackUp(ctx, false)) })
+	if second.AddsTo != full.Name || second.Size >= full.Size {
+		t.Errorf("the second backup is %+v, after %+v", second, full)
+	}
+	k.Fill(t, "d", "lost", "what comes after the backup")
+	must[client.Checkpoint](t)(steward.MakeCheckpoint(ctx))
+	before := must[client.TrailPage](t)(steward.Trail(ctx, client.TrailFilter{Limit: 1})).Entries[0].Seq
+	key := must[string](t)(steward.VerifierKey(ctx))
+
+	done := k.restored(t)
+	if done.Manifest.Last != second.Last || done.Mended.Kept != second.Last {
+		t.Errorf("restored %+v", done)
+	}
+	if code := readCode(k.Client(t, k.app), "d/i"); code != "unauthenticated" {
+		t.Errorf("a token from before is %q", code)
+	}
+	k.Steward = k.SignIn(t, "steward")
+	steward = k.Client(t, k.Steward)
+	if history, err := steward.History(ctx, "d", "j"); err != nil || len(history.Versions) != 1 {
+		t.Errorf("what was put in before the backup: %v", err)
+	}
+	if _, err := steward.History(ctx, "d", "lost"); chesttest.Code(err) != "not_found" {
+		t.Errorf("what was put in after it: %v", err)
+	}
+	if wrong := must[[]string](t)(steward.Examine(ctx)); len(wrong) > 0 {
+		t.Errorf("examined: %v", wrong)
+	}
+	page := must[client.TrailPage](t)(steward.Trail(ctx, client.TrailFilter{Limit: 100}))
+	for _, e := range page.Entries {
+		if e.Seq > second.Last && e.Seq <= before {
+			t.Errorf("number %d is used again, by %s", e.Seq, e.Action)
+		}
+	}
+	epoch := slices.IndexFunc(page.Entries, func(e client.Entry) bool { return e.Action == "begin_epoch" })
+	if epoch < 0 || !strings.Contains(page.Entries[epoch].Detail, "restored from a backup of") {
+		t.Errorf("no epoch begins: %+v", page.Entries)
+	}
+
+	// the export verifies against everything that the witness has, from before and from now
+	must[client.Checkpoint](t)(steward.MakeCheckpoint(ctx))
+	var all bytes.Buffer
+	if _, err := steward.ExportTrail(ctx, 1, &all); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Stop(); err != nil { // the witness has been told
+		t.Fatal(err)
+	}
+	notes, err := os.ReadFile(k.witness)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var points []trail.Checkpoint
+	for _, note := range trail.SplitNotes(string(notes)) {
+		if c := point(t, note, key); c.Size <= uint64(bytes.Count(all.Bytes(), []byte("\n"))) {
+			points = append(points, c)
+		}
+	}
+	report, err := trail.Verify(&all, points, nil)
+	if err != nil || len(report.Problems) > 0 || len(report.Notes) == 0 || report.Matched < 2 {
+		t.Errorf("verified: %+v, %v", report, err)
+	}
+	if err := k.Reopen(t, k.options(t)); err != nil { // and it opens again as any other
+		t.Fatal(err)
+	}
+	third := must[client.Backup](t)(k.Client(t, k.SignIn(t, "steward")).BackUp(ctx, false))
+	if third.AddsTo != "" {
+		t.Errorf("a restored chest's first backup is %+v", third)
+	}
+}
+
+// A rehearsal restores, looks at everything and leaves nothing; it finds a backup that was damaged on its medium, and so does restoring.
+func TestRehearsalFindsDamage(t *testing.T) {
+	k := startKept(t)
+	steward := k.Client(t, k.Steward)
+	if _, err := steward.Rehearse(ctx, 0); chesttest.Code(err) != "not_possible" {
+		t.Errorf("without a backup: %v", err)
+	}
+	made := must[client.Backup](t)(steward.BackUp(ctx, true))
+	good := must[client.Rehearsal](t)(steward.Rehearse(ctx, 0))
+	if len(good.Problems) > 0 || good.Values != 1 || good.Entries != made.Last || good.Lost == 0 {
+		t.Errorf("a good one: %+v", good)
+	}
+	path := filepath.Join(k.to, made.Name)
+	content, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, change := range map[string]func([]byte) []byte{
+		"a bit":       func(b []byte) []byte { b[len(b)/2] ^= 1; return b },
+		"cut":         func(b []byte) []byte { return b[:len(b)-100] },
+		"longer":      func(b []byte) []byte { return append(b, "more"...) },
+		"another key": func(b []byte) []byte { return bytes.Replace(b, []byte(`"last":`), []byte(`"last":1`), 1) },
+		"gone":        func([]byte) []byte { return nil },
+	} {
+		write(t, path, change(bytes.Clone(content)))
+		bad := must[client.Rehearsal](t)(steward.Rehearse(ctx, made.Number))
+		if len(bad.Problems) == 0 {
+			t.Errorf("%s: %+v", what, bad)
+		}
+		s, err := backup.InFile(path)
+		if err == nil {
+			_, err = backup.Restore(filepath.Join(t.TempDir(), "new"), []backup.Source{s},
+				func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) }, nil, time.Now())
+		}
+		if err == nil {
+			t.Errorf("%s: it is restored", what)
+		}
+	}
+	if status := must[client.Status](t)(steward.Status(ctx)); len(status.Problems) != 1 ||
+		!strings.Contains(status.Problems[0].What, "rehearsal") {
+		t.Errorf("the status has %+v", status.Problems)
+	}
+	write(t, path, content)
+	must[int](t)(steward.TurnRootKey(ctx, keyFile(t, k.Chest)))
+	if old := must[client.Rehearsal](t)(steward.Rehearse(ctx, made.Number)); len(old.Problems) != 1 ||
+		!strings.Contains(old.Problems[0], "before the root key was turned") {
+		t.Errorf("of before the root key was turned: %+v", old)
+	}
+}
+
+// What is backed up has no value and nothing that opens the chest, and a thief of it who is no recipient reads not even a name.
+func TestBackupHoldsNothingToRead(t *testing.T) {
+	k := startKept(t)
+	steward := k.Client(t, k.Steward)
+	made := must[client.Backup](t)(steward.BackUp(ctx, true))
+	file, err := os.ReadFile(filepath.Join(k.to, made.Name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := backup.InFile(filepath.Join(k.to, made.Name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(t.TempDir(), "open")
+	var manifest backup.Manifest
+	keys := func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) }
+	if err := backup.Unpack(dir, []backup.Source{s}, keys, &manifest); err != nil {
+		t.Fatal(err)
+	}
+	database, err := os.ReadFile(filepath.Join(dir, "chest.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	unlock := strings.TrimSpace(strings.TrimPrefix(keyFile(t, k.Chest), "tansu-unlock-key-1:"))
+	for _, canary := range []string{"the first value of them all", unlock, k.app, chesttest.Password} {
+		for where, content := range map[string][]byte{"the backup": file, "what its recipient has": database, "the log": []byte(k.Log.String())} {
+			if bytes.Contains(content, []byte(canary)) {
+				t.Errorf("%q is in %s", canary, where)
+			}
+		}
+	}
+	for _, name := range []string{"rota-sync", "ticketing", "consumer"} {
+		if bytes.Contains(file, []byte(name)) {
+			t.Errorf("%q is in the backup", name)
+		}
+	}
+	other, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Header.KeyFor(jose.JSONWebKey{Key: other}); err == nil {
+		t.Error("it opens by another key")
+	}
+	write(t, filepath.Join(k.to, "unlock.key"), []byte(keyFile(t, k.Chest)))
+	if _, err := steward.BackUp(ctx, true); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "beside the backups") {
+		t.Errorf("beside what unlocks the chest: %v", err)
+	}
+	if _, err := backup.To(filepath.Join(k.Dir, "chest", "backups"), filepath.Join(k.Dir, "chest")); err == nil {
+		t.Error("backups go into the data directory")
+	}
+	narrow := k.Client(t, k.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}))
+	if _, err := narrow.BackUp(ctx, true); chesttest.Code(err) != "refused" {
+		t.Errorf("by who is no operator: %v", err)
+	}
+}
+
+// Media that are full, away, or cut off leave the old backups, no half a one, and a problem that is said until one succeeds; and old ones
+// are removed with what adds to them.
+func TestBackupsAreKeptAndFailuresSaid(t *testing.T) {
+	k := startKept(t)
+	steward := k.Client(t, k.Steward)
+	for n := range 6 {
+		must[client.Backup](t)(steward.BackUp(ctx, n%2 == 0))
+	}
+	o := must[client.Backups](t)(steward.Backups(ctx))
+	files, err := os.ReadDir(k.to)
+	if err != nil || len(files) != 4 || len(o.Backups) != 4 || o.Backups[3].Number != 3 {
+		t.Errorf("of six, two full ones with what adds to them should be kept: %d files, %+v, %v", len(files), o.Backups, err)
+	}
+	away := k.to + "-away"
+	if err := os.Rename(k.to, away); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := steward.BackUp(ctx, false); chesttest.Code(err) != "not_possible" {
+		t.Errorf("to a directory that is away: %v", err)
+	}
+	status := must[client.Status](t)(steward.Status(ctx))
+	if len(status.Problems) != 1 || !strings.Contains(status.Problems[0].What, "the last backup failed") || status.Problems[0].Since.IsZero() {
+		t.Errorf("the status has %+v", status.Problems)
+	}
+	if err := os.Rename(away, k.to); err != nil {
+		t.Fatal(err)
+	}
+	must[client.Backup](t)(steward.BackUp(ctx, false))
+	if status := must[client.Status](t)(steward.Status(ctx)); len(status.Problems) != 0 {
+		t.Errorf("afterwards the status has %+v", status.Problems)
+	}
+	if left, err := filepath.Glob(filepath.Join(k.to, ".*")); err != nil || len(left) > 0 {
+		t.Errorf("%v are left, %v", left, err)
+	}
+	fmt.Fprintln(k.Log, "end")
+}
