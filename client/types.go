@@ -25,7 +25,10 @@ type Me struct {
 	Via         string    `json:"via"`
 	Steward     bool      `json:"steward"`
 	Ends        time.Time `json:"ends"`
-	Grants      []Grant   `json:"grants"`
+	// Operate says that they may look after the chest as a whole, and SharesWaiting how many shares of what opens it wait for them.
+	Operate       bool    `json:"operate"`
+	SharesWaiting int     `json:"shares_waiting"`
+	Grants        []Grant `json:"grants"`
 }
 
 // Session is the answer to a sign-in that asked for a token.

@@ -12,6 +12,7 @@ import { ChestPage } from "./pages/chest/ChestPage";
 import { DuePage } from "./pages/due/DuePage";
 import { DrawerPage } from "./pages/drawer/DrawerPage";
 import { ItemPage } from "./pages/item/ItemPage";
+import { OperationPage } from "./pages/operation/OperationPage";
 import { LockedPage } from "./pages/signin/LockedPage";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { RefusalsPage } from "./pages/refusals/RefusalsPage";
@@ -55,6 +56,7 @@ export function App() {
         <Route path="access/matrix" element={<MatrixPage />} />
         <Route path="access/tighten" element={<TightenPage />} />
         <Route path="access/policy" element={<PolicyPage />} />
+        <Route path="operation" element={<OperationPage me={me.data} />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />
         <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
       </Routes>

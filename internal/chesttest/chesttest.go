@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -61,18 +62,20 @@ func (l *Log) String() string {
 }
 
 // Start founds and serves a chest in a new directory, over TLS. It is stopped when the test ends.
-func Start(t testing.TB) *Chest { return StartIn(t, filepath.Join(t.TempDir(), "demo"), server.TLS) }
+func Start(t testing.TB) *Chest { return StartIn(t, filepath.Join(t.TempDir(), "demo"), server.TLS, 0) }
 
-// StartIn is Start in a directory that the test chooses, over the transport that it chooses.
-func StartIn(t testing.TB, dir string, transport server.Transport) *Chest {
+// StartIn is Start in a directory that the test chooses, over the transport that it chooses, and some time ago: a chest's time does not run
+// back, so that what is to be old is made first.
+func StartIn(t testing.TB, dir string, transport server.Transport, ago time.Duration) *Chest {
 	t.Helper()
-	c := &Chest{Log: &Log{}}
+	c, clock := &Chest{Log: &Log{}}, &demo.Clock{}
+	clock.Set(ago)
 	console, err := web.Handler()
 	if err != nil {
 		t.Fatal(err)
 	}
 	c.Chest, err = demo.Start(demo.Options{Dir: dir, Listen: "127.0.0.1:0", Transport: transport, Console: console, Version: "test",
-		Log: slog.New(slog.NewTextHandler(c.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))}, &demo.Clock{})
+		Log: slog.New(slog.NewTextHandler(c.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))}, clock)
 	if err != nil {
 		t.Fatal(err)
 	}

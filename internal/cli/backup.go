@@ -407,7 +407,8 @@ func (a *app) restore(dir string, chain []backup.Source, key jose.JSONWebKey, kn
 
 // looked are actions that change nothing that a backup has.
 var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": true, "read_trail": true, "use_key": true,
-	"issue_token": true, "sign_in": true, "sign_out": true, "compare_value": true, "examine": true, "unlock": true, "lock": true, "host_key": true,
+	"issue_token": true, "sign_in": true, "sign_out": true, "compare_value": true, "examine": true, "unlock": true, "lock": true,
+	"host_key":     true,
 	"report_reads": true, "tighten": true, "see_receipt": true, "back_up": true, "rehearse_restore": true, "archive_trail": true,
 	"clock_behind": true, "make_checkpoint": true, "export_trail": true, "preflight": true, "ask_access": true}
 

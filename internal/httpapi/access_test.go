@@ -508,11 +508,10 @@ func TestTighteningComesFromUse(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
 	chest.Fill(t, "e", "i", "v")
-	steward := chest.Client(t, chest.Steward)
-	chest.Clock.Set(60 * 24 * time.Hour)
 	secret, _ := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**"})
 	chest.App(t, "map-printer", chesttest.Grant{Role: "consumer", Scope: "d/**"})
-	chest.Clock.Set(0)
+	chest.Clock.Set(-60 * 24 * time.Hour)
+	steward := chest.Client(t, chest.SignIn(t, "steward"))
 	token, _, err := chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
 	if err != nil {
 		t.Fatal(err)

@@ -663,7 +663,7 @@ func TestUnknownPersonIsAnsweredLikeAWrongPassword(t *testing.T) {
 }
 
 func TestConsoleSessionCannotBeUsedFromAnotherOrigin(t *testing.T) {
-	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP)
+	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP, 0)
 	signIn := chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password +
 		`","session":"cookie"}`}
 	answer := chest.Do(t, signIn)
@@ -754,7 +754,7 @@ func TestTrailPagesWithoutGapsOrRepeats(t *testing.T) {
 
 // A browser that is left open is signed out by itself, and one that is used is not; signing out clears what it keeps.
 func TestConsoleSessionEndsByIdleness(t *testing.T) {
-	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP)
+	chest := chesttest.StartIn(t, t.TempDir()+"/d", server.PlainHTTP, 0)
 	signIn := chesttest.Call{Method: "POST", Path: "/api/sign-in", Body: `{"person":"steward","password":"` + chesttest.Password +
 		`","session":"cookie"}`}
 	cookie, err := http.ParseSetCookie(chest.Do(t, signIn).Header.Get("Set-Cookie"))

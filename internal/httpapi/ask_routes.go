@@ -147,7 +147,7 @@ func differenceJSON(d chest.Difference) client.Difference {
 const tightenSince = 30 * 24 * time.Hour
 
 func (a *api) tighten(c *call) error {
-	since, err := sinceOr(c, tightenSince)
+	since, err := a.sinceOr(c, tightenSince)
 	if err != nil {
 		return err
 	}

@@ -55,7 +55,7 @@ const (
 )
 
 func (a *api) unusual(c *call) error {
-	since, err := sinceOr(c, unusualSince)
+	since, err := a.sinceOr(c, unusualSince)
 	if err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func (a *api) unusual(c *call) error {
 }
 
 func (a *api) activity(c *call) error {
-	since, err := sinceOr(c, activitySince)
+	since, err := a.sinceOr(c, activitySince)
 	if err != nil {
 		return err
 	}

@@ -224,7 +224,7 @@ func (a *api) act(c *call) error {
 const readersSince = 90 * 24 * time.Hour
 
 func (a *api) readers(c *call) error {
-	since, err := sinceOr(c, readersSince)
+	since, err := a.sinceOr(c, readersSince)
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"net/http"
-	"time"
 
 	"tansu/client"
 	"tansu/internal/chest"
@@ -74,7 +73,7 @@ func (a *api) sessionKind(c *call, kind string) (via string, err error) {
 func (a *api) answerSession(c *call, kind string, session people.Session) error {
 	answer := client.Session{Subject: session.Subject, Ends: session.End}
 	if kind == asCookie {
-		a.cookies.set(c.Response(), string(session.Token.Reveal()), session.Mark, session.End, time.Now())
+		a.cookies.set(c.Response(), string(session.Token.Reveal()), session.Mark, session.End, a.service.Heart.Now())
 	} else {
 		answer.Token, answer.Device = string(session.Token.Reveal()), session.Mark
 	}
@@ -96,6 +95,7 @@ func (a *api) me(c *call) error {
 		return err
 	}
 	answer := client.Me{Subject: me.Subject, Description: me.Description, Via: c.caller.Via(), Steward: me.Steward, Ends: me.Ends,
+		Operate: me.Operate, SharesWaiting: me.Waiting,
 		Grants: []client.Grant{}}
 	for _, g := range me.Grants {
 		answer.Grants = append(answer.Grants, grantJSON(g))

@@ -22,7 +22,7 @@ func (a *api) trail(c *call) error {
 		"since", "until", "cursor", "limit"); err != nil {
 		return err
 	}
-	filter, rest, err := record.TrailQuery(c.QueryParam("q"), time.Now())
+	filter, rest, err := record.TrailQuery(c.QueryParam("q"), a.service.Heart.Now())
 	if err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func (a *api) receipt(c *call) error {
 const refusalsSince = 7 * 24 * time.Hour
 
 func (a *api) refusals(c *call) error {
-	since, err := sinceOr(c, refusalsSince)
+	since, err := a.sinceOr(c, refusalsSince)
 	if err != nil {
 		return err
 	}
@@ -115,13 +115,13 @@ func (a *api) refusals(c *call) error {
 }
 
 // sinceOr reads the one parameter of a report, or goes back as far as the report does when nobody says otherwise.
-func sinceOr(c *call, back time.Duration) (time.Time, error) {
+func (a *api) sinceOr(c *call, back time.Duration) (time.Time, error) {
 	if err := onlyQuery(c, "since"); err != nil {
 		return time.Time{}, err
 	}
 	since, err := queryTime(c, "since")
 	if err == nil && since.IsZero() {
-		since = time.Now().Add(-back)
+		since = a.service.Heart.Now().Add(-back)
 	}
 	return since, err
 }

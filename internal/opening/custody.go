@@ -201,7 +201,7 @@ func (s *Opening) HandIn(origin chest.Origin, text secretvalue.Value) (have Hand
 	}
 	found, err := openWith(row, []entity.Slot{slot}, envelope.MethodShares, material)
 	if errors.Is(err, envelope.ErrWrongMaterial) {
-		return have, a.Refuse(wrongMaterial())
+		return have, a.Refuse(wrongMaterial(nil))
 	}
 	if err != nil {
 		return have, a.Fail(err)

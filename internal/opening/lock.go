@@ -80,7 +80,7 @@ func (s *Opening) Unlock(origin chest.Origin, material secretvalue.Value) error 
 	}
 	found, err := openWith(row, slots, envelope.MethodOf(material), material)
 	if errors.Is(err, envelope.ErrWrongMaterial) {
-		return a.Refuse(wrongMaterial())
+		return a.Refuse(wrongMaterial(slots))
 	}
 	if err != nil {
 		return a.Fail(err)
@@ -94,8 +94,19 @@ func errUnlocked() error {
 	return &chest.Error{Code: chest.AlreadyUnlocked, Detail: "the chest is unlocked already"}
 }
 
-func wrongMaterial() *chest.Error {
-	return &chest.Error{Code: chest.WrongMaterial, Detail: envelope.ErrWrongMaterial.Error(), Reason: "wrong_material"}
+// wrongMaterial says that some material opens none of some slots, in the words of what they are.
+func wrongMaterial(slots []entity.Slot) *chest.Error {
+	has := func(method string) bool {
+		return slices.ContainsFunc(slots, func(slot entity.Slot) bool { return slot.Method == method })
+	}
+	detail := envelope.ErrWrongMaterial.Error()
+	switch {
+	case !has(envelope.MethodKeyFile):
+		detail = "wrong passphrase"
+	case !has(envelope.MethodPassphrase):
+		detail = "wrong key file"
+	}
+	return &chest.Error{Code: chest.WrongMaterial, Detail: detail, Reason: "wrong_material"}
 }
 
 func unlockLimits(origin chest.Origin) []throttle.Limit {

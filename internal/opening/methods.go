@@ -120,7 +120,7 @@ func (s *Opening) begin(c chest.Caller, action string, material secretvalue.Valu
 		found, err = openWith(row, inTime(a.St.Slots(), a.Entry.At), envelope.MethodOf(material), material)
 	}
 	if errors.Is(err, envelope.ErrWrongMaterial) {
-		return nil, found, a.Refuse(wrongMaterial())
+		return nil, found, a.Refuse(wrongMaterial(a.St.Slots()))
 	}
 	if err != nil {
 		return nil, found, a.Fail(err)

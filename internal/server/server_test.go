@@ -130,7 +130,7 @@ func TestFullDiskServesNothingAndRecovers(t *testing.T) {
 		t.Skipf("mounting a small disk is not allowed here: %v", err)
 	}
 	t.Cleanup(func() { _ = syscall.Unmount(mounted, syscall.MNT_DETACH) })
-	chest := chesttest.StartIn(t, filepath.Join(mounted, "demo"), server.TLS)
+	chest := chesttest.StartIn(t, filepath.Join(mounted, "demo"), server.TLS, 0)
 	const value = "canary of the full disk"
 	chest.Fill(t, "d", "i", value)
 	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
@@ -338,7 +338,7 @@ func TestCertificateIsRenewedUnderTheSameAuthority(t *testing.T) {
 
 // Whoever connects and asks nothing keeps the chest neither from stopping as it should nor from its last checkpoint.
 func TestSilentConnectionsDoNotKeepTheChestFromStopping(t *testing.T) {
-	chest := chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP)
+	chest := chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP, 0)
 	chest.Fill(t, "d", "i", "v")
 	conn, err := net.Dial("tcp", strings.TrimPrefix(chest.URL(), "http://"))
 	if err != nil {

@@ -99,10 +99,10 @@ func TestPolicyIsComparedAndAppliedInTheConsole(t *testing.T) {
 }
 
 func TestTighteningIsDoneOnAYes(t *testing.T) {
-	b := open(t)
-	b.chest.Clock.Set(60 * 24 * time.Hour)
+	b := openAgo(t, 60*24*time.Hour)
 	b.chest.App(t, "map-printer", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
 	b.chest.Clock.Set(0)
+	b.chest.Steward = b.chest.SignIn(t, "steward")
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/tighten", "Grants never used")

@@ -36,9 +36,12 @@ type step = chromedp.Action[chromedp.Void]
 const stepTime = 30 * time.Second
 
 // open starts a chest with the drawer ticketing-prod and a browser on it.
-func open(t *testing.T) *browser {
+func open(t *testing.T) *browser { return openAgo(t, 0) }
+
+// openAgo is open with a chest that was founded some time ago, and is at that time still.
+func openAgo(t *testing.T, ago time.Duration) *browser {
 	t.Helper()
-	b := &browser{t: t, chest: chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP)}
+	b := &browser{t: t, chest: chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP, ago)}
 	b.chest.Fill(t, "ticketing-prod", "db-password", "canary-in-the-browser")
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
@@ -207,7 +210,7 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 		{"/access/app:ticket-api", "How it proves itself"}, {"/access/team:harbour-crew", "Who joins"},
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
 		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
-		{"/access/policy", "Download"}, {"/nowhere", "no such page"},
+		{"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	check := func(what string) {
@@ -437,7 +440,7 @@ func TestLockedChestIsUnlockedInTheConsole(t *testing.T) {
 	if err := os.WriteFile(wrong, []byte("nonsense"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.do(chromedp.SetUploadFiles(`input[type=file]`, []string{wrong}), press("Unlock"), see("does not open this chest"),
+	b.do(chromedp.SetUploadFiles(`input[type=file]`, []string{wrong}), press("Unlock"), see("wrong key file"),
 		chromedp.SetUploadFiles(`input[type=file]`, []string{filepath.Join(b.chest.Dir, "unlock.key")}), press("Unlock"),
 		chromedp.WaitVisible(`input[name=person]`))
 	b.clean()

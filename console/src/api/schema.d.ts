@@ -115,7 +115,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Open the chest with its passphrase or the content of its key file */
+        /**
+         * Open the chest with its passphrase, the content of a key file, or a custodian's share
+         * @description A share is kept for a quarter of an hour, until there are as many as are needed; the status says how many there are. In a chest that is unlocked already, shares stand in for the current material of one change of what opens it, within ten minutes.
+         */
         post: operations["unlock"];
         delete?: never;
         options?: never;
@@ -134,6 +137,127 @@ export interface paths {
         put?: never;
         /** Make the chest forget its keys */
         post: operations["lock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/unlock-methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The methods of unlocking, and who holds shares of them */
+        get: operations["unlockMethods"];
+        put?: never;
+        /** Add a method of unlocking, or put one in the place of another */
+        post: operations["addUnlockMethod"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/unlock-methods/{method}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a method of unlocking; the current material is that of another one */
+        post: operations["endUnlockMethod"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/root-key/turn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put another root key in the place of the one that the chest has */
+        post: operations["turnRootKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Backups and rehearsals of restoring, newest first */
+        get: operations["listBackups"];
+        put?: never;
+        /** Make a backup now, to where the service was told */
+        post: operations["backUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/backups/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore a backup, look at all that is in it, and remove it again */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The shares that the caller holds, or that wait for them */
+        get: operations["ownShares"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/shares/{share}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take one's share, once */
+        post: operations["takeShare"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1552,12 +1676,142 @@ export interface components {
             records: boolean;
             /** @enum {string} */
             state: "locked" | "unlocked";
-            /** @enum {string} */
-            method: "passphrase" | "key_file";
+            methods: components["schemas"]["UnlockKind"][];
             version: string;
+            shares: components["schemas"]["Handed"][];
+            problems: components["schemas"]["Trouble"][];
+        };
+        Backup: {
+            number: number;
+            /** @description The name of the backup that it adds to; left out for a full one. */
+            adds_to?: string;
+            name?: string;
+            /** Format: date-time */
+            made: string;
+            /** @description The newest entry of the trail in it. */
+            last: number;
+            /** @description In bytes. */
+            size: number;
+            seconds: number;
+            /** @description Why there is none. */
+            problem?: string;
+        };
+        Rehearsal: {
+            /** @description Of the backup. */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            seconds: number;
+            /** @description Of the trail, which verified. */
+            entries: number;
+            /** @description Which opened. */
+            values: number;
+            /** @description Entries that came after the backup. */
+            lost: number;
+            problems: string[];
+        };
+        Backups: {
+            /** @description Empty when none are made. */
+            to: string;
+            every: string;
+            full_every: string;
+            /** @description Full ones; 0 for all. */
+            keep: number;
+            rehearse: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description What is going on; empty for nothing. */
+            now: string;
+            backups: components["schemas"]["Backup"][];
+            rehearsals: components["schemas"]["Rehearsal"][];
+        };
+        /** @enum {string} */
+        UnlockKind: "passphrase" | "key_file" | "shares";
+        /** @description Shares that were handed in, and are not enough yet. */
+        Handed: {
+            method: string;
+            have: number;
+            needed: number;
+            /** Format: date-time */
+            since: string;
+        };
+        /** @description Something that is wrong with the chest as a whole, since when, and what to do about it. */
+        Trouble: {
+            what: string;
+            /** Format: date-time */
+            since?: string;
+            next: string;
+        };
+        UnlockMethod: {
+            id: string;
+            name: string;
+            kind: components["schemas"]["UnlockKind"];
+            /** Format: date-time */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description When it unlocked the chest last.
+             */
+            used?: string;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** @description How many shares are needed; 0 for other kinds. */
+            needed: number;
+            custodians: components["schemas"]["Custodian"][];
+        };
+        Custodian: {
+            subject: string;
+            number: number;
+            /**
+             * Format: date-time
+             * @description Left out while the share waits.
+             */
+            taken?: string;
+        };
+        NewUnlockMethod: {
+            name: string;
+            kind: components["schemas"]["UnlockKind"];
+            /** @description A passphrase, or the content of a key file. */
+            material?: string;
+            needed?: number;
+            /** @description People, each of whom gets a share. */
+            custodians?: string[];
+            /** Format: date-time */
+            not_after?: string;
+            /** @description The id of a method that ends with it. */
+            replaces?: string;
+            /** @description What unlocks the chest now, by any method; left out when shares were handed in a moment ago. */
+            current?: string;
+        };
+        CurrentMaterial: {
+            /** @description What unlocks the chest now, by any method; left out when shares were handed in a moment ago. */
+            current?: string;
+        };
+        Custody: {
+            id: string;
+            /** @description The name of the method of unlocking. */
+            method: string;
+            number: number;
+            needed: number;
+            count: number;
+            /** Format: date-time */
+            taken?: string;
+        };
+        TakenShare: {
+            id: string;
+            method: string;
+            number: number;
+            needed: number;
+            count: number;
+            /** Format: date-time */
+            taken?: string;
+            /** @description The share, as words of five letters. */
+            words: string;
         };
         Unlock: {
-            material: string;
+            material?: string;
+            share?: string;
         };
         Enrol: {
             code: string;
@@ -1590,6 +1844,10 @@ export interface components {
             error_description: string;
         };
         Me: {
+            /** @description They may look after the chest as a whole. */
+            operate: boolean;
+            /** @description Shares of what opens the chest that wait to be taken. */
+            shares_waiting: number;
             subject: string;
             description: string;
             via: string;
@@ -1725,7 +1983,7 @@ export interface components {
         };
         Unusual: {
             /** @enum {string} */
-            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "gone" | "guessing" | "proof";
+            kind: "first_read" | "new_network" | "new_hour" | "burst" | "ending" | "gone" | "guessing" | "clock" | "proof";
             subject: string;
             target: string;
             /** Format: date-time */
@@ -2763,7 +3021,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description It is unlocked. */
+            /** @description It is unlocked, or the share was taken. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2791,6 +3049,229 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unlockMethods: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        methods: components["schemas"]["UnlockMethod"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addUnlockMethod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUnlockMethod"];
+            };
+        };
+        responses: {
+            /** @description It is there. Shares wait for their custodians. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnlockMethod"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endUnlockMethod: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                method: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurrentMaterial"];
+            };
+        };
+        responses: {
+            /** @description It is ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    turnRootKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurrentMaterial"];
+            };
+        };
+        responses: {
+            /** @description How many keys were wrapped anew. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        wrapped: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBackups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They, and when the next one is due. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A full one, and not one that adds to the last. */
+                    full?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description It is there. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Of the backup; 0, or left out, is the newest. */
+                    number?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ownShares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They, without their words. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        shares: components["schemas"]["Custody"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeShare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The share as words. It is kept nowhere else from then on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenShare"];
                 };
             };
             default: components["responses"]["Problem"];

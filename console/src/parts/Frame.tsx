@@ -1,4 +1,4 @@
-import { Archive, CalendarClock, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
+import { Archive, CalendarClock, LifeBuoy, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, NavLink } from "react-router";
 import { api, type Schemas } from "../api/client";
@@ -14,6 +14,9 @@ const places = [
   { to: "/trail", text: "Trail", Icon: ScrollText },
 ];
 
+// Looking after the chest as a whole is for operators, and for who has a share of what opens it to take.
+const placesOf = (me: Schemas["Me"]) => (me.operate || me.shares_waiting > 0 ? [...places, { to: "/operation", text: "Operation", Icon: LifeBuoy }] : places);
+
 // Frame is what every page stands in.
 export function Frame({ me, records, children }: { me: Schemas["Me"]; records: boolean; children: ReactNode }) {
   return (
@@ -25,7 +28,7 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
             <img src="/mark.svg" alt="" className="size-7" /> Tansu
           </Link>
           <nav aria-label="Pages" className="flex flex-wrap gap-1">
-            {places.map(({ to, text, Icon }) => (
+            {placesOf(me).map(({ to, text, Icon }) => (
               <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `btn btn-ghost btn-sm ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`}>
                 <Icon className="size-4" aria-hidden /> {text}
               </NavLink>

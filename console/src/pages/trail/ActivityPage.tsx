@@ -12,7 +12,7 @@ import { When } from "../../parts/When";
 const kinds: Record<string, [string, string]> = {
   first_read: ["gains", "first read"], new_network: ["failed", "new network"], new_hour: ["waiting", "new hour"],
   burst: ["failed", "burst"], ending: ["due", "ends soon"], gone: ["expired", "not served"],
-  guessing: ["refused", "guessing"], proof: ["refused", "used twice"],
+  guessing: ["refused", "guessing"], clock: ["failed", "clock set back"], proof: ["refused", "used twice"],
 };
 
 // ActivityPage shows what stands out, and how much is read.

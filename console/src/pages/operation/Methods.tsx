@@ -1,0 +1,64 @@
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { useUnlockMethods } from "../../api/queries";
+import { Mark } from "../../parts/Mark";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Loading } from "../../parts/States";
+import { When } from "../../parts/When";
+import { AddMethodDialog } from "./AddMethodDialog";
+import { CurrentDialog } from "./CurrentDialog";
+
+const kinds: Record<string, string> = { passphrase: "a passphrase", key_file: "a key file", shares: "shares" };
+
+// Methods is what opens the chest, and what changes that. Whoever changes it shows what opens the chest now.
+export function Methods() {
+  const methods = useUnlockMethods();
+  const [open, setOpen] = useState<"add" | "root" | Schemas["UnlockMethod"]>();
+  const list = methods.data?.methods ?? [];
+  return (
+    <section aria-labelledby="methods">
+      <div className="mb-2 flex flex-wrap items-center justify-between gap-2">
+        <h2 id="methods" className="text-xl font-semibold">What opens the chest</h2>
+        <div className="flex flex-wrap gap-2">
+          <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("root")}>Turn the root key</button>
+          <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("add")}>Add a method</button>
+        </div>
+      </div>
+      {methods.isPending && <Loading what="what opens the chest" />}
+      {methods.error && <ProblemBox error={methods.error} />}
+      {methods.data && (
+        <Scroll label="Table of methods of unlocking">
+          <table className="dense table">
+            <thead><tr><th scope="col">Method</th><th scope="col">By</th><th scope="col">Used</th><th scope="col">Ends</th><th scope="col">Made</th><th scope="col"><span className="sr-only">Change</span></th></tr></thead>
+            <tbody>{list.map((m) => (
+              <tr key={m.id}>
+                <td className="name align-top font-medium">{m.name}</td>
+                <td className="align-top">{kinds[m.kind]}{m.needed > 0 && <Custodians of={m} />}</td>
+                <td className="align-top"><When at={m.used} /></td>
+                <td className="align-top"><When at={m.not_after} none="no end" /></td>
+                <td className="align-top"><When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span></td>
+                <td className="text-right align-top">{list.length > 1 && <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>End<span className="sr-only"> {m.name}</span></button>}</td>
+              </tr>
+            ))}</tbody>
+          </table>
+        </Scroll>
+      )}
+      {open === "add" && <AddMethodDialog onClose={() => setOpen(undefined)} />}
+      {open && open !== "add" && <CurrentDialog what={open} onClose={() => setOpen(undefined)} />}
+    </section>
+  );
+}
+
+function Custodians({ of }: { of: Schemas["UnlockMethod"] }) {
+  return (
+    <>
+      , {of.needed} of {of.custodians.length}
+      <ul className="mt-1 grid gap-1 text-sm">
+        {of.custodians.map((c) => (
+          <li key={c.number} className="flex gap-2"><span className="name">{c.subject}</span> {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}</li>
+        ))}
+      </ul>
+    </>
+  );
+}

@@ -1,0 +1,33 @@
+import type { Schemas } from "../../api/client";
+import { useStatus } from "../../api/queries";
+import { PageHead } from "../../parts/PageHead";
+import { When } from "../../parts/When";
+import { Backups } from "./Backups";
+import { Methods } from "./Methods";
+import { Shares } from "./Shares";
+
+// OperationPage is for who looks after the chest as a whole: what is wrong, what opens it, and what brings it back.
+export function OperationPage({ me }: { me: Schemas["Me"] }) {
+  const status = useStatus();
+  const problems = status.data?.problems ?? [];
+  return (
+    <>
+      <PageHead title="Operation">What opens this chest, what brings it back, and what is wrong with it.</PageHead>
+      {problems.length > 0 && (
+        <section aria-label="What is wrong" className="mb-8 grid gap-3">
+          {problems.map((p) => (
+            <div key={p.what} role="alert" className="border-error bg-base-200 rounded-box border-l-4 p-4">
+              <p className="font-semibold">{p.what.charAt(0).toUpperCase() + p.what.slice(1)}{p.since && <span className="muted font-normal"> · since <When at={p.since} /></span>}</p>
+              <p className="text-sm">{p.next}</p>
+            </div>
+          ))}
+        </section>
+      )}
+      <div className="grid gap-10">
+        <Shares />
+        {me.operate && <Methods />}
+        {me.operate && <Backups />}
+      </div>
+    </>
+  );
+}
