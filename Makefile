@@ -1,6 +1,6 @@
 # make alone lists what there is.
 .DEFAULT_GOAL := help
-.PHONY: help demo test build console bench edits flood loops timing trail-10m crash screenshots properties fuzz clean
+.PHONY: help demo test build console bench edits flood loops killed timing trail-10m crash screenshots properties fuzz clean
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -51,6 +51,9 @@ edits: ## edit the file of a stopped chest ten thousand times, and that of a run
 
 loops: ## end sessions, tokens and the last ways to give access two hundred times beside loops that ask for more
 	@TANSU_ROUNDS=200 go test ./internal/httpapi -run "TestNothingOutlives|TestSomebodyCanAlways" -v -timeout 60m
+
+killed: ## kill a process two hundred times while it changes what opens the chest, turns the root key, backs up and restores
+	@TANSU_KILLS=200 go test ./internal/service -run TestKilledWhile -v -timeout 60m
 
 properties: ## try four million random steps of items instead of eighty thousand
 	@TANSU_HISTORIES=100000 go test -run TestRandomHistories -timeout 60m ./internal/core/lifecycle

@@ -55,10 +55,12 @@ func (b *backupFlags) read(dir string) (o recovery.Options, err error) {
 	if o.Recipients, err = readRecipients(b.recipients); err != nil {
 		return o, err
 	}
-	for flag, span := range map[string]struct {
+	type span struct {
 		text string
 		into *time.Duration
-	}{"--backup-every": {b.every, &o.Every}, "--backup-full-every": {b.fullEvery, &o.FullEvery}, "--rehearse-every": {b.rehearse, &o.Rehearse}} {
+	}
+	for flag, span := range map[string]span{"--backup-every": {b.every, &o.Every}, "--backup-full-every": {b.fullEvery, &o.FullEvery},
+		"--rehearse-every": {b.rehearse, &o.Rehearse}} {
 		parsed, err := lifecycle.ParseSpan(span.text)
 		if err != nil && span.text != "0" {
 			return o, usagef("%s is %q; allowed: a length of time such as 12h or 7d, or 0", flag, span.text)
@@ -181,7 +183,7 @@ func (a *app) printRehearsal(r client.Rehearsal) {
 	if len(r.Problems) > 0 {
 		mark = "✗"
 	}
-	fmt.Fprintf(a.Out, "%s backup %d was restored %s, in %s: %d entries verified, %s opened, and %d entries came after it.\n", mark, r.Number,
+	fmt.Fprintf(a.Out, "%s backup %d was restored %s, in %s: %d entries verified, %s opened; entries after it: %d.\n", mark, r.Number,
 		relative(r.At, time.Now()), seconds(r.Seconds), r.Entries, plural(r.Values, "value"), r.Lost)
 	for _, p := range r.Problems {
 		fmt.Fprintf(a.Out, "  %s\n", printable(p))
@@ -400,8 +402,8 @@ func (a *app) restore(dir string, chain []backup.Source, key jose.JSONWebKey, kn
 			}
 		}
 		fmt.Fprintf(a.Out, "\nNext:\n  tansu serve --dir %s\n  tansu unlock\n", dir)
-		fmt.Fprintln(a.Out, "All sessions and tokens end with that. Values that were shredded, and access that was ended, after the backup are back:")
-		fmt.Fprintln(a.Out, "end them again. What was put in after it is lost.")
+		fmt.Fprintln(a.Out, "All sessions and tokens end with that. Values that were shredded, and access that was ended, after the backup are")
+		fmt.Fprintln(a.Out, "back: end them again. What was put in after it is lost.")
 	})
 }
 

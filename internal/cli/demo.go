@@ -97,7 +97,7 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 	}
 	clock := &demo.Clock{}
 	clock.Set(demoDays)
-	chest, err := demo.Start(demo.Options{Dir: dir, Listen: listen, Transport: server.PlainHTTP, Console: console, Version: Version,
+	chest, err := demo.Start(demo.Options{Dir: dir, Listen: listen, Transport: server.PlainHTTP, Console: console, Version: Version, Backups: true,
 		Log: slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))}, clock)
 	if err != nil {
 		return err
@@ -108,7 +108,7 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 		return errors.Join(err, chest.Stop())
 	}
 	defer func() { _ = pipeline.Close() }()
-	password, secrets, err := demo.Fill(chest.Service, clock, chest.Enrolment, pipeline.Address)
+	password, secrets, err := demo.Fill(chest, pipeline.Address)
 	if err == nil {
 		err = writeDemoProfiles(ctx, chest, password, secrets)
 	}

@@ -1,6 +1,10 @@
 package demo
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -8,9 +12,13 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/go-jose/go-jose/v4"
+
+	"tansu/internal/backup"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/opening"
+	"tansu/internal/recovery"
 	"tansu/internal/server"
 	"tansu/internal/store"
 )
@@ -21,6 +29,7 @@ type Chest struct {
 	Clock     *Clock
 	Dir       string
 	Enrolment secretvalue.Value // the steward's
+	unlock    secretvalue.Value // the content of its key file
 }
 
 // Options of a demonstration chest.
@@ -31,6 +40,7 @@ type Options struct {
 	Console   http.Handler
 	Log       *slog.Logger
 	Version   string
+	Backups   bool // make some every night, into the directory "backups"
 }
 
 // Start founds a chest by a key file, its clock 90 days behind if it is to be filled, and serves it unlocked.
@@ -56,11 +66,42 @@ func Start(o Options, clock *Clock) (*Chest, error) {
 	if err := records.Close(); err != nil {
 		return nil, err
 	}
-	s, err := server.Start(server.Options{Dir: chestDir, Listen: o.Listen, Transport: o.Transport, KeyFile: keyFile,
+	backups, err := backupsOf(o)
+	if err != nil {
+		return nil, err
+	}
+	s, err := server.Start(server.Options{Dir: chestDir, Backup: backups, Listen: o.Listen, Transport: o.Transport, KeyFile: keyFile,
 		Console: o.Console, Log: o.Log, Version: o.Version, Now: clock.Now,
 		IssuerNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}) // the demo stands in for the pipeline system
 	if err != nil {
 		return nil, err
 	}
-	return &Chest{Server: s, Clock: clock, Dir: o.Dir, Enrolment: founded.Enrolment}, nil
+	return &Chest{Server: s, Clock: clock, Dir: o.Dir, Enrolment: founded.Enrolment, unlock: material}, nil
+}
+
+// backupsOf are the backups of a chest with a past: nightly, to a directory beside it, which would be another disk's elsewhere. The private
+// key of their recipient lies beside them, as it must not elsewhere.
+func backupsOf(o Options) (r recovery.Options, err error) {
+	if !o.Backups {
+		return r, nil
+	}
+	to := filepath.Join(o.Dir, "backups")
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return r, fmt.Errorf("make the directory of backups: %w", err)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return r, err
+	}
+	private := jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
+	text, err := json.MarshalIndent(private, "", "  ")
+	if err != nil {
+		return r, err
+	}
+	if err := os.WriteFile(filepath.Join(o.Dir, "backup.key"), append(text, '\n'), 0o600); err != nil {
+		return r, fmt.Errorf("write the key of backups: %w", err)
+	}
+	destination, err := backup.To(to, filepath.Join(o.Dir, "chest"))
+	return recovery.Options{To: destination, Recipients: backup.Recipients{private.Public()}, Every: day, FullEvery: 7 * day, Keep: 8,
+		Rehearse: 30 * day}, err
 }

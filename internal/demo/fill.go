@@ -155,6 +155,7 @@ type filler struct {
 	pipeline string // the address of the pipeline system
 	password secretvalue.Value
 	secrets  map[string]secretvalue.Value
+	unlock   secretvalue.Value // what opens the chest
 }
 
 // origins of the made-up past.
@@ -172,22 +173,21 @@ const JobAudience = "tansu"
 
 var JobClaims = map[string]string{"sub": "job:ledger", "branch": "main", "protected": "true"}
 
-// Fill puts the scenario into a chest that was founded 90 days ago by the clock, and sets the clock right. The pipeline system
+// Fill puts the scenario into a chest that was founded 90 days ago by its clock, and sets the clock right. The pipeline system
 // is at an address, [Pipeline] or that of one that stands in for it. Fill returns
 // one password for all persons, and the apps' secrets.
-func Fill(s *service.Service, clock *Clock, enrolment secretvalue.Value, pipeline string) (password secretvalue.Value,
-	secrets map[string]secretvalue.Value, err error) {
-	f := &filler{s: s, clock: clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
-		secrets: map[string]secretvalue.Value{}}
+func Fill(c *Chest, pipeline string) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
+	f := &filler{s: c.Service, clock: c.Clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
+		secrets: map[string]secretvalue.Value{}, unlock: c.unlock}
 	for _, step := range []func() error{
-		func() error { return f.appoint(enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.live, f.astray, f.order,
-		f.recent, f.ask,
+		func() error { return f.appoint(c.Enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.makeCustodians, f.live,
+		f.astray, f.order, f.backUp, f.recent, f.ask,
 	} {
 		if err := step(); err != nil {
 			return password, nil, err
 		}
 	}
-	clock.Set(0)
+	c.Clock.Set(0)
 	return f.password, f.secrets, nil
 }
 
@@ -352,7 +352,7 @@ var teams = []struct {
 }
 
 func (f *filler) makeTeams() error {
-	f.clock.Set(87 * day)
+	f.clock.Set(88*day + 6*time.Hour)
 	duty, err := f.as("security-duty")
 	if err != nil {
 		return err
@@ -427,6 +427,11 @@ func (f *filler) live() error {
 	for ago := 88 * day; ago > 0; ago -= day {
 		if err := f.deposit(ago); err != nil {
 			return err
+		}
+		if ago == 35*day {
+			if err := f.rehearse(); err != nil {
+				return err
+			}
 		}
 		if (ago/day)%4 != 0 && ago > 5*day {
 			continue // every fourth day, and then daily
@@ -526,9 +531,9 @@ func expected(err error) bool {
 		known.Code == chest.SignInFailed)
 }
 
-// astray: three days ago an app read something that it never needed, from where it never was.
+// astray: last night an app read something that it never needed, from where it never was.
 func (f *filler) astray() error {
-	f.clock.Set(3*day - 5*time.Hour)
+	f.clock.Set(17*time.Hour + 30*time.Minute)
 	app, err := f.app("ticket-api", laptop)
 	if err != nil {
 		return err
@@ -537,10 +542,10 @@ func (f *filler) astray() error {
 	return err
 }
 
-// order: two days ago the duty looked at how long things live: rules, one of them for later, a better name, and a value
+// order: after that the duty looked at how long things live: rules, one of them for later, a better name, and a value
 // that no person needs to see.
 func (f *filler) order() error {
-	f.clock.Set(2 * day)
+	f.clock.Set(17 * time.Hour)
 	duty, err := f.as("security-duty")
 	if err != nil {
 		return err

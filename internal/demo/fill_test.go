@@ -19,7 +19,7 @@ func TestDemoDataHasSomethingForEveryPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = chest.Stop() }()
-	password, secrets, err := Fill(chest.Service, clock, chest.Enrolment, Pipeline)
+	password, secrets, err := Fill(chest, Pipeline)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -31,6 +32,7 @@ type Options struct {
 
 // Records is what the room asks of the chest's store.
 type Records interface {
+	Chest() (store.Chest, error)
 	Last() uint64
 	Submit(*store.Work) error
 }
@@ -150,11 +152,15 @@ func (r *Recovery) make(ctx context.Context, full bool) (b Backup, err error) {
 	defer r.doing("a backup is being made")()
 	began := time.Now()
 	r.mu.Lock()
-	number, last := r.state.next(), r.state.lastFull()
+	r.state.Number++ // on the disk before anything has it: what is cut off leaves a number that is not used again
+	number, last, err := r.state.Number, r.state.lastFull(), writeState(r.options.Dir, r.state)
 	r.mu.Unlock()
+	if err != nil {
+		return b, err
+	}
 	order := backup.Order{Dir: r.options.Dir, Number: number, Recipients: r.options.Recipients, Now: r.heart.Now(), Rest: r.busy()}
 	if !full && last.Number != 0 && order.Now.Sub(last.Made) < r.options.FullEvery {
-		order.Base = readSeen(r.options.Dir)
+		order.Base = r.base()
 	}
 	b = Backup{Number: number, Made: order.Now}
 	err = r.options.To.Check()
@@ -226,6 +232,17 @@ func (r *Recovery) keep(ctx context.Context, b Backup) error {
 		}
 	}
 	return err
+}
+
+// base is what the last backup had; nil if that is not known, or if it was cut off before it was noted, so that the next one is a full one.
+func (r *Recovery) base() *backup.Seen {
+	seen := readSeen(r.options.Dir)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if seen == nil || !slices.ContainsFunc(r.state.good(), func(b Backup) bool { return b.Name == seen.Name }) {
+		return nil
+	}
+	return seen
 }
 
 // doing says what is going on until the function that it returns is called.

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/ed25519"
@@ -104,7 +105,7 @@ func (r *Recovery) restore(ctx context.Context, root *envelope.Root, list []Back
 	keys := func(h backup.Header) (key backup.Key, err error) {
 		opened, err := root.OpenBackupKey(h.Number, sealed[h.Number])
 		if err != nil || len(opened) != len(key) {
-			return key, fmt.Errorf("backup %d was made before the root key was turned: it opens by its recipients' keys alone", h.Number)
+			return key, fmt.Errorf("the key of backup %d that is kept for rehearsals does not open: its recipients' keys do", h.Number)
 		}
 		defer clear(opened)
 		return backup.Key(opened), nil
@@ -125,6 +126,9 @@ func (r *Recovery) look(ctx context.Context, dir string, root *envelope.Root, do
 		return err
 	}
 	defer func() { err = errors.Join(err, records.Close()) }()
+	if err := r.sameRoot(records); err != nil {
+		return err
+	}
 	rows, err := records.Bind(root)
 	if err != nil {
 		return err
@@ -152,6 +156,19 @@ func (r *Recovery) look(ctx context.Context, dir string, root *envelope.Root, do
 	}
 	done.Problems = append(done.Problems, broken...)
 	return verify(records, root, done)
+}
+
+// sameRoot says that a backup is of before the root key was turned: what unlocks the chest opens it, and the chest has forgotten its key.
+func (r *Recovery) sameRoot(restored *store.Store) error {
+	then, err := restored.Chest()
+	if err != nil {
+		return err
+	}
+	now, err := r.records.Chest()
+	if err == nil && !bytes.Equal(then.RootWrapped, now.RootWrapped) {
+		err = errors.New("it was made before the root key was turned: what unlocks the chest opens it, and a rehearsal cannot")
+	}
+	return err
 }
 
 // mostDamaged is how many values are named.

@@ -18,6 +18,7 @@ import (
 
 // state is which backups and rehearsals there were, oldest first.
 type state struct {
+	Number     int // the last one that was given to a backup, whatever became of it
 	Backups    []Backup
 	Rehearsals []Rehearsal
 }
@@ -76,14 +77,6 @@ func (s state) good() (list []Backup) {
 		}
 	}
 	return list
-}
-
-func (s state) next() int {
-	number := 0
-	for _, b := range s.Backups {
-		number = max(number, b.Number)
-	}
-	return number + 1
 }
 
 func (s state) lastFull() (last Backup) {

@@ -56,13 +56,14 @@ func run(dir string) error {
 	}
 	clock := &demo.Clock{}
 	clock.Set(90 * 24 * time.Hour)
-	chest, err := demo.Start(demo.Options{Dir: made, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, Console: console, Version: "0.1.0"},
+	chest, err := demo.Start(demo.Options{Dir: made, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, Console: console,
+		Version: "0.1.0", Backups: true},
 		clock)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = chest.Stop() }()
-	password, _, err := demo.Fill(chest.Service, clock, chest.Enrolment, demo.Pipeline)
+	password, _, err := demo.Fill(chest, demo.Pipeline)
 	if err != nil {
 		return err
 	}

@@ -205,6 +205,7 @@ type Root struct {
 	many     struct{ rows, tally *macKey } // of items and versions
 	marks    *macKey
 	likes    *macKey
+	backups  *Key
 	hosts    [KeySize]byte
 	trail    ed25519.PrivateKey
 	deliver  ed25519.PrivateKey
@@ -226,6 +227,7 @@ func rootOf(chest string, root, base *Key) *Root {
 		tally:    &macKey{bytes: derive(root.bytes[:], chest, "tally rows")},
 		marks:    &macKey{bytes: derive(base.bytes[:], chest, "device marks")},
 		likes:    &macKey{bytes: derive(base.bytes[:], chest, "likeness")},
+		backups:  newKey(derive(base.bytes[:], chest, "backup keys")),
 		hosts:    derive(base.bytes[:], chest, "host keys"),
 		trail:    signingKey(derive(base.bytes[:], chest, "sign checkpoints")),
 		deliver:  signingKey(derive(base.bytes[:], chest, "sign deliveries")),
@@ -293,7 +295,7 @@ func (r *Root) Erase() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.erased = true
-	for _, key := range []*Key{r.root, r.base, r.wrapping} {
+	for _, key := range []*Key{r.root, r.base, r.wrapping, r.backups} {
 		key.Erase()
 	}
 	for _, key := range []*macKey{r.rows, r.tally, r.many.rows, r.many.tally} {
@@ -336,14 +338,14 @@ func (r *Root) OpenShare(slot string, number int, sealed []byte) ([]byte, error)
 	return r.wrapping.Open(Place{Purpose: PurposeShare, Chest: r.chest, Item: slot, Number: number}, sealed)
 }
 
-// SealBackupKey seals the key of a backup, for its rehearsal.
+// SealBackupKey seals the key of a backup, for its rehearsal, also after the root key was turned.
 func (r *Root) SealBackupKey(number int, key []byte) []byte {
-	return r.wrapping.Seal(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, key)
+	return r.backups.Seal(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, key)
 }
 
 // OpenBackupKey opens what SealBackupKey sealed.
 func (r *Root) OpenBackupKey(number int, sealed []byte) ([]byte, error) {
-	return r.wrapping.Open(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, sealed)
+	return r.backups.Open(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, sealed)
 }
 
 // RowMAC authenticates the content of a stored row (HMAC-SHA256, RFC 2104).

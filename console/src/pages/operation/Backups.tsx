@@ -27,7 +27,7 @@ export function Backups() {
       {backups.isPending && <Loading what="the backups" />}
       {backups.error && <ProblemBox error={backups.error} />}
       {(backUp.error ?? rehearse.error) && <ProblemBox error={backUp.error ?? rehearse.error} />}
-      {o && !o.to && <Empty title="No backups are made">Start the service with <code className="name">tansu serve --backup-to DIR --backup-recipient FILE.pub</code>.</Empty>}
+      {o && !o.to && <Empty title="No backups are made">Start the service with <code className="name break-words">tansu serve --backup-to DIR --backup-recipient FILE.pub</code>.</Empty>}
       {o?.to && (
         <>
           <p>To <span className="name">{o.to}</span>, every {o.every || "time somebody asks"}, a full one every {o.full_every}. {o.next && <>The next is due <When at={o.next} />.</>} Restoring is rehearsed every {o.rehearse || "time somebody asks"}.</p>
@@ -47,7 +47,7 @@ function Rehearsals({ list }: { list: Schemas["Rehearsal"][] }) {
     <div className="panel">
       <p>
         <Mark state={good ? "usable" : "failed"} word={good ? "restoring works" : "restoring found faults"} />: backup {last.number} was restored <When at={last.at} />, in {last.seconds.toFixed(1)} s.{" "}
-        <span className="tabular-nums">{last.entries}</span> entries verified, <span className="tabular-nums">{last.values}</span> values opened, and <span className="tabular-nums">{last.lost}</span> entries came after it.
+        <span className="tabular-nums">{last.entries}</span> entries verified, <span className="tabular-nums">{last.values}</span> values opened; entries after it: <span className="tabular-nums">{last.lost}</span>.
       </p>
       {last.problems.map((p) => <p key={p} className="name text-sm">{p}</p>)}
     </div>
