@@ -47,7 +47,12 @@ func accepted(err error) error {
 
 // goOn accepts a trail that is not what it was: another epoch begins, of as many entries as are what was signed of them.
 func (s *Opening) goOn(a *chest.Attempt, restored *store.Restored) error {
-	for _, step := range []func() error{s.records.Reindex, s.records.CatchUp, s.trail.ReadEpochs} {
+	if restored == nil || restored.BackupAt == 0 { // what is in a backup is compared with its manifest
+		if err := s.records.Reindex(); err != nil {
+			return err
+		}
+	}
+	for _, step := range []func() error{s.records.CatchUp, s.trail.ReadEpochs} {
 		if err := step(); err != nil {
 			return err
 		}

@@ -41,6 +41,8 @@ type scale struct {
 	steward chest.Caller
 	origin  chest.Origin
 	secrets []secretvalue.Value // of apps
+
+	material secretvalue.Value // what opens the chest
 }
 
 // atScale fills a chest and measures what people and apps do all day in it, and what is done in bulk.
@@ -78,6 +80,7 @@ func inProcess(use func(*scale) error) error {
 
 func (s *scale) found(records *store.Store) (err error) {
 	material := envelope.NewKeyFile()
+	s.material = material
 	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"127.0.0.1"}})
 	if err != nil {
 		return err

@@ -80,6 +80,9 @@ type side struct {
 	b      *bench
 	count  int
 	unlock time.Duration // from the start of the process until it serves
+
+	options []string // more of them for the service
+	steward string   // a token of somebody who may do everything but read
 }
 
 const drawers = 10
@@ -99,7 +102,8 @@ func (s *side) start() error {
 	}
 	s.b.service = "http://" + address
 	began := time.Now()
-	if err := s.b.launch(address, "bin/tansu", "serve", "--dir", chest, "--key-file", key, "--plain-http", "--listen", address); err != nil {
+	serve := append([]string{"serve", "--dir", chest, "--key-file", key, "--plain-http", "--listen", address}, s.options...)
+	if err := s.b.launch(address, "bin/tansu", serve...); err != nil {
 		return err
 	}
 	s.unlock = time.Since(began)
@@ -142,7 +146,8 @@ func (s *side) found(dir, keyFile string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	steward, err := vault.Authenticate(origin, string(session.Token.Reveal()))
+	s.steward = string(session.Token.Reveal())
+	steward, err := vault.Authenticate(origin, s.steward)
 	if err != nil {
 		return "", err
 	}
