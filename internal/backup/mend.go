@@ -108,7 +108,8 @@ func (t *mending) rows() error {
 	var ahead []row
 	for {
 		var page []row
-		if err := t.tx.Select(&page, "SELECT first, bodies, packed FROM entries WHERE first > ? ORDER BY first LIMIT ?", after, rowsAtOnce); err != nil {
+		err := t.tx.Select(&page, "SELECT first, bodies, packed FROM entries WHERE first > ? ORDER BY first LIMIT ?", after, rowsAtOnce)
+		if err != nil {
 			return fmt.Errorf("read the trail: %w", err)
 		}
 		ahead = append(ahead, page...)

@@ -97,8 +97,8 @@ func (a *app) runDemo(ctx context.Context, dir, listen string) error {
 	}
 	clock := &demo.Clock{}
 	clock.Set(demoDays)
-	chest, err := demo.Start(demo.Options{Dir: dir, Listen: listen, Transport: server.PlainHTTP, Console: console, Version: Version, Backups: true,
-		Log: slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))}, clock)
+	chest, err := demo.Start(demo.Options{Dir: dir, Listen: listen, Transport: server.PlainHTTP, Console: console, Version: Version,
+		Backups: true, Log: slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))}, clock)
 	if err != nil {
 		return err
 	}

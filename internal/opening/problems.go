@@ -53,8 +53,8 @@ func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
 			list = append(list, Problem{What: fmt.Sprintf("the method of unlocking %s ends on %s", m.Name, m.End.Format("2006-01-02")),
 				Since: m.End.Add(-forewarned), Next: "put another one in its place: tansu unlock-method replace " + m.Name})
 		case waiting > 0:
-			list = append(list, Problem{What: fmt.Sprintf("%d of the %d shares of %s, which unlock the chest, %s not taken yet", waiting, len(m.Holders),
-				m.Name, isOrAre(waiting)), Since: m.CreatedAt, Next: "each custodian signs in and takes theirs: tansu share take"})
+			list = append(list, Problem{What: fmt.Sprintf("%d of the %d shares of %s, which unlock the chest, %s not taken yet", waiting,
+				len(m.Holders), m.Name, isOrAre(waiting)), Since: m.CreatedAt, Next: "each custodian signs in and takes theirs: tansu share take"})
 		}
 	}
 	return list

@@ -363,7 +363,7 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		endTokens(a, &after)
 		a.Change.Update(before, after)
 		if to == chest.Suspended {
-			if err := staysOpen(a); err != nil {
+			if err := powers.StaysOpen(a); err != nil {
 				return err
 			}
 		}

@@ -66,7 +66,7 @@ func (s *People) Leave(c chest.Caller, team, member string) (d Identity, err err
 			return err
 		}
 		a.Change.Delete(m)
-		if err := staysOpen(a); err != nil {
+		if err := powers.StaysOpen(a); err != nil {
 			return err
 		}
 		if err := a.Commit(member + " in " + team); err != nil {
@@ -76,15 +76,6 @@ func (s *People) Leave(c chest.Caller, team, member string) (d Identity, err err
 		return nil
 	})
 	return d, err
-}
-
-// staysOpen keeps an attempt's change from leaving nobody who can give access, where somebody could before.
-func staysOpen(a *chest.Attempt) error {
-	after := a.St.Trial()
-	if err := after.Apply(&a.Change); err != nil {
-		return a.Fail(err)
-	}
-	return a.StaysOpen(after.Snapshot)
 }
 
 // membership decides on a change of a team and finds the team and the member.

@@ -339,7 +339,7 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 			return err
 		}
 		a.Change.Update(before, ended(before, a))
-		if err := staysOpen(a); err != nil {
+		if err := powers.StaysOpen(a); err != nil {
 			return err
 		}
 		if err := a.Commit("grant"); err != nil {
@@ -349,13 +349,4 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 		return nil
 	})
 	return g, err
-}
-
-// staysOpen keeps an attempt's change from leaving nobody who can give access, where somebody could before.
-func staysOpen(a *chest.Attempt) error {
-	after := a.St.Trial()
-	if err := after.Apply(&a.Change); err != nil {
-		return a.Fail(err)
-	}
-	return a.StaysOpen(after.Snapshot)
 }

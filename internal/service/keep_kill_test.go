@@ -116,7 +116,8 @@ func TestKilledWhileWhatOpensItChanges(t *testing.T) {
 			t.Fatal(err)
 		}
 		again := filepath.Join(t.TempDir(), "again")
-		if _, err := backup.Restore(again, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }, nil, time.Now()); err != nil {
+		_, err = backup.Restore(again, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }, nil, time.Now())
+		if err != nil {
 			t.Fatalf("the newest backup: %v", err)
 		}
 		_ = os.RemoveAll(filepath.Join(home, "restored")) // what was cut off

@@ -14,7 +14,7 @@ export function Backups() {
   const busy = backUp.isPending || rehearse.isPending;
   const o = backups.data;
   return (
-    <section aria-labelledby="backups" className="grid gap-3">
+    <section aria-labelledby="backups" className="grid min-w-0 grid-cols-1 gap-3">
       <div className="flex flex-wrap items-center justify-between gap-2">
         <h2 id="backups" className="text-xl font-semibold">Backups</h2>
         {o?.to && (
@@ -30,7 +30,7 @@ export function Backups() {
       {o && !o.to && <Empty title="No backups are made">Start the service with <code className="name break-words">tansu serve --backup-to DIR --backup-recipient FILE.pub</code>.</Empty>}
       {o?.to && (
         <>
-          <p>To <span className="name">{o.to}</span>, every {o.every || "time somebody asks"}, a full one every {o.full_every}. {o.next && <>The next is due <When at={o.next} />.</>} Restoring is rehearsed every {o.rehearse || "time somebody asks"}.</p>
+          <p>To <span className="name break-all">{o.to}</span>, {often(o.every)}, a full one {often(o.full_every)}. {o.next && <>The next is due <When at={o.next} />.</>} Restoring is rehearsed {often(o.rehearse)}.</p>
           <Rehearsals list={o.rehearsals} />
           {o.backups.length === 0 ? <Empty title="No backup was made yet">The first one is a full one.</Empty> : <List list={o.backups} />}
         </>
@@ -54,6 +54,13 @@ function Rehearsals({ list }: { list: Schemas["Rehearsal"][] }) {
   );
 }
 
+// often says a span such as "7d" in words.
+function often(span: string): string {
+  const [, count = "", unit = ""] = /^(\d+)([hd])$/.exec(span) ?? [];
+  const word = unit === "h" ? "hour" : "day";
+  return !count ? "when somebody asks" : count === "1" ? `every ${word}` : `every ${count} ${word}s`;
+}
+
 const size = (bytes: number) => (bytes >= 1 << 20 ? `${(bytes / (1 << 20)).toFixed(1)} MiB` : `${Math.ceil(bytes / 1024)} KiB`);
 
 function List({ list }: { list: Schemas["Backup"][] }) {
@@ -66,7 +73,7 @@ function List({ list }: { list: Schemas["Backup"][] }) {
             <td className="tabular-nums">{b.number}</td><td><When at={b.made} /></td>
             <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "adds to one" : "full"}</td>
             <td className="tabular-nums">{b.problem ? "" : b.last}</td><td className="tabular-nums">{b.problem ? "" : size(b.size)}</td>
-            <td className="name text-sm break-all">{b.problem ?? b.name}</td>
+            <td className="name text-sm">{b.problem ?? b.name}</td>
           </tr>
         ))}</tbody>
       </table>

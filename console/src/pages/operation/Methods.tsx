@@ -17,7 +17,7 @@ export function Methods() {
   const [open, setOpen] = useState<"add" | "root" | Schemas["UnlockMethod"]>();
   const list = methods.data?.methods ?? [];
   return (
-    <section aria-labelledby="methods">
+    <section aria-labelledby="methods" className="min-w-0">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-2">
         <h2 id="methods" className="text-xl font-semibold">What opens the chest</h2>
         <div className="flex flex-wrap gap-2">
@@ -33,10 +33,10 @@ export function Methods() {
             <thead><tr><th scope="col">Method</th><th scope="col">By</th><th scope="col">Used</th><th scope="col">Ends</th><th scope="col">Made</th><th scope="col"><span className="sr-only">Change</span></th></tr></thead>
             <tbody>{list.map((m) => (
               <tr key={m.id}>
-                <td className="name align-top font-medium">{m.name}</td>
+                <td className="name align-top font-medium whitespace-nowrap">{m.name}</td>
                 <td className="align-top">{kinds[m.kind]}{m.needed > 0 && <Custodians of={m} />}</td>
                 <td className="align-top"><When at={m.used} /></td>
-                <td className="align-top"><When at={m.not_after} none="no end" /></td>
+                <td className="align-top whitespace-nowrap"><When at={m.not_after} none="no end" /></td>
                 <td className="align-top"><When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span></td>
                 <td className="text-right align-top">{list.length > 1 && <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>End<span className="sr-only"> {m.name}</span></button>}</td>
               </tr>
@@ -56,7 +56,7 @@ function Custodians({ of }: { of: Schemas["UnlockMethod"] }) {
       , {of.needed} of {of.custodians.length}
       <ul className="mt-1 grid gap-1 text-sm">
         {of.custodians.map((c) => (
-          <li key={c.number} className="flex gap-2"><span className="name">{c.subject}</span> {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}</li>
+          <li key={c.number} className="flex gap-2 whitespace-nowrap"><span className="name">{c.subject}</span> {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}</li>
         ))}
       </ul>
     </>

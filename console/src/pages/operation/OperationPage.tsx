@@ -6,6 +6,8 @@ import { Backups } from "./Backups";
 import { Methods } from "./Methods";
 import { Shares } from "./Shares";
 
+const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
 // OperationPage is for who looks after the chest as a whole: what is wrong, what opens it, and what brings it back.
 export function OperationPage({ me }: { me: Schemas["Me"] }) {
   const status = useStatus();
@@ -17,16 +19,17 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
         <section aria-label="What is wrong" className="mb-8 grid gap-3">
           {problems.map((p) => (
             <div key={p.what} role="alert" className="border-error bg-base-200 rounded-box border-l-4 p-4">
-              <p className="font-semibold">{p.what.charAt(0).toUpperCase() + p.what.slice(1)}{p.since && <span className="muted font-normal"> · since <When at={p.since} /></span>}</p>
-              <p className="text-sm">{p.next}</p>
+              <p className="font-semibold">{sentence(p.what)}{p.since && <span className="muted font-normal"> · since <When at={p.since} /></span>}</p>
+              <p className="text-sm">{sentence(p.next)}</p>
             </div>
           ))}
         </section>
       )}
-      <div className="grid gap-10">
-        <Shares />
+      <div className="grid grid-cols-1 gap-10">
+        {me.shares_waiting > 0 && <Shares />}
         {me.operate && <Methods />}
         {me.operate && <Backups />}
+        {me.shares_waiting === 0 && <Shares />}
       </div>
     </>
   );
