@@ -33,8 +33,8 @@ export function App() {
   const status = useStatus();
   const me = useMe();
   const ended = useSessionEnd(me.isSuccess);
-  if (status.isPending || me.isPending) return <Loading what="the chest" />;
   if (status.data?.state === "locked") return <LockedPage status={status.data} />;
+  if (status.isPending || me.isPending) return <Loading what="the chest" />;
   if (!me.data) return <SignInPage ended={ended} reachable={status.isSuccess} />;
   return (
     <Frame me={me.data} records={status.data?.records !== false}>

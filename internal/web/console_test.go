@@ -455,3 +455,53 @@ func TestPersonWithoutAGrantIsToldWhatToDo(t *testing.T) {
 	b.visit("/access", "Your own grants")
 	b.clean()
 }
+
+// Custodians hand their shares in at the page of a locked chest, each without seeing another's; with the last one that is needed it opens.
+// Who takes a share in the console sees it once.
+func TestCustodiansUnlockInTheConsole(t *testing.T) {
+	b := open(t)
+	file, err := os.ReadFile(filepath.Join(b.chest.Dir, "unlock.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	duty := b.chest.Client(t, b.chest.Person(t, "security-duty"))
+	b.chest.Person(t, "audit-desk")
+	steward := b.chest.Client(t, b.chest.Steward)
+	if _, err := steward.AddUnlockMethod(b.ctx, client.NewUnlockMethod{Name: "custodians", Kind: "shares", Needed: 2,
+		Custodians: []string{"person:security-duty", "person:audit-desk"}, Current: string(file)}); err != nil {
+		t.Fatal(err)
+	}
+	shares, err := duty.Shares(b.ctx)
+	if err != nil || len(shares) != 1 {
+		t.Fatal(shares, err)
+	}
+	first, err := duty.TakeShare(b.ctx, shares[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("audit-desk")
+	b.visit("/operation", "It waits for you")
+	b.do(press("Take it"), see("It is shown only now"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	second := eval[string](b, `[...document.querySelectorAll("[role=status] p:nth-of-type(2) span")].map((s) => s.textContent).join("-")`)
+	b.do(press("I have written it down"), see("You took it"))
+	if strings.Contains(b.html(), second[:23]) {
+		t.Error("a share is in the page after it was written down")
+	}
+	if _, err := steward.Lock(b.ctx); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "The chest is locked")
+	b.do(chromedp.Click(`input[value=shares]`), chromedp.WaitVisible(`textarea`))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.SendKeys(`textarea`, "not a share at all"), press("Hand in"), see("there is a mistake in it"))
+	eval[bool](b, `document.querySelector("form").reset() ?? true`)
+	b.do(chromedp.SendKeys(`textarea`, first.Words), press("Hand in"), see("1 of 2 shares"))
+	b.do(chromedp.SendKeys(`textarea`, second), press("Hand in"), chromedp.WaitVisible(`header nav`)) // a session outlasts a lock
+	b.clean()
+}

@@ -1,3 +1,4 @@
+import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { useStatus } from "../../api/queries";
 import { PageHead } from "../../parts/PageHead";
@@ -11,6 +12,8 @@ const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 // OperationPage is for who looks after the chest as a whole: what is wrong, what opens it, and what brings it back.
 export function OperationPage({ me }: { me: Schemas["Me"] }) {
   const status = useStatus();
+  // Where the share stands is settled when the page is opened: it is shown once, and must not go with its place when it is taken.
+  const [waited] = useState(me.shares_waiting > 0);
   const problems = status.data?.problems ?? [];
   return (
     <>
@@ -26,10 +29,10 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
         </section>
       )}
       <div className="grid grid-cols-1 gap-10">
-        {me.shares_waiting > 0 && <Shares />}
+        {waited && <Shares />}
         {me.operate && <Methods />}
         {me.operate && <Backups />}
-        {me.shares_waiting === 0 && <Shares />}
+        {!waited && <Shares />}
       </div>
     </>
   );
