@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -19,8 +20,12 @@ import (
 	"tansu/client"
 	"tansu/internal/backup"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
+	"tansu/internal/opening"
 	"tansu/internal/recovery"
+	"tansu/internal/service"
+	"tansu/internal/store"
 )
 
 // backupFlags are those by which a service makes backups by itself.
@@ -146,7 +151,7 @@ and every value, which nobody sees. The exit code is 1 when anything is wrong wi
 			return nil
 		}),
 	}
-	command.AddCommand(now, list, rehearse, a.backupMakeCommand())
+	command.AddCommand(now, list, rehearse, a.backupMakeCommand(), a.takeOutCommand())
 	return command
 }
 
@@ -363,6 +368,136 @@ func knownNumbers(witnesses []string, after uint64) (known []uint64, err error) 
 		}
 	}
 	return known, nil
+}
+
+func (a *app) takeOutCommand() *cobra.Command {
+	var keyFile, unlockFile, until string
+	var names []string
+	var staged bool
+	command := &cobra.Command{
+		Use:   "take-out FROM … --key FILE --item DRAWER/ITEM",
+		Short: "Bring single items or drawers back out of a backup, as new versions",
+		Long: `Opens a backup on this machine, by a recipient's key and by what opens the chest, and puts what is named into the chest that you are
+connected to, as you: as a new version of an item that is there, and as a new item where there is none. Nothing else of the backup is
+used, no value is shown, and it is in the trail as any other version that you put.`,
+		Example: `  tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod/db-password --until 2d
+  tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod --staged`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			if keyFile == "" || len(names) == 0 {
+				return usagef("say with which key and what: --key FILE --item DRAWER/ITEM, or --item DRAWER for all in it")
+			}
+			at, err := past("--until", until)
+			if err != nil {
+				return err
+			}
+			chain, err := a.findBackups(arguments, at)
+			if err != nil {
+				return err
+			}
+			taken, err := a.takeOut(chain, keyFile, unlockFile, names)
+			if err != nil {
+				return err
+			}
+			return a.bringBack(ctx, c, taken, chain[len(chain)-1].Header.Made, staged)
+		}),
+	}
+	command.Flags().StringVar(&keyFile, "key", "", "the private key of a recipient, in this `file`")
+	command.Flags().StringVar(&unlockFile, "key-file", "", "the unlock key `file`; the passphrase is asked for without it")
+	command.Flags().StringVar(&until, "until", "", "out of the newest backup that is not later than this `time`")
+	command.Flags().StringArrayVar(&names, "item", nil, "what to bring back: an `item`, DRAWER/ITEM@VERSION, or a drawer; can be repeated")
+	command.Flags().BoolVar(&staged, "staged", false, "let the versions wait until somebody promotes them")
+	return a.withReason(command)
+}
+
+// takeOut unpacks a backup for as long as it takes to read from it.
+func (a *app) takeOut(chain []backup.Source, keyFile, unlockFile string, names []string) (taken []opening.Taken, err error) {
+	content, err := os.ReadFile(keyFile)
+	if err != nil {
+		return nil, fmt.Errorf("read the key: %w", err)
+	}
+	key, err := backup.ReadPrivate(content)
+	if err != nil {
+		return nil, usagef("%s: %v", keyFile, err)
+	}
+	material, err := a.unlockMaterial(unlockFile)
+	if err != nil {
+		return nil, err
+	}
+	defer material.Wipe()
+	scratch, err := os.MkdirTemp("", "tansu-take-out-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	var manifest backup.Manifest
+	dir := filepath.Join(scratch, "chest")
+	if err := backup.Unpack(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) }, &manifest); err != nil {
+		return nil, err
+	}
+	records, err := store.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, records.Close()) }()
+	s, err := service.New(records, service.Options{})
+	if err != nil {
+		return nil, err
+	}
+	return s.TakeOut(material, names)
+}
+
+// Brought is what became of one item.
+type Brought struct {
+	From    string `json:"from"`    // in the backup
+	Version int    `json:"version"` // that it has become; 0 when it could not be brought back
+	Problem string `json:"problem,omitempty"`
+}
+
+// bringBack puts what was taken out of a backup into the chest, one after the other. What could not be is said, and is not 0.
+func (a *app) bringBack(ctx context.Context, c *client.Client, taken []opening.Taken, made time.Time, staged bool) error {
+	list, failed := []Brought{}, 0
+	for _, one := range taken {
+		b := Brought{From: one.Reference.String()}
+		stored, err := bringOne(ctx, c, one, client.NewVersion{Note: "out of the backup of " + stamp(made), Staged: staged})
+		if err != nil {
+			b.Problem = err.Error()
+			failed++
+		}
+		b.Version = stored.Version.Version
+		list = append(list, b)
+	}
+	err := a.show(list, func() {
+		for _, b := range list {
+			name, _, _ := strings.Cut(b.From, "@")
+			if b.Problem != "" {
+				fmt.Fprintf(a.Out, "✗ %s: %s\n", b.From, printable(b.Problem))
+			} else {
+				fmt.Fprintf(a.Out, "✓ %s is %s@%d now\n", b.From, name, b.Version)
+			}
+		}
+	})
+	if err == nil && failed > 0 {
+		err = fmt.Errorf("%d of %d could not be brought back", failed, len(list))
+	}
+	return err
+}
+
+func bringOne(ctx context.Context, c *client.Client, one opening.Taken, v client.NewVersion) (client.Stored, error) {
+	encoded := func(value secretvalue.Value) string { return base64.StdEncoding.EncodeToString(value.Reveal()) }
+	if v.Encoding = "base64"; one.Shape == secretvalue.Text {
+		v.Value = encoded(one.Content)
+	}
+	for _, f := range one.Fields {
+		v.Fields = append(v.Fields, client.NewField{Name: f.Name, Value: encoded(f.Value)})
+	}
+	ref := one.Reference
+	_, err := c.History(ctx, ref.Drawer, ref.Item)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Code == "not_found" {
+		return c.CreateItem(ctx, ref.Drawer, client.NewItem{Name: ref.Item, Shape: string(one.Shape), Description: one.Description, Version: v})
+	}
+	return c.AddVersion(ctx, ref.Drawer, ref.Item, 0, v) // who may not see it may still put a version
 }
 
 // RestoredChest is what came of restoring.

@@ -56,34 +56,43 @@ func (s *Opening) Examine(c chest.Caller) (wrong []string, err error) {
 // ExamineStopped is Examine in a data directory that no service runs on, by whoever holds what opens the chest. Nothing is served and
 // nothing is recorded.
 func (s *Opening) ExamineStopped(ctx context.Context, material secretvalue.Value) (wrong []string, err error) {
+	err = s.stopped(material, func(root *envelope.Root, st *chest.Snapshot) error {
+		if err := s.trail.SetVerifierKey(root); err != nil {
+			return err
+		}
+		_ = s.trail.ReadEpochs() // what keeps it from that is found below
+		wrong, err = s.examine(ctx, root, st)
+		return err
+	})
+	return wrong, err
+}
+
+// stopped opens a chest that no service runs on, for a look. There is no snapshot when its rows are not as they were stored.
+func (s *Opening) stopped(material secretvalue.Value, look func(*envelope.Root, *chest.Snapshot) error) error {
 	slots, row, err := s.slots()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	found, err := openWith(row, slots, envelope.MethodOf(material), material)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer found.root.Erase()
 	found.erase()
-	if err := s.trail.SetVerifierKey(found.root); err != nil {
-		return nil, err
-	}
-	_ = s.trail.ReadEpochs() // what keeps it from that is found below
 	rows, err := s.records.Bind(found.root)
 	var tampered *store.TamperedError
 	switch {
 	case errors.As(err, &tampered): // what is found by these rows means nothing
-		return s.examine(ctx, found.root, nil)
+		return look(found.root, nil)
 	case err != nil:
-		return nil, err
+		return err
 	}
 	if err := s.heart.Open(found.root, rows, s.heart.Now()); err != nil {
 		s.records.Unbind()
-		return nil, err
+		return err
 	}
 	defer s.heart.Close()
-	return s.examine(ctx, found.root, s.heart.Newest())
+	return look(found.root, s.heart.Newest())
 }
 
 // examine looks at everything. Without a snapshot, values are not looked at.

@@ -39,9 +39,10 @@ func TestTheTrailIsVerifiedInTheBrowser(t *testing.T) {
 		t.Fatal(err)
 	}
 	liar := httptest.NewServer(&httputil.ReverseProxy{
-		Director: func(r *http.Request) {
-			r.URL.Scheme, r.URL.Host = chest.Scheme, chest.Host
-			r.Header.Del("Accept-Encoding")
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(chest)
+			r.Out.Host = r.In.Host
+			r.Out.Header.Del("Accept-Encoding")
 		},
 		ModifyResponse: func(r *http.Response) error {
 			if !strings.HasPrefix(r.Request.URL.Path, "/api/trail/") {
