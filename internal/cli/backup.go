@@ -19,6 +19,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/backup"
+	"tansu/internal/chest"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
@@ -129,7 +130,7 @@ func (a *app) backupCommand() *cobra.Command {
 		Short: "Restore a backup, look at all that is in it, and remove it again",
 		Long: `The service restores a backup, the newest if none is named, into a directory of its own, and looks at every row, the whole trail
 and every value, which nobody sees. The exit code is 1 when anything is wrong with it.`,
-		Args: cobra.MaximumNArgs(1),
+		Args: upTo(1),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			number := 0
 			if len(arguments) > 0 {
@@ -276,7 +277,7 @@ the first unlock. With --later-trail, an export or the file of an outlet from af
 somebody suspended, and which grants, credentials and values somebody ended, is not in the backup.`,
 		Example: `  tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints
   tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --until 2026-11-28T00:00:00Z --later-trail /var/log/tansu/trail.jsonl`,
-		Args: cobra.MinimumNArgs(1),
+		Args: upTo(-1, "FROM"),
 		RunE: func(_ *cobra.Command, arguments []string) error {
 			if dir == "" || keyFile == "" {
 				return usagef("say with which key and to where: --key FILE --dir NEWDIR")
@@ -382,7 +383,7 @@ connected to, as you: as a new version of an item that is there, and as a new it
 used, no value is shown, and it is in the trail as any other version that you put.`,
 		Example: `  tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod/db-password --until 2d
   tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod --staged`,
-		Args: cobra.MinimumNArgs(1),
+		Args: upTo(-1, "FROM"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			if keyFile == "" || len(names) == 0 {
 				return usagef("say with which key and what: --key FILE --item DRAWER/ITEM, or --item DRAWER for all in it")
@@ -444,7 +445,12 @@ func (a *app) takeOut(chain []backup.Source, keyFile, unlockFile string, names [
 	if err != nil {
 		return nil, err
 	}
-	return s.TakeOut(material, names)
+	taken, err = s.TakeOut(material, names)
+	var answer *chest.Error
+	if errors.As(err, &answer) {
+		return nil, fmt.Errorf("in the backup: %s", answer.Detail)
+	}
+	return taken, err
 }
 
 // Brought is what became of one item.

@@ -155,15 +155,18 @@ A first tour:
 }
 
 // exactly checks the number of arguments and names the missing ones.
-func exactly(names ...string) cobra.PositionalArgs {
+func exactly(names ...string) cobra.PositionalArgs { return upTo(len(names), names...) }
+
+// upTo checks that there are the arguments that are named, and no more than so many; -1 for any number.
+func upTo(most int, names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, arguments []string) error {
 		if len(arguments) < len(names) {
 			return usagef("%s is missing; usage: %s", names[len(arguments)], cmd.UseLine())
 		}
-		if len(arguments) > len(names) {
+		if most >= 0 && len(arguments) > most {
 			// What is too much may be a value, which must not be repeated.
 			return usagef("%s takes %d arguments, not %d; a value is never an argument: give it at the prompt, on standard input or with --file",
-				cmd.CommandPath(), len(names), len(arguments))
+				cmd.CommandPath(), most, len(arguments))
 		}
 		return nil
 	}

@@ -175,7 +175,7 @@ func (a *app) trailVerifyCommand() *cobra.Command {
 compares it with every checkpoint that you give: nothing up to the newest may be changed, removed, put in or in another order.
 It needs no chest and no network. The exit code is 0 when all is as the checkpoints say, and 1 when it is not.`,
 		Example: "  tansu trail verify trail.jsonl --key chest.key --checkpoint trail.jsonl.checkpoint --checkpoint /mnt/audit/tansu.checkpoints",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    upTo(-1, "FILE"),
 		RunE: func(_ *cobra.Command, names []string) error {
 			line, err := readKey(key)
 			if err != nil {

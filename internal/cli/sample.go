@@ -16,7 +16,7 @@ func (a *app) sampleCommand() *cobra.Command {
 		Short: "Print a program that reads a value, to copy: shell, curl, go, python, javascript, java or csharp",
 		Example: `  tansu sample ticketing-prod/db-password
   tansu sample ticketing-prod/db-password python > read.py`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: upTo(2, "REFERENCE"),
 		RunE: func(_ *cobra.Command, arguments []string) error {
 			ref, err := reference.Parse(arguments[0])
 			if err != nil {

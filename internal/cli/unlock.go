@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -15,6 +17,7 @@ import (
 	"tansu/client"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/shares"
 	"tansu/internal/server"
 )
 
@@ -33,7 +36,7 @@ func (a *app) unlockCommand() *cobra.Command {
 		Use:   "unlock [--key-file FILE | --share]",
 		Short: "Open the chest with its passphrase, a key file or shares",
 		Long: `Opens the chest by any of its methods of unlocking. With --share you hand in your share, whose words are asked for without showing
-them, or read as one line from standard input: from anywhere, without signing in, and nobody sees another one's. With the last one that is
+them, or read from standard input: from anywhere, without signing in, and nobody sees another one's. With the last one that is
 needed the chest opens; what was handed in is forgotten after a quarter of an hour without another one.`,
 		Example: "  tansu unlock\n  tansu unlock --key-file /root/tansu.key\n  tansu unlock --share",
 		Args:    exactly(),
@@ -61,13 +64,42 @@ needed the chest opens; what was handed in is forgotten after a quarter of an ho
 	return command
 }
 
+// askShare reads the words of a share, on one line or on several as they were printed.
+func (a *app) askShare() (secretvalue.Value, error) {
+	read := func() (secretvalue.Value, error) {
+		var words [][]byte
+		for len(words) < shares.WordCount {
+			line, err := a.readLine()
+			if err != nil && !errors.Is(err, io.EOF) {
+				return secretvalue.Value{}, usagef("the share could not be read; it comes from a terminal or from standard input")
+			}
+			words = append(words, shares.Fields(line)...)
+			if err != nil || len(line) == 0 {
+				break
+			}
+		}
+		if len(words) == 0 {
+			return secretvalue.Value{}, usagef("nothing was given; the words of the share come from a terminal or from standard input")
+		}
+		return secretvalue.New(bytes.Join(words, []byte("-"))), nil
+	}
+	if !a.terminal() {
+		return read()
+	}
+	return a.quietly(func() (secretvalue.Value, error) {
+		fmt.Fprint(a.Err, "The words of your share, which are not shown; on one line or several: ")
+		defer fmt.Fprintln(a.Err)
+		return read()
+	})
+}
+
 // handIn hands in a share. The exit code is 0 although more are needed: what was asked for is done.
 func (a *app) handIn(ctx context.Context, c *client.Client) error {
 	before, err := c.Status(ctx)
 	if err != nil {
 		return err
 	}
-	words, err := a.ask("share")
+	words, err := a.askShare()
 	if err != nil {
 		return err
 	}
@@ -453,22 +485,22 @@ func (a *app) shareCommand() *cobra.Command {
 		Long: `Prints the words of your share on standard output. Write them on paper, or give them to a program that keeps them for you; they are not
 shown again. By themselves they open nothing.`,
 		Example: "  tansu share take\n  tansu share take custodians > /media/usb/share.txt",
-		Args:    cobra.MaximumNArgs(1),
+		Args:    upTo(1),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-			shares, err := c.Shares(ctx)
+			waiting, err := c.Shares(ctx)
 			if err != nil {
 				return err
 			}
-			shares = slices.DeleteFunc(shares, func(s client.Custody) bool {
+			waiting = slices.DeleteFunc(waiting, func(s client.Custody) bool {
 				return !s.Taken.IsZero() || len(arguments) > 0 && s.Method != arguments[0]
 			})
 			switch {
-			case len(shares) == 0:
+			case len(waiting) == 0:
 				return errors.New("no share waits for you: tansu share list shows those that you hold")
-			case len(shares) > 1:
-				return usagef("%d shares wait for you: name the method (tansu share list)", len(shares))
+			case len(waiting) > 1:
+				return usagef("%d shares wait for you: name the method (tansu share list)", len(waiting))
 			}
-			taken, err := c.TakeShare(ctx, shares[0].ID)
+			taken, err := c.TakeShare(ctx, waiting[0].ID)
 			if err != nil {
 				return err
 			}

@@ -169,12 +169,19 @@ func (s Share) Words() secretvalue.Value {
 // ErrNoShare says that a text is no share, or was read or typed wrongly.
 var ErrNoShare = errors.New("this is no share, or there is a mistake in it: it is twenty-one words of five letters")
 
+// WordCount is how many words a share has.
+const WordCount = encodedSize / 2
+
+// Fields are the words in a line of a share, or of a part of one.
+func Fields(line []byte) [][]byte {
+	return bytes.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune("- \n\r\t", r) })
+}
+
 // Parse reads what Words wrote, with any spaces, hyphens or line breaks between the words. A mistake is [ErrNoShare].
 func Parse(text secretvalue.Value) (share Share, err error) {
-	between := func(r rune) bool { return strings.ContainsRune("- \n\r\t", r) }
-	words := bytes.FieldsFunc(bytes.ToLower(text.Reveal()), between)
 	var content []byte
-	for _, w := range words {
+	for _, w := range Fields(text.Reveal()) {
+		w = bytes.ToLower(w)
 		bits, ok := bitsOf(w)
 		if !ok {
 			return share, ErrNoShare

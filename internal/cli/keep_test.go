@@ -1,0 +1,198 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"tansu/internal/chesttest"
+)
+
+// operated is a chest that its user runs: a key file opens it, and backups go to a directory.
+type operated struct {
+	user
+	address            string
+	dir, key, backups  string
+	recipient, witness string
+	process            interface{ Wait() error }
+	end                func() error
+}
+
+func operate(t *testing.T) *operated {
+	t.Helper()
+	base := t.TempDir()
+	o := &operated{user: user{t.TempDir()}, dir: filepath.Join(base, "chest"), key: filepath.Join(base, "unlock.key"),
+		backups: filepath.Join(base, "backups"), recipient: filepath.Join(base, "backup.key"), witness: filepath.Join(base, "checkpoints")}
+	if err := os.Mkdir(o.backups, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	var founded struct {
+		Code string `json:"enrolment_code"`
+	}
+	decode(t, o.ok(t, "", "init", "--dir", o.dir, "--key-file", o.key, "-o", "json"), &founded)
+	o.ok(t, "", "recipient", o.recipient)
+	o.start(t)
+	o.ok(t, founded.Code+"\n"+chesttest.Password+"\n", "enrol")
+	return o
+}
+
+func (o *operated) start(t *testing.T) {
+	t.Helper()
+	address, process := o.serve(t, "--dir", o.dir, "--key-file", o.key, "--witness", o.witness,
+		"--backup-to", o.backups, "--backup-recipient", o.recipient+".pub", "--backup-every", "0", "--rehearse-every", "0")
+	o.address, o.process, o.end = address, process, func() error { return process.Process.Signal(syscall.SIGTERM) }
+	o.ok(t, "", "connect", address, "--authority", filepath.Join(o.dir, "authority.crt"))
+}
+
+// What the page on recovery tells an operator to do, followed: a value comes back by itself, and then the whole chest.
+func TestWhatIsLostComesBackOutOfABackup(t *testing.T) {
+	o := operate(t)
+	o.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	o.ok(t, "", "grant", "give", "person:steward", "consumer", "**")
+	o.ok(t, "what it was", "put", "ticketing-prod/db-password")
+	o.ok(t, "gone by mistake", "put", "ticketing-prod/harbour-pin")
+	o.ok(t, "", "backup", "now")
+	o.ok(t, "what it is", "put", "ticketing-prod/db-password", "--new-version")
+	o.ok(t, "", "drawer", "add", "berths", "--env", "production")
+
+	wrongKey := filepath.Join(t.TempDir(), "another.key")
+	o.ok(t, "", "recipient", wrongKey)
+	for _, c := range []struct {
+		name, key, item string
+		code            int
+		says            string
+	}{
+		{"what unlocks, as a recipient's key", o.key, "ticketing-prod/db-password", 2, "unlock.key"},
+		{"another recipient's key", wrongKey, "ticketing-prod/db-password", 1, "backup"},
+		{"an item that is not in it", o.recipient, "ticketing-prod/db-passwort", 1, "in the backup: there is no item"},
+		{"a version that came later", o.recipient, "ticketing-prod/db-password@2", 1, "@2 is not in the backup"},
+		{"a drawer that came later", o.recipient, "berths", 1, "in the backup: there is no drawer"},
+	} {
+		r := o.run(t, "", "backup", "take-out", o.backups, "--key", c.key, "--key-file", o.key, "--item", c.item)
+		if r.code != c.code || !strings.Contains(r.talk, c.says) {
+			t.Errorf("%s: exit %d, %s", c.name, r.code, r.talk)
+		}
+	}
+	if got := o.ok(t, "", "read", "ticketing-prod/db-password"); got != "what it is" {
+		t.Fatalf("read %q after nothing was brought back", got)
+	}
+	said := o.ok(t, "", "backup", "take-out", o.backups, "--key", o.recipient, "--key-file", o.key, "--item", "ticketing-prod/db-password")
+	if !strings.Contains(said, "ticketing-prod/db-password@3") || strings.Contains(said, "what it was") {
+		t.Errorf("said %s", said)
+	}
+	if got := o.ok(t, "", "read", "ticketing-prod/db-password"); got != "what it was" {
+		t.Errorf("read %q after it was brought back", got)
+	}
+	if got := o.ok(t, "", "history", "ticketing-prod/db-password"); !strings.Contains(got, "out of the backup of") {
+		t.Errorf("the history does not say where it is from: %s", got)
+	}
+
+	stop(t, o.process, o.end)
+	old := o.dir
+	if r := o.run(t, "", "restore", o.backups, "--key", o.recipient, "--dir", old); r.code != 1 || !strings.Contains(r.talk, "not empty") {
+		t.Errorf("over the old one: exit %d, %s", r.code, r.talk)
+	}
+	o.dir = filepath.Join(t.TempDir(), "restored")
+	o.ok(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--witness", o.witness)
+	o.start(t)
+	if r := o.run(t, "", "list"); r.code != 3 {
+		t.Errorf("a session of before: exit %d, %s", r.code, r.talk)
+	}
+	o.ok(t, chesttest.Password+"\n", "sign-in", "steward")
+	if got := o.ok(t, "", "read", "ticketing-prod/harbour-pin"); got != "gone by mistake" {
+		t.Errorf("read %q out of the restored chest", got)
+	}
+	if r := o.run(t, "", "read", "ticketing-prod/db-password@3"); r.code != 4 && r.code != 3 {
+		t.Errorf("what came after the backup: exit %d, %s", r.code, r.talk)
+	}
+	exported := filepath.Join(t.TempDir(), "trail.jsonl")
+	o.ok(t, "", "trail", "export", "--out", exported, "--key", exported+".key")
+	if got := o.ok(t, "", "trail", "verify", exported, "--key", exported+".key", "--checkpoint", exported+".checkpoint", "--checkpoint",
+		o.witness); !strings.Contains(got, "restored") {
+		t.Errorf("verified, and nothing is said of what was lost: %s", got)
+	}
+	o.ok(t, "", "backup", "now")
+	if files, err := filepath.Glob(filepath.Join(o.backups, "*.tansu-backup")); err != nil || len(files) != 2 {
+		t.Errorf("%v, %v: the backup of before has gone, or there is no new one", files, err)
+	}
+	o.ok(t, "", "backup", "rehearse")
+	if wrong := o.ok(t, "", "examine"); !strings.Contains(wrong, "as it was stored") {
+		t.Errorf("examined: %s", wrong)
+	}
+	if r := o.run(t, "", "status"); r.code != 0 {
+		t.Errorf("status: exit %d, %s", r.code, r.out)
+	}
+}
+
+// From one key file to two of three custodians, the root key turned, and back to a chest that only shares open.
+func TestCustodiansOpenAChestByTheCommandLine(t *testing.T) {
+	o := operate(t)
+	o.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	o.ok(t, "", "grant", "give", "person:steward", "consumer", "**")
+	o.ok(t, "still here", "put", "ticketing-prod/db-password")
+	custodians := map[string]user{}
+	for _, name := range []string{"harbour-master", "audit-desk"} {
+		var added struct {
+			Credential struct{ Secret string }
+		}
+		decode(t, o.ok(t, "", "person", "add", name, "-o", "json"), &added)
+		u := user{t.TempDir()}
+		u.ok(t, "", "connect", o.address, "--authority", filepath.Join(o.dir, "authority.crt"))
+		u.ok(t, added.Credential.Secret+"\n"+chesttest.Password+"\n", "enrol")
+		custodians[name] = u
+	}
+	custodians["steward"] = o.user
+	shares := []string{"--shares", "2", "--custodian", "steward", "--custodian", "harbour-master", "--custodian", "audit-desk"}
+	if r := o.run(t, "not what opens it\n", append([]string{"unlock-method", "add", "custodians"}, shares...)...); r.code != 3 {
+		t.Errorf("added without what opens it: exit %d, %s", r.code, r.talk)
+	}
+	o.ok(t, "", append([]string{"unlock-method", "add", "custodians", "--key-file", o.key}, shares...)...)
+	words := map[string]string{}
+	for name, u := range custodians {
+		words[name] = u.ok(t, "", "share", "take")
+		if r := u.run(t, "", "share", "take"); r.code == 0 {
+			t.Errorf("%s took a share twice", name)
+		}
+	}
+	o.ok(t, "", "root-key", "turn", "--key-file", o.key)
+	if r := o.run(t, "", "unlock-method", "end", "custodians", "--key-file", filepath.Join(t.TempDir(), "none")); r.code == 0 {
+		t.Error("ended without what opens it")
+	}
+	if r := o.run(t, "", "unlock-method", "end", "founding", "--key-file", o.key); r.code == 0 {
+		t.Error("the key file ended itself")
+	}
+	for _, name := range []string{"harbour-master", "audit-desk"} {
+		custodians[name].ok(t, words[name], "unlock", "--share")
+	}
+	o.ok(t, "", "unlock-method", "end", "founding", "--by-shares")
+	stop(t, o.process, o.end)
+
+	address, _ := o.serve(t, "--dir", o.dir)
+	for _, u := range custodians {
+		u.ok(t, "", "connect", address, "--authority", filepath.Join(o.dir, "authority.crt"))
+	}
+	if r := o.run(t, "", "status"); r.code != 6 {
+		t.Errorf("status of a locked chest: exit %d, %s", r.code, r.out)
+	}
+	if r := o.run(t, "", "unlock", "--key-file", o.key); r.code != 3 {
+		t.Errorf("the key file that was ended: exit %d, %s", r.code, r.talk)
+	}
+	if r := o.run(t, words["steward"][:40]+"\n", "unlock", "--share"); r.code == 0 {
+		t.Error("half a share was taken")
+	}
+	if got := o.ok(t, words["steward"], "unlock", "--share"); !strings.Contains(got, "1 of 2") {
+		t.Errorf("the first share: %s", got)
+	}
+	if r := o.run(t, words["steward"], "unlock", "--share"); strings.Contains(r.out, "is unlocked") {
+		t.Error("one custodian's share opened the chest twice over")
+	}
+	if got := custodians["audit-desk"].ok(t, words["audit-desk"], "unlock", "--share"); !strings.Contains(got, "is unlocked") {
+		t.Errorf("the second share: %s", got)
+	}
+	o.ok(t, chesttest.Password+"\n", "sign-in", "steward")
+	if got := o.ok(t, "", "read", "ticketing-prod/db-password"); got != "still here" {
+		t.Errorf("read %q", got)
+	}
+}
