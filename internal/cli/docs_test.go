@@ -32,8 +32,10 @@ func TestCommandsInTheDocumentsExist(t *testing.T) {
 	}
 	walk(root, func(c *cobra.Command) { texts["help of "+c.CommandPath()] = c.Long + "\n" + c.Example })
 	line := regexp.MustCompile("(?m)(?:^(?:\\$ )?|^ +|`|&& |u tansu |=/usr/local/bin/|bin/)tansu ([^`#\n]*)")
+	continued := regexp.MustCompile(`\s*\\\n\s*`)
 	checked := 0
 	for where, text := range texts {
+		text = continued.ReplaceAllString(text, " ")
 		for _, found := range line.FindAllStringSubmatch(text, -1) {
 			typed, _, _ := strings.Cut(found[1], "&&")
 			typed, _, _ = strings.Cut(typed, " |")

@@ -76,8 +76,8 @@ func version(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (t
 			number = n
 		}
 	}
-	taken = Taken{Reference: reference.Reference{Drawer: d.Row.Name, Item: it.Row.Name, Version: number}, Shape: secretvalue.Shape(it.Row.Shape),
-		Description: it.Row.Description}
+	ref := reference.Reference{Drawer: d.Row.Name, Item: it.Row.Name, Version: number}
+	taken = Taken{Reference: ref, Shape: secretvalue.Shape(it.Row.Shape), Description: it.Row.Description}
 	if number == 0 || number > len(it.Versions) || it.Versions[number-1].ShreddedAt != 0 {
 		return taken, fmt.Errorf("%s is not in the backup", taken.Reference)
 	}
