@@ -12,8 +12,9 @@ test: ## install what is missing, and run every check and test
 	@scripts/install.sh test
 	@scripts/test.sh
 
-build: console ## build bin/tansu, one static program with the console inside
+build: console ## build bin/tansu, one static program with the console inside, and the helper that talks to hardware
 	@CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/tansu ./cmd/tansu
+	@go build -trimpath -ldflags "-s -w" -o bin/tansu-hardware ./cmd/tansu-hardware
 
 console: internal/web/dist/index.html
 

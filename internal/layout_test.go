@@ -16,7 +16,7 @@ import (
 // layers are the packages from top to bottom; what stands on one line is beside each other. A package imports what is below
 // it, and nothing beside it or above it: the rooms of the service do not know each other, and the core knows nothing else.
 var layers = []string{
-	"cmd/tansu scripts/bench scripts/screenshots",
+	"cmd/tansu cmd/tansu-hardware scripts/bench scripts/screenshots",
 	"internal/cli internal/chesttest",
 	"internal/demo",
 	"internal/server",
@@ -31,6 +31,7 @@ var layers = []string{
 	"internal/schema internal/entity",
 	"internal/datadir",
 	"internal/archive",
+	"internal/hardware internal/hardware/tpm internal/hardware/token",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift",
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding",

@@ -18,6 +18,8 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need git git
   need ssh openssh-client
   need psql postgresql-client
+  need swtpm swtpm
+  need softhsm2-util softhsm2
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
   [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
   [ -e "$(find /usr/lib -name lmnsd_ossl.so 2>/dev/null | head -1)" ] || missing+=(rsyslog-openssl)

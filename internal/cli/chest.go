@@ -90,7 +90,7 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 // chooseMaterial asks for a passphrase, or makes the content of a key file.
 func (a *app) chooseMaterial(founding *opening.Founding, keyFile string) (err error) {
 	if keyFile != "" {
-		founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile()
+		founding.Method, founding.Material = envelope.MethodKeyFile, envelope.NewKeyFile(envelope.MethodKeyFile)
 		return nil
 	}
 	if founding.Material, err = a.askNew("passphrase"); err != nil {

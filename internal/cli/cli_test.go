@@ -31,11 +31,13 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "tansu")
-	build := exec.Command("go", "build", "-o", program, "tansu/cmd/tansu")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
-		os.Exit(1)
+	for name, cgo := range map[string]string{"tansu": "CGO_ENABLED=0", "tansu-hardware": "CGO_ENABLED=1"} {
+		build := exec.Command("go", "build", "-o", filepath.Join(dir, name), "tansu/cmd/"+name)
+		build.Env = append(os.Environ(), cgo)
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+			os.Exit(1)
+		}
 	}
 	code := m.Run()
 	_ = os.RemoveAll(dir)

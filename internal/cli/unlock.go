@@ -18,6 +18,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/shares"
+	"tansu/internal/hardware"
 	"tansu/internal/server"
 )
 
@@ -256,13 +257,14 @@ func (a *app) current(p proofFlags) (secretvalue.Value, error) {
 }
 
 const addMethodLong = `A chest can have several methods of unlocking at once, each of which opens it by itself: a passphrase, which is asked for twice; a key
-file, which is made; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
+file, which is made, and can be sealed by a TPM or a PKCS #11 token, so that a copy of it opens nothing elsewhere; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
 (tansu share take). You show what opens the chest now, because whoever could add a passphrase without that could open any copy of the file.`
 
 func (a *app) addMethodCommand(replace bool) *cobra.Command {
 	var n client.NewUnlockMethod
 	var proof proofFlags
-	var newKeyFile, until, name string
+	var made keyFile
+	var until, name string
 	var passphrase bool
 	command := &cobra.Command{
 		Use:   "add NAME (--passphrase | --new-key-file FILE | --shares N --custodian PERSON …)",
@@ -270,6 +272,9 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 		Long:  addMethodLong,
 		Example: `  tansu unlock-method add night-shift --passphrase
   tansu unlock-method add boot --new-key-file /etc/tansu/boot.key
+  tansu unlock-method add boot --new-key-file /etc/tansu/boot.sealed --sealed-by tpm:pcrs=7
+  tansu unlock-method add boot --new-key-file /etc/tansu/boot.sealed \
+    --sealed-by 'pkcs11:token=chest;object=unlock?module-path=/usr/lib/softhsm/libsofthsm2.so&pin-source=file:/etc/tansu/token.pin'
   tansu unlock-method add custodians --shares 2 --custodian security-duty --custodian harbour-master --custodian audit-desk`,
 		Args: exactly("NAME"),
 	}
@@ -292,7 +297,7 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 		if n.NotAfter, err = moment("--until", until); err != nil {
 			return err
 		}
-		if n.Kind, err = kindOf(passphrase, newKeyFile, n); err != nil {
+		if n.Kind, err = kindOf(passphrase, made, n); err != nil {
 			return err
 		}
 		for i, who := range n.Custodians {
@@ -300,10 +305,11 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 				n.Custodians[i] = "person:" + who
 			}
 		}
-		return a.addMethod(ctx, c, n, proof, newKeyFile)
+		return a.addMethod(ctx, c, n, proof, made)
 	})
 	command.Flags().BoolVar(&passphrase, "passphrase", false, "by a passphrase, which is asked for twice")
-	command.Flags().StringVar(&newKeyFile, "new-key-file", "", "by a key `file`, which is made")
+	command.Flags().StringVar(&made.name, "new-key-file", "", "by a key `file`, which is made")
+	command.Flags().StringVar(&made.sealedBy, "sealed-by", "", "seal the new key file by this `hardware`: tpm:, or a PKCS #11 URI (RFC 7512)")
 	command.Flags().IntVar(&n.Needed, "shares", 0, "by so `many` of the custodians' shares together")
 	command.Flags().StringArrayVar(&n.Custodians, "custodian", nil, "a `person` who gets a share; can be repeated")
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time`, or a duration such as 90d; no end, if left out")
@@ -311,9 +317,12 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 	return command
 }
 
-func kindOf(passphrase bool, newKeyFile string, n client.NewUnlockMethod) (kind string, err error) {
+// keyFile is one that is to be made.
+type keyFile struct{ name, sealedBy string }
+
+func kindOf(passphrase bool, file keyFile, n client.NewUnlockMethod) (kind string, err error) {
 	chosen := 0
-	for by, is := range map[string]bool{envelope.MethodPassphrase: passphrase, envelope.MethodKeyFile: newKeyFile != "",
+	for by, is := range map[string]bool{envelope.MethodPassphrase: passphrase, envelope.MethodKeyFile: file.name != "",
 		envelope.MethodShares: n.Needed > 0 || len(n.Custodians) > 0} {
 		if is {
 			kind = by
@@ -322,6 +331,12 @@ func kindOf(passphrase bool, newKeyFile string, n client.NewUnlockMethod) (kind 
 	}
 	if chosen != 1 {
 		return "", usagef("say by what it opens the chest, by one of --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
+	}
+	if file.sealedBy != "" && kind != envelope.MethodKeyFile {
+		return "", usagef("--sealed-by goes with --new-key-file FILE: the file has what only that hardware opens")
+	}
+	if file.sealedBy != "" {
+		kind = envelope.MethodHardware
 	}
 	return kind, nil
 }
@@ -350,7 +365,7 @@ func replacing(ctx context.Context, c *client.Client, old, name string) (_, id s
 	return name, id, nil
 }
 
-func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnlockMethod, proof proofFlags, newKeyFile string) error {
+func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnlockMethod, proof proofFlags, file keyFile) error {
 	current, err := a.current(proof)
 	if err != nil {
 		return err
@@ -366,9 +381,17 @@ func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnloc
 		if err := envelope.CheckPassphrase(material); err != nil {
 			return usageError{err}
 		}
-	case envelope.MethodKeyFile:
-		material = envelope.NewKeyFile()
-		if err := writeNew(newKeyFile, material); err != nil { // first, so that there is no method that nothing opens
+	case envelope.MethodKeyFile, envelope.MethodHardware:
+		material = envelope.NewKeyFile(n.Kind)
+		content := material
+		if n.Kind == envelope.MethodHardware {
+			sealed, err := hardware.Seal(file.sealedBy, material)
+			if err != nil {
+				return fmt.Errorf("seal the key: %w", err)
+			}
+			content = secretvalue.New(sealed)
+		}
+		if err := writeNew(file.name, content); err != nil { // first, so that there is no method that nothing opens
 			return err
 		}
 	}
@@ -377,13 +400,16 @@ func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnloc
 	made, err := c.AddUnlockMethod(ctx, n)
 	if err != nil {
 		var problem *client.Problem
-		if n.Kind == envelope.MethodKeyFile && errors.As(err, &problem) { // else it may have been added
-			_ = os.Remove(newKeyFile)
+		if file.name != "" && errors.As(err, &problem) { // else it may have been added
+			_ = os.Remove(file.name)
 		}
 		return err
 	}
 	return a.show(made, func() {
 		fmt.Fprintf(a.Out, "%s opens the chest, by %s.\n", made.Name, strings.ReplaceAll(made.Kind, "_", " "))
+		if n.Kind == envelope.MethodHardware {
+			fmt.Fprintln(a.Out, "It is lost with the machine or the token: one of the other methods must stay.")
+		}
 		if n.Replaces != "" {
 			fmt.Fprintln(a.Out, "What it replaces opens it no more; copies from before still open by that.")
 		}

@@ -49,7 +49,7 @@ func Start(o Options, clock *Clock) (*Chest, error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the demo's directory: %w", err)
 	}
-	material := envelope.NewKeyFile()
+	material := envelope.NewKeyFile(envelope.MethodKeyFile)
 	if err := os.WriteFile(keyFile, material.Reveal(), 0o600); err != nil {
 		return nil, fmt.Errorf("write the demo's key file: %w", err)
 	}

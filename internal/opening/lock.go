@@ -101,7 +101,7 @@ func wrongMaterial(slots []entity.Slot) *chest.Error {
 	}
 	detail := envelope.ErrWrongMaterial.Error()
 	switch {
-	case !has(envelope.MethodKeyFile):
+	case !has(envelope.MethodKeyFile) && !has(envelope.MethodHardware):
 		detail = "wrong passphrase"
 	case !has(envelope.MethodPassphrase):
 		detail = "wrong key file"
@@ -173,6 +173,13 @@ func (s *Opening) staysLocked(root *envelope.Root, err error) error {
 	root.Erase()
 	s.heart.Log().Error("the chest stays locked", "error", err)
 	return &chest.Error{Code: chest.Internal, Detail: "the chest stays locked: " + err.Error(), Err: err}
+}
+
+// StartedLocked says in the status that what the service was started with did not open the chest, until something else does.
+func (s *Opening) StartedLocked(err error) {
+	s.heart.Log().Error("the chest was not unlocked at the start, and waits for another method", "error", err)
+	s.found.set("start", Problem{What: "the key file that the service was started with did not open the chest", Since: s.heart.Now(),
+		Next: "unlock it by another method: tansu unlock, or tansu unlock --share; the log of the service says what is wrong"})
 }
 
 // Lock erases the keys from memory. Nothing is served until the next unlock.

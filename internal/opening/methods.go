@@ -39,7 +39,8 @@ type Custodian struct {
 	Taken   time.Time // zero while it waits for them
 }
 
-// Opens reports whether a method can unlock the chest for good: nothing about it ends, and enough shares of it were taken.
+// Opens reports whether a method can unlock the chest for good: nothing about it ends, it is not lost with a machine or a token, and
+// enough shares of it were taken.
 func (m Method) Opens() bool {
 	taken := 0
 	for _, c := range m.Holders {
@@ -47,7 +48,7 @@ func (m Method) Opens() bool {
 			taken++
 		}
 	}
-	return m.End.IsZero() && taken >= m.Needed
+	return m.End.IsZero() && m.Kind != envelope.MethodHardware && taken >= m.Needed
 }
 
 // NewMethod is a method of unlocking that is to be added.
@@ -157,7 +158,9 @@ func (s *Opening) AddMethod(c chest.Caller, n NewMethod, current secretvalue.Val
 	}
 	a.Entry.Detail = fmt.Sprintf("%s, by %s", n.Name, n.Kind)
 	if n.Replaces != "" {
-		ended, err := endSlot(a, n.Replaces, id)
+		// Shares that nobody has taken yet open nothing, should the service stop now.
+		added := Method{Kind: n.Kind, End: n.End, Needed: n.Needed}
+		ended, err := endSlot(a, n.Replaces, added.Opens())
 		if err != nil {
 			return m, a.Fail(err)
 		}
@@ -213,7 +216,7 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity
 		if err := envelope.CheckPassphrase(material); err != nil {
 			return row, nil, chest.Invalid("material", "%s", err)
 		}
-	case envelope.MethodKeyFile:
+	case envelope.MethodKeyFile, envelope.MethodHardware:
 		if envelope.MethodOf(material) != n.Kind {
 			return row, nil, chest.Invalid("material", "this is no key file: tansu unlock-method add NAME --new-key-file FILE makes one")
 		}
@@ -223,7 +226,7 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity
 		}
 		defer material.Wipe()
 	default:
-		return row, nil, chest.Invalid("kind", "kind is none of passphrase, key_file, shares")
+		return row, nil, chest.Invalid("kind", "kind is none of passphrase, key_file, hardware, shares")
 	}
 	slot, err := envelope.NewSlot(a.St.Root().Chest(), found.unlock, n.Kind, material, n.Costs)
 	if err != nil {
@@ -281,7 +284,7 @@ func (s *Opening) EndMethod(c chest.Caller, id string, current secretvalue.Value
 		return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: "show what opens the chest by another method, to prove that it still opens " +
 			"without this one; to put another in the place of this one: tansu unlock-method replace"})
 	}
-	ended, err := endSlot(a, id, "")
+	ended, err := endSlot(a, id, false)
 	if err != nil {
 		return a.Fail(err)
 	}
@@ -289,9 +292,9 @@ func (s *Opening) EndMethod(c chest.Caller, id string, current secretvalue.Value
 	return s.commit(a, "the method of unlocking")
 }
 
-// endSlot removes a slot, if another one than it opens the chest for good; one that is being added counts.
-func endSlot(a *chest.Attempt, id, added string) (ended entity.Slot, err error) {
-	stays := added != ""
+// endSlot removes a slot, if another one than it opens the chest for good: one that is there, or one that is being added.
+func endSlot(a *chest.Attempt, id string, added bool) (ended entity.Slot, err error) {
+	stays := added
 	for _, m := range describe(a.St) {
 		stays = stays || m.ID != id && m.Opens()
 	}
@@ -304,8 +307,8 @@ func endSlot(a *chest.Attempt, id, added string) (ended entity.Slot, err error) 
 	case ended.ID == "":
 		return ended, chest.Missing("method of unlocking with the id "+id, "")
 	case !stays:
-		return ended, &chest.Error{Code: chest.NotPossible, Detail: "no other method would open the chest for good: each has an end, or shares " +
-			"of it were not taken"}
+		return ended, &chest.Error{Code: chest.NotPossible, Detail: "no other method would open the chest for good: each has an end, is lost " +
+			"with hardware, or has shares that were not taken. Add the new one first, and end this one when its shares are taken"}
 	}
 	for _, share := range a.St.Shares() {
 		if share.Slot == id {

@@ -28,6 +28,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
+	"tansu/internal/hardware"
 	"tansu/internal/httpapi"
 	"tansu/internal/issuer"
 	"tansu/internal/opening"
@@ -193,8 +194,10 @@ func (s *Server) start() (err error) {
 			Remedy: "put them back from a backup, or make them anew: tansu renew-certificate --dir " + s.options.Dir}
 	}
 	if s.options.KeyFile != "" {
-		if err := s.unlockWith(s.options.KeyFile); err != nil {
+		if err := s.unlockWith(s.options.KeyFile); err != nil && !s.mayWait(err) {
 			return err
+		} else if err != nil {
+			s.Service.StartedLocked(err)
 		}
 	}
 	var outlets []*outlet.Outlet
@@ -297,6 +300,14 @@ func checkListen(o Options) error {
 	return nil
 }
 
+// mayWait reports whether a chest that the key file did not open can be opened by people: who holds another method can reach it only while
+// the service runs. What keeps the chest itself from opening, such as rows that were changed, still ends the start.
+func (s *Server) mayWait(err error) bool {
+	var answer *chest.Error
+	opens := errors.As(err, &answer) && answer.Code != chest.WrongMaterial
+	return !opens && s.certificate.Load() != nil && len(s.Service.Status().Methods) > 1
+}
+
 func (s *Server) unlockWith(file string) error {
 	material, err := ReadKeyFile(file)
 	if err != nil {
@@ -309,7 +320,7 @@ func (s *Server) unlockWith(file string) error {
 	return nil
 }
 
-// ReadKeyFile reads unlock material and refuses a file that others can read.
+// ReadKeyFile reads unlock material and refuses a file that others can read. What is sealed by hardware is opened by it.
 func ReadKeyFile(file string) (secretvalue.Value, error) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -324,9 +335,12 @@ func ReadKeyFile(file string) (secretvalue.Value, error) {
 		return secretvalue.Value{}, fmt.Errorf("key file %s has mode %04o and is open to others: run chmod 0600 %s", file, info.Mode().Perm(),
 			file)
 	}
-	content, err := io.ReadAll(io.LimitReader(f, 4096))
+	content, err := io.ReadAll(io.LimitReader(f, 16<<10))
 	if err != nil {
 		return secretvalue.Value{}, fmt.Errorf("read key file: %w", err)
+	}
+	if hardware.IsSealed(content) {
+		return hardware.Open(content)
 	}
 	return secretvalue.New(content), nil
 }

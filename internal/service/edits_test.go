@@ -152,7 +152,8 @@ func startAttacked(t *testing.T) *attacked {
 	dir := filepath.Join(t.TempDir(), "chest")
 	records, err := store.Create(dir)
 	must(t, err)
-	a := &attacked{material: envelope.NewKeyFile(), tokens: map[string]string{}, now: filepath.Join(t.TempDir(), "now.db"),
+	a := &attacked{material: envelope.NewKeyFile(envelope.MethodKeyFile), tokens: map[string]string{},
+		now:  filepath.Join(t.TempDir(), "now.db"),
 		then: filepath.Join(t.TempDir(), "then.db")}
 	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: a.material,
 		Hosts: []string{"localhost"}})

@@ -204,7 +204,7 @@ func TestKeeperToBeKilled(t *testing.T) {
 		_, err := s.TurnRoot(steward, founding)
 		must(t, err)
 		fmt.Println("done turned")
-		key := envelope.NewKeyFile()
+		key := envelope.NewKeyFile(envelope.MethodKeyFile)
 		name := fmt.Sprint("m-", time.Now().UnixNano())
 		list, err := s.Methods(steward)
 		must(t, err)

@@ -63,7 +63,7 @@ func foundForKilling(t *testing.T, dir string) (material, token string) {
 		t.Fatal(err)
 	}
 	defer func() { _ = records.Close() }()
-	key := envelope.NewKeyFile()
+	key := envelope.NewKeyFile(envelope.MethodKeyFile)
 	material = string(key.Reveal())
 	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: key, Hosts: []string{"localhost"}})
 	if err != nil {

@@ -59,7 +59,7 @@ func open(t testing.TB) (*service.Service, *broken, chest.Caller) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = records.Close() })
-	material := envelope.NewKeyFile()
+	material := envelope.NewKeyFile(envelope.MethodKeyFile)
 	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"localhost"}})
 	if err != nil {
 		t.Fatal(err)

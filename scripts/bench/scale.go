@@ -79,7 +79,7 @@ func inProcess(use func(*scale) error) error {
 }
 
 func (s *scale) found(records *store.Store) (err error) {
-	material := envelope.NewKeyFile()
+	material := envelope.NewKeyFile(envelope.MethodKeyFile)
 	s.material = material
 	founded, err := opening.Found(records, opening.Founding{Method: envelope.MethodKeyFile, Material: material, Hosts: []string{"127.0.0.1"}})
 	if err != nil {

@@ -120,7 +120,7 @@ func (s *side) start() error {
 
 // found makes the chest without a server, and returns the secret of an app that may read everything.
 func (s *side) found(dir, keyFile string) (string, error) {
-	material := envelope.NewKeyFile()
+	material := envelope.NewKeyFile(envelope.MethodKeyFile)
 	if err := os.WriteFile(keyFile, material.Reveal(), 0o600); err != nil {
 		return "", err
 	}

@@ -1726,7 +1726,7 @@ export interface components {
             rehearsals: components["schemas"]["Rehearsal"][];
         };
         /** @enum {string} */
-        UnlockKind: "passphrase" | "key_file" | "shares";
+        UnlockKind: "passphrase" | "key_file" | "hardware" | "shares";
         /** @description Shares that were handed in, and are not enough yet. */
         Handed: {
             method: string;

@@ -137,13 +137,13 @@ func TestDrawerKeyOpensOnlyForItsDrawerAndNumber(t *testing.T) {
 
 func TestUnlockMaterialOpensOnlyItsChest(t *testing.T) {
 	cheap := Stretch{Passes: 1, Memory: 64, Threads: 1}
-	file := NewKeyFile()
+	file := NewKeyFile(MethodKeyFile)
 	for _, c := range []struct {
 		method       string
 		right, wrong secretvalue.Value
 	}{
 		{MethodPassphrase, secretvalue.FromString("correct horse battery"), secretvalue.FromString("correct horse batterz")},
-		{MethodKeyFile, file, NewKeyFile()},
+		{MethodKeyFile, file, NewKeyFile(MethodKeyFile)},
 		{MethodKeyFile, file, secretvalue.FromString("not a key file")},
 		{MethodShares, secretvalue.New(bytes.Repeat([]byte{7}, 32)), secretvalue.New(bytes.Repeat([]byte{8}, 32))},
 		{MethodShares, secretvalue.New(bytes.Repeat([]byte{7}, 32)), secretvalue.FromString("too short")},

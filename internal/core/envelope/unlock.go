@@ -22,6 +22,7 @@ const (
 	MethodPassphrase = "passphrase"
 	MethodKeyFile    = "key_file"
 	MethodShares     = "shares"
+	MethodHardware   = "hardware" // what a key file has, sealed by a TPM or a token (package hardware)
 )
 
 // MinPassphrase is the fewest bytes of a passphrase.
@@ -164,13 +165,17 @@ func (s Slot) key(chest string, material secretvalue.Value) (*Key, error) {
 		stretched := s.Costs.key(material.Reveal(), s.Salt)
 		defer clear(stretched)
 		return newKey(derive(stretched, chest, "unlock by passphrase")), nil
-	case MethodKeyFile:
-		secret, err := parseKeyFile(material.Reveal())
+	case MethodKeyFile, MethodHardware:
+		secret, err := parseKeyFile(s.Method, material.Reveal())
 		if err != nil {
 			return nil, err
 		}
 		defer clear(secret)
-		return newKey(derive(append(bytes.Clone(s.Salt), secret...), chest, "unlock by key file")), nil
+		use := "unlock by key file"
+		if s.Method == MethodHardware {
+			use = "unlock by hardware"
+		}
+		return newKey(derive(append(bytes.Clone(s.Salt), secret...), chest, use)), nil
 	case MethodShares:
 		if material.Len() != KeySize {
 			return nil, ErrWrongMaterial
@@ -181,25 +186,29 @@ func (s Slot) key(chest string, material secretvalue.Value) (*Key, error) {
 	}
 }
 
-const keyFileHeader = "tansu-unlock-key-1:"
+// keyFileHeaders are how key files begin, by the method that they are for.
+var keyFileHeaders = map[string]string{MethodKeyFile: "tansu-unlock-key-1:", MethodHardware: "tansu-hardware-key-1:"}
 
 // MethodOf is the method that some material is for, by its form: a key file has a header, and what has none is a passphrase.
 func MethodOf(material secretvalue.Value) string {
-	if bytes.HasPrefix(bytes.TrimSpace(material.Reveal()), []byte(keyFileHeader)) {
-		return MethodKeyFile
+	for method, header := range keyFileHeaders {
+		if bytes.HasPrefix(bytes.TrimSpace(material.Reveal()), []byte(header)) {
+			return method
+		}
 	}
 	return MethodPassphrase
 }
 
-// NewKeyFile makes the content of a key file: a header, 32 random bytes in base64, and a line feed.
-func NewKeyFile() secretvalue.Value {
+// NewKeyFile makes the content of a key file: a header, 32 random bytes in base64, and a line feed. With [MethodHardware] it is what
+// hardware is to seal.
+func NewKeyFile(method string) secretvalue.Value {
 	secret := make([]byte, KeySize)
 	_, _ = rand.Read(secret)
-	return secretvalue.FromString(keyFileHeader + base64.StdEncoding.EncodeToString(secret) + "\n")
+	return secretvalue.FromString(keyFileHeaders[method] + base64.StdEncoding.EncodeToString(secret) + "\n")
 }
 
-func parseKeyFile(content []byte) ([]byte, error) {
-	encoded, found := bytes.CutPrefix(bytes.TrimSpace(content), []byte(keyFileHeader))
+func parseKeyFile(method string, content []byte) ([]byte, error) {
+	encoded, found := bytes.CutPrefix(bytes.TrimSpace(content), []byte(keyFileHeaders[method]))
 	if !found {
 		return nil, ErrWrongMaterial
 	}

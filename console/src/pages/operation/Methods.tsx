@@ -9,7 +9,7 @@ import { When } from "../../parts/When";
 import { AddMethodDialog } from "./AddMethodDialog";
 import { CurrentDialog } from "./CurrentDialog";
 
-const kinds: Record<string, string> = { passphrase: "a passphrase", key_file: "a key file", shares: "shares" };
+const kinds: Record<string, string> = { passphrase: "a passphrase", key_file: "a key file", hardware: "hardware", shares: "shares" };
 
 // Methods is what opens the chest, and what changes that. Whoever changes it shows what opens the chest now.
 export function Methods() {
