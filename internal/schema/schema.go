@@ -14,6 +14,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -158,8 +159,8 @@ func check(dir *datadir.Directory, db *sql.DB) error {
 	return nil
 }
 
-// expected is the schema of a new chest.
-func expected() (map[string]string, error) {
+// expected is the schema of a new chest: the same for as long as the program runs.
+var expected = sync.OnceValues(func() (map[string]string, error) {
 	db, err := sql.Open("sqlite", ":memory:")
 	if err != nil {
 		return nil, err
@@ -174,7 +175,7 @@ func expected() (map[string]string, error) {
 		return nil, err
 	}
 	return read(db)
-}
+})
 
 // read lists what is in a schema: "table grants" with the text that made it, without what does not matter in it.
 func read(db *sql.DB) (map[string]string, error) {
