@@ -1,7 +1,7 @@
 // Package backup copies a chest while it is used, and makes one again of the copies.
 //
 // A backup is one file: a line that says what it is, a header, and a stream that only its recipients can read. The header has the key of
-// the stream, encrypted to each recipient as JWE (RFC 7516). The stream is in segments, each authenticated at its place, so that it is
+// the stream, encrypted to each recipient (package recipient). The stream is in segments, each authenticated at its place, so that it is
 // read while it comes and what was cut, changed or moved is noticed (the STREAM construction: V. T. Hoang et al., "Online
 // Authenticated-Encryption and its Nonce-Reuse Misuse-Resistance", CRYPTO 2015), by package streamingaead of Tink with AES-256-GCM and
 // HKDF-SHA256. In it is a compressed tar: what SQLite's pages hold at one instant, the archives of the trail, the files of the chest's TLS
@@ -22,12 +22,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"time"
 
-	"github.com/go-jose/go-jose/v4"
 	"github.com/klauspost/compress/s2"
 	"github.com/tink-crypto/tink-go/v2/streamingaead/subtle"
+
+	"tansu/internal/core/recipient"
 )
 
 // Header is what anybody may know of a backup.
@@ -37,8 +37,7 @@ type Header struct {
 	AddsTo string    `json:"adds_to,omitempty"` // the name of the one that it adds to; empty for a full backup
 	Made   time.Time `json:"made"`              // of when what is in it is
 	Last   uint64    `json:"last"`              // the newest entry of the trail in it
-	// Keys is the key of the stream, for each recipient (JWE, general JSON serialization).
-	Keys json.RawMessage `json:"keys"`
+	Keys   []string  `json:"keys"`              // the key of the stream, encrypted to each recipient
 }
 
 // Name is the name of a backup's file.
@@ -84,65 +83,35 @@ const (
 // Key is the key of one backup's stream.
 type Key [keySize]byte
 
-// Recipients are public keys to which backups are encrypted.
-type Recipients []jose.JSONWebKey
+// Recipients are those to whom backups are encrypted.
+type Recipients []recipient.Public
 
-// ReadRecipient reads a public key as JWK (RFC 7517).
-func ReadRecipient(content []byte) (key jose.JSONWebKey, err error) {
-	if err := json.Unmarshal(content, &key); err != nil || !key.Valid() {
-		return key, errors.New("this is no key as JWK; tansu recipient FILE makes one")
-	}
-	if !key.IsPublic() {
-		return key, errors.New("this is a private key: give its public half, and keep this one away from the chest")
-	}
-	return key, nil
-}
-
-// ReadPrivate reads the private key of a recipient.
-func ReadPrivate(content []byte) (key jose.JSONWebKey, err error) {
-	if err := json.Unmarshal(content, &key); err != nil || !key.Valid() || key.IsPublic() {
-		return key, errors.New("this is no private key as JWK")
-	}
-	return key, nil
-}
-
-// algorithms are those by which a key is encrypted to a recipient.
-var algorithms = []jose.KeyAlgorithm{jose.ECDH_ES_A256KW, jose.RSA_OAEP_256}
-
-func (rs Recipients) encrypt(key Key) (json.RawMessage, error) {
-	var list []jose.Recipient
-	for i := range rs {
-		algorithm := algorithms[0]
-		if strings.HasPrefix(fmt.Sprintf("%T", rs[i].Key), "*rsa.") {
-			algorithm = algorithms[1]
-		}
-		list = append(list, jose.Recipient{Algorithm: algorithm, Key: &rs[i]})
-	}
-	if len(list) == 0 {
+func (rs Recipients) encrypt(key Key) (list []string, err error) {
+	if len(rs) == 0 {
 		return nil, errors.New("a backup has a recipient at least, who can open it")
 	}
-	encrypter, err := jose.NewMultiEncrypter(jose.A256GCM, list, nil)
-	if err != nil {
-		return nil, fmt.Errorf("encrypt to recipients: %w", err)
+	for _, r := range rs {
+		text, err := r.Seal(key[:])
+		if err != nil {
+			return nil, fmt.Errorf("encrypt to recipients: %w", err)
+		}
+		list = append(list, string(text))
 	}
-	object, err := encrypter.Encrypt(key[:])
-	if err != nil {
-		return nil, fmt.Errorf("encrypt to recipients: %w", err)
-	}
-	return json.RawMessage(object.FullSerialize()), nil
+	return list, nil
 }
 
 // KeyFor opens the key of a backup's stream with the private key of one of its recipients.
-func (h Header) KeyFor(private jose.JSONWebKey) (key Key, err error) {
-	object, err := jose.ParseEncryptedJSON(string(h.Keys), algorithms, []jose.ContentEncryption{jose.A256GCM})
-	if err != nil {
-		return key, fmt.Errorf("the header of backup %d is damaged: %w", h.Number, err)
+func (h Header) KeyFor(private recipient.Private) (key Key, err error) {
+	for _, text := range h.Keys {
+		content, err := private.Open([]byte(text))
+		if errors.Is(err, recipient.ErrNotSealed) || err == nil && len(content) != keySize {
+			return key, fmt.Errorf("the header of backup %d is damaged", h.Number)
+		}
+		if err == nil {
+			return Key(content), nil
+		}
 	}
-	_, _, content, err := object.DecryptMulti(private.Key)
-	if err != nil || len(content) != keySize {
-		return key, fmt.Errorf("backup %d is not encrypted to this key", h.Number)
-	}
-	return Key(content), nil
+	return key, fmt.Errorf("backup %d is not encrypted to this key", h.Number)
 }
 
 // encoded is a header as a line, which the stream is bound to.

@@ -14,13 +14,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-jose/go-jose/v4"
 	"github.com/spf13/cobra"
 
 	"tansu/client"
 	"tansu/internal/backup"
 	"tansu/internal/chest"
 	"tansu/internal/core/lifecycle"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/opening"
@@ -81,15 +81,11 @@ func readRecipients(files []string) (list backup.Recipients, err error) {
 		return nil, usagef("say who can open backups: --backup-recipient FILE.pub (tansu recipient FILE makes a pair)")
 	}
 	for _, name := range files {
-		content, err := os.ReadFile(name)
+		key, err := readPublicKey(name)
 		if err != nil {
-			return nil, fmt.Errorf("read a recipient: %w", err)
+			return nil, err
 		}
-		key, err := backup.ReadRecipient(content)
-		if err != nil {
-			return nil, usagef("%s: %v", name, err)
-		}
-		list = append(list, key)
+		list = append(list, *key)
 	}
 	return list, nil
 }
@@ -282,13 +278,9 @@ somebody suspended, and which grants, credentials and values somebody ended, is 
 			if dir == "" || keyFile == "" {
 				return usagef("say with which key and to where: --key FILE --dir NEWDIR")
 			}
-			content, err := os.ReadFile(keyFile)
+			key, err := readPrivateKey(keyFile)
 			if err != nil {
-				return fmt.Errorf("read the key: %w", err)
-			}
-			key, err := backup.ReadPrivate(content)
-			if err != nil {
-				return usagef("%s: %v", keyFile, err)
+				return err
 			}
 			at, err := past("--until", until)
 			if err != nil {
@@ -413,13 +405,9 @@ used, no value is shown, and it is in the trail as any other version that you pu
 
 // takeOut unpacks a backup for as long as it takes to read from it.
 func (a *app) takeOut(chain []backup.Source, keyFile, unlockFile string, names []string) (taken []opening.Taken, err error) {
-	content, err := os.ReadFile(keyFile)
+	key, err := readPrivateKey(keyFile)
 	if err != nil {
-		return nil, fmt.Errorf("read the key: %w", err)
-	}
-	key, err := backup.ReadPrivate(content)
-	if err != nil {
-		return nil, usagef("%s: %v", keyFile, err)
+		return nil, err
 	}
 	material, err := a.unlockMaterial(unlockFile)
 	if err != nil {
@@ -516,7 +504,7 @@ type RestoredChest struct {
 	Again   []string `json:"again"` // what is to be done again, in words
 }
 
-func (a *app) restore(dir string, chain []backup.Source, key jose.JSONWebKey, known []uint64, later string) error {
+func (a *app) restore(dir string, chain []backup.Source, key recipient.Private, known []uint64, later string) error {
 	began := time.Now()
 	done, err := backup.Restore(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) }, known, time.Now())
 	if err != nil {

@@ -2,9 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -12,22 +9,21 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
-	"github.com/go-jose/go-jose/v4"
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/core/recipient"
 )
 
 func (a *app) exportCommand() *cobra.Command {
 	n := client.NewExport{}
-	var recipient, out string
+	var to, out string
 	command := &cobra.Command{
 		Use:   "export DRAWER --for FILE",
 		Short: "Write the values of a drawer that you may read into one file, encrypted to a recipient",
 		Long: `Writes the current values that you may read as a dotenv file or as JSON, encrypted to the public key of who gets it (JWE,
-RFC 7516; a key as JWK, RFC 7517, of the kind EC or RSA). tansu recipient makes a key pair, and tansu open opens the file.
+RFC 7516, for a key as JWK, RFC 7517, of the kind EC or RSA; HPKE, RFC 9180, for one of the other kind). tansu recipient makes a key pair, and tansu open opens the file.
 Each value is in the trail as read.
 
 In clear it is written only with --in-clear and --out, to a file that only you can read, and never to a terminal.`,
@@ -37,18 +33,18 @@ In clear it is written only with --in-clear and --out, to a file that only you c
 		Args: exactly("DRAWER"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			switch {
-			case (recipient == "") == !n.Clear:
+			case (to == "") == !n.Clear:
 				return usagef("say to whom it is encrypted (--for FILE), or that it is to be in clear (--in-clear)")
 			case n.Clear && out == "":
 				return usagef("a file in clear is written with --out FILE only, and never to a terminal or a pipe")
 			}
-			if recipient != "" {
-				content, err := os.ReadFile(recipient)
+			if to != "" {
+				content, err := os.ReadFile(to)
 				if err != nil {
 					return fmt.Errorf("read the recipient's key: %w", err)
 				}
 				if !json.Valid(content) {
-					return usagef("%s is not a key as JWK; tansu recipient FILE makes one", recipient)
+					return usagef("%s is no key; tansu recipient FILE makes one", to)
 				}
 				n.Recipient = content
 			}
@@ -64,7 +60,7 @@ In clear it is written only with --in-clear and --out, to a file that only you c
 			return a.writeExport(e, content, out)
 		}),
 	}
-	command.Flags().StringVar(&recipient, "for", "", "encrypt it to the public key in this `file`")
+	command.Flags().StringVar(&to, "for", "", "encrypt it to the public key in this `file`")
 	command.Flags().StringVar(&out, "out", "", "write it to this `file`; standard output when it is left out")
 	command.Flags().StringVar(&n.Format, "format", "dotenv", "dotenv or json")
 	command.Flags().BoolVar(&n.Clear, "in-clear", false, "write the values so that everybody who gets the file can read them")
@@ -105,34 +101,59 @@ func writePrivate(path string, content []byte) error {
 }
 
 func (a *app) recipientCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:     "recipient FILE",
-		Short:   "Make a key pair to which exports are encrypted: FILE, and FILE.pub for others",
-		Example: "  tansu recipient moving.key",
+	var hybrid bool
+	command := &cobra.Command{
+		Use:   "recipient FILE",
+		Short: "Make a key pair to which exports, backups and shares are encrypted: FILE, and FILE.pub for others",
+		Long: `Makes a key pair as JWK (RFC 7517), which other programs know as well; or, with --post-quantum, one for HPKE (RFC 9180) with the KEM that
+joins ML-KEM-768 and X25519: what is encrypted to it stays closed to somebody who keeps it until there are quantum computers.`,
+		Example: "  tansu recipient moving.key\n  tansu recipient backup.key --post-quantum",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, arguments []string) error {
-			key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			private, public, err := recipient.New(hybrid)
 			if err != nil {
-				return fmt.Errorf("make a key: %w", err)
+				return err
 			}
-			private := jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
-			public := private.Public()
-			for _, one := range []struct {
-				path string
-				key  jose.JSONWebKey
-			}{{arguments[0], private}, {arguments[0] + ".pub", public}} {
-				text, err := json.MarshalIndent(one.key, "", "  ")
-				if err != nil {
-					return fmt.Errorf("write the key: %w", err)
-				}
-				if err := writePrivate(one.path, append(text, '\n')); err != nil {
-					return err
-				}
+			defer private.Wipe()
+			name := arguments[0]
+			if err := writePrivate(name, private.Reveal()); err != nil {
+				return err
 			}
-			a.say("%s opens what is encrypted to %s: keep it to yourself.", filepath.Base(arguments[0]), filepath.Base(arguments[0])+".pub")
+			if err := writePrivate(name+".pub", public); err != nil {
+				return errors.Join(err, os.Remove(name)) // which nobody has used
+			}
+			a.say("%s opens what is encrypted to %s: keep it to yourself.", filepath.Base(name), filepath.Base(name)+".pub")
 			return nil
 		},
 	}
+	command.Flags().BoolVar(&hybrid, "post-quantum", false, "make one for HPKE, with ML-KEM-768 and X25519")
+	return command
+}
+
+// readPublicKey reads the key of a recipient.
+func readPublicKey(file string) (*recipient.Public, error) {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("read a recipient: %w", err)
+	}
+	key, err := recipient.ReadPublic(content)
+	if err != nil {
+		return nil, usagef("%s %v", file, err)
+	}
+	return &key, nil
+}
+
+// readPrivateKey reads the private key of a recipient.
+func readPrivateKey(file string) (key recipient.Private, err error) {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return key, fmt.Errorf("read the key: %w", err)
+	}
+	defer clear(content)
+	if key, err = recipient.ReadPrivate(content); err != nil {
+		return key, usagef("%s %v", file, err)
+	}
+	return key, nil
 }
 
 // mostOpened bounds an export, in bytes.
@@ -142,20 +163,16 @@ func (a *app) openCommand() *cobra.Command {
 	var keyFile, out string
 	command := &cobra.Command{
 		Use:     "open FILE --key FILE",
-		Short:   "Open an export that was encrypted to you",
+		Short:   "Open an export or a share that was encrypted to you",
 		Example: "  tansu open rota.jwe --key moving.key --out rota.env",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, arguments []string) error {
 			if out == "" && toTerminal(a.Out) {
 				return usagef("values are not written to a terminal: say --out FILE, or send them to a program")
 			}
-			var key jose.JSONWebKey
-			text, err := os.ReadFile(keyFile)
+			key, err := readPrivateKey(keyFile)
 			if err != nil {
-				return fmt.Errorf("read the key: %w", err)
-			}
-			if err := json.Unmarshal(text, &key); err != nil || !key.Valid() || key.IsPublic() {
-				return usagef("%s is not a private key as JWK", keyFile)
+				return err
 			}
 			file, err := os.Open(arguments[0])
 			if err != nil {
@@ -166,14 +183,9 @@ func (a *app) openCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("read the export: %w", err)
 			}
-			object, err := jose.ParseEncryptedCompact(strings.TrimSpace(string(sealed)),
-				[]jose.KeyAlgorithm{jose.ECDH_ES_A256KW, jose.RSA_OAEP_256}, []jose.ContentEncryption{jose.A256GCM})
+			content, err := key.Open(sealed)
 			if err != nil {
-				return fmt.Errorf("%s is not an export", arguments[0])
-			}
-			content, err := object.Decrypt(key.Key)
-			if err != nil {
-				return fmt.Errorf("%s is not encrypted to this key, or is damaged", arguments[0])
+				return fmt.Errorf("%s: %w", arguments[0], err)
 			}
 			defer clear(content)
 			if out != "" {

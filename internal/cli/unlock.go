@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/shares"
 	"tansu/internal/hardware"
@@ -505,13 +507,17 @@ func (a *app) shareCommand() *cobra.Command {
 			})
 		}),
 	}
+	var to string
 	take := &cobra.Command{
 		Use:   "take [METHOD]",
 		Short: "Take your share, once: it is kept nowhere else from then on",
 		Long: `Prints the words of your share on standard output. Write them on paper, or give them to a program that keeps them for you; they are not
-shown again. By themselves they open nothing.`,
-		Example: "  tansu share take\n  tansu share take custodians > /media/usb/share.txt",
-		Args:    upTo(1),
+shown again. By themselves they open nothing. With --for they are encrypted to the public key of a pair of yours before they are written
+anywhere (tansu recipient makes one).`,
+		Example: `  tansu share take
+  tansu share take custodians --for my.key.pub > share.sealed
+  tansu open share.sealed --key my.key | tansu unlock --share`,
+		Args: upTo(1),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			waiting, err := c.Shares(ctx)
 			if err != nil {
@@ -526,8 +532,24 @@ shown again. By themselves they open nothing.`,
 			case len(waiting) > 1:
 				return usagef("%d shares wait for you: name the method (tansu share list)", len(waiting))
 			}
+			var key *recipient.Public
+			if to != "" { // before it is taken, which is once
+				if key, err = readPublicKey(to); err != nil {
+					return err
+				}
+			}
 			taken, err := c.TakeShare(ctx, waiting[0].ID)
 			if err != nil {
+				return err
+			}
+			if key != nil {
+				sealed, err := key.Seal([]byte(taken.Words))
+				if err != nil { // it is not given again
+					fmt.Fprintln(a.Out, taken.Words)
+					return fmt.Errorf("the share could not be encrypted, and is written as it is: %w", err)
+				}
+				a.say("Share %d of %d of %s is encrypted to %s.", taken.Number, taken.Count, taken.Method, filepath.Base(to))
+				_, err = fmt.Fprintf(a.Out, "%s\n", sealed)
 				return err
 			}
 			return a.show(taken, func() {
@@ -540,6 +562,7 @@ shown again. By themselves they open nothing.`,
 			})
 		}),
 	}
+	take.Flags().StringVar(&to, "for", "", "encrypt it to the public key in this `file`")
 	command.AddCommand(list, take)
 	return command
 }

@@ -1,10 +1,6 @@
 package demo
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -12,10 +8,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/go-jose/go-jose/v4"
-
 	"tansu/internal/backup"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/opening"
 	"tansu/internal/recovery"
@@ -89,19 +84,19 @@ func backupsOf(o Options) (r recovery.Options, err error) {
 	if err := os.MkdirAll(to, 0o700); err != nil {
 		return r, fmt.Errorf("make the directory of backups: %w", err)
 	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	private, public, err := recipient.New(false)
 	if err != nil {
 		return r, err
 	}
-	private := jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
-	text, err := json.MarshalIndent(private, "", "  ")
+	defer private.Wipe()
+	key, err := recipient.ReadPublic(public)
 	if err != nil {
 		return r, err
 	}
-	if err := os.WriteFile(filepath.Join(o.Dir, "backup.key"), append(text, '\n'), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(o.Dir, "backup.key"), private.Reveal(), 0o600); err != nil {
 		return r, fmt.Errorf("write the key of backups: %w", err)
 	}
 	destination, err := backup.To(to, filepath.Join(o.Dir, "chest"))
-	return recovery.Options{To: destination, Recipients: backup.Recipients{private.Public()}, Every: day, FullEvery: 7 * day, Keep: 8,
+	return recovery.Options{To: destination, Recipients: backup.Recipients{key}, Every: day, FullEvery: 7 * day, Keep: 8,
 		Rehearse: 30 * day}, err
 }

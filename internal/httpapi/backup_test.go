@@ -2,9 +2,6 @@ package httpapi_test
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,11 +14,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/go-jose/go-jose/v4"
-
 	"tansu/client"
 	"tansu/internal/backup"
 	"tansu/internal/chesttest"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/trail"
 	"tansu/internal/record"
 	"tansu/internal/recovery"
@@ -33,18 +29,14 @@ import (
 type kept struct {
 	*chesttest.Chest
 	to, witness string
-	private     jose.JSONWebKey
+	private     recipient.Private
 	app         string // a token
 }
 
 func startKept(t *testing.T) *kept {
 	t.Helper()
 	k := &kept{Chest: chesttest.Start(t), to: t.TempDir(), witness: filepath.Join(t.TempDir(), "witness")}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	k.private = jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
+	k.private = pairFor(t, true)
 	if err := k.Reopen(t, k.options(t)); err != nil {
 		t.Fatal(err)
 	}
@@ -53,13 +45,28 @@ func startKept(t *testing.T) *kept {
 	return k
 }
 
+// pairFor makes a recipient's key.
+func pairFor(t *testing.T, hybrid bool) recipient.Private {
+	t.Helper()
+	secret, _, err := recipient.New(hybrid)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private, err := recipient.ReadPrivate(secret.Reveal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return private
+}
+
 func (k *kept) options(t *testing.T) func(*server.Options) {
 	return func(o *server.Options) {
 		to, err := backup.To(k.to, o.Dir)
 		if err != nil {
 			t.Fatal(err)
 		}
-		o.Backup = recovery.Options{To: to, Recipients: backup.Recipients{k.private.Public()}, FullEvery: 7 * 24 * time.Hour, Keep: 2,
+		recipients := backup.Recipients{pairFor(t, false).Public(), k.private.Public()}
+		o.Backup = recovery.Options{To: to, Recipients: recipients, FullEvery: 7 * 24 * time.Hour, Keep: 2,
 			Scratch: t.TempDir()}
 		w, err := witness.Open(k.witness, o.Dir)
 		if err != nil {
@@ -285,12 +292,10 @@ func TestBackupHoldsNothingToRead(t *testing.T) {
 			t.Errorf("%q is in the backup", name)
 		}
 	}
-	other, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Header.KeyFor(jose.JSONWebKey{Key: other}); err == nil {
-		t.Error("it opens by another key")
+	for _, hybrid := range []bool{true, false} {
+		if _, err := s.Header.KeyFor(pairFor(t, hybrid)); err == nil {
+			t.Error("it opens by another key")
+		}
 	}
 	write(t, filepath.Join(k.to, "unlock.key"), []byte(keyFile(t, k.Chest)))
 	if _, err := steward.BackUp(ctx, true); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "beside the backups") {

@@ -2,10 +2,6 @@ package service_test
 
 import (
 	"bufio"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"encoding/json"
 	"fmt"
 	mathrand "math/rand/v2"
 	"os"
@@ -17,10 +13,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/go-jose/go-jose/v4"
-
 	"tansu/internal/backup"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
 	"tansu/internal/opening"
@@ -131,18 +126,17 @@ func TestKilledWhileWhatOpensItChanges(t *testing.T) {
 }
 
 // recipientIn makes a key pair for backups, and writes it where the worker finds it.
-func recipientIn(t *testing.T, home string) jose.JSONWebKey {
+func recipientIn(t *testing.T, home string) recipient.Private {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	secret, _, err := recipient.New(false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	private := jose.JSONWebKey{Key: key, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
-	text, err := json.Marshal(private)
-	if err != nil {
+	if err := os.WriteFile(filepath.Join(home, "backup.key"), secret.Reveal(), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(home, "backup.key"), text, 0o600); err != nil {
+	private, err := recipient.ReadPrivate(secret.Reveal())
+	if err != nil {
 		t.Fatal(err)
 	}
 	return private
@@ -186,7 +180,7 @@ func TestKeeperToBeKilled(t *testing.T) {
 	}
 	content, err := os.ReadFile(filepath.Join(home, "backup.key"))
 	must(t, err)
-	private, err := backup.ReadPrivate(content)
+	private, err := recipient.ReadPrivate(content)
 	must(t, err)
 	dir := filepath.Join(home, "chest")
 	to, err := backup.To(filepath.Join(home, "backups"), dir)

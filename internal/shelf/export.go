@@ -5,12 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+
 	"tansu/internal/chest"
-
-	"github.com/go-jose/go-jose/v4"
-
 	"tansu/internal/core/access"
 	"tansu/internal/core/importfile"
+	"tansu/internal/core/recipient"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
@@ -20,7 +19,7 @@ import (
 // NewExport says what is given out of a drawer, how it is written, and to whom it is encrypted.
 type NewExport struct {
 	Format    importfile.Format // importfile.Dotenv or importfile.JSON
-	Recipient []byte            // a public key as JWK (RFC 7517); empty only with Clear
+	Recipient []byte            // a public key (package recipient); empty only with Clear
 	Clear     bool              // in clear, to somebody who said so
 }
 
@@ -33,13 +32,9 @@ type Exported struct {
 
 // Export is a file, and what is in it.
 type Export struct {
-	Content secretvalue.Value // a JWE in compact form (RFC 7516, section 3.1), or the file in clear
+	Content secretvalue.Value // encrypted, or the file in clear
 	Items   []Exported
 }
-
-// recipientAlgorithms are those that a recipient's key can be for: key agreement or encryption that hides which key was
-// used from nobody, and nothing with PKCS #1 v1.5 (RFC 8725, section 3.2).
-var recipientAlgorithms = map[string]jose.KeyAlgorithm{"EC": jose.ECDH_ES_A256KW, "OKP": jose.ECDH_ES_A256KW, "RSA": jose.RSA_OAEP_256}
 
 // mostExported bounds one file, in bytes of values.
 const mostExported = 64 << 20
@@ -53,7 +48,7 @@ func (s *Shelf) ExportDrawer(c chest.Caller, drawer string, n NewExport) (e Expo
 	if n.Format != importfile.Dotenv && n.Format != importfile.JSON {
 		return e, chest.Invalid("format", "format is dotenv or json")
 	}
-	encrypter, err := n.encrypter()
+	to, err := n.recipient()
 	if err != nil {
 		return e, err
 	}
@@ -91,8 +86,11 @@ func (s *Shelf) ExportDrawer(c chest.Caller, drawer string, n NewExport) (e Expo
 	}
 	a.Entry.Detail += fmt.Sprintf(", %d values", len(a.More))
 	content, err := file.write(n.Format)
-	if err == nil && encrypter != nil {
-		content, err = encrypted(encrypter, content)
+	if err == nil && to != nil {
+		written := content
+		content, err = to.Seal(written)
+		clear(written)
+		content = append(content, '\n')
 	}
 	if err != nil {
 		return Export{}, a.Fail(err)
@@ -159,42 +157,17 @@ func (f *exportFile) write(format importfile.Format) ([]byte, error) {
 	return []byte(text.String()), nil
 }
 
-// encrypter is for the recipient; nil for a file in clear.
-func (n NewExport) encrypter() (jose.Encrypter, error) {
+// recipient is to whom it is encrypted; nil for a file in clear.
+func (n NewExport) recipient() (*recipient.Public, error) {
 	if n.Clear {
 		if len(n.Recipient) > 0 {
 			return nil, chest.Invalid("clear", "a file is encrypted to a recipient or in clear, not both")
 		}
 		return nil, nil
 	}
-	var key jose.JSONWebKey
-	if err := json.Unmarshal(n.Recipient, &key); err != nil || !key.Valid() {
-		return nil, chest.Invalid("recipient", "recipient is not a key as JWK (RFC 7517); tansu recipient FILE makes one")
-	}
-	if !key.IsPublic() {
-		return nil, chest.Invalid("recipient", "recipient is a private key: give its public half, and keep this one to yourself")
-	}
-	var shape struct {
-		Kty string `json:"kty"`
-	}
-	_ = json.Unmarshal(n.Recipient, &shape) // it was read a moment ago
-	algorithm, known := recipientAlgorithms[shape.Kty]
-	if !known {
-		return nil, chest.Invalid("recipient", "recipient is a key of the kind %.10q; it must be EC or RSA", shape.Kty)
-	}
-	encrypter, err := jose.NewEncrypter(jose.A256GCM, jose.Recipient{Algorithm: algorithm, Key: &key}, nil)
+	key, err := recipient.ReadPublic(n.Recipient)
 	if err != nil {
-		return nil, chest.Invalid("recipient", "recipient cannot be encrypted to: %s", err)
+		return nil, chest.Invalid("recipient", "recipient %s", err)
 	}
-	return encrypter, nil
-}
-
-func encrypted(encrypter jose.Encrypter, content []byte) ([]byte, error) {
-	defer clear(content)
-	object, err := encrypter.Encrypt(content)
-	if err != nil {
-		return nil, err
-	}
-	text, err := object.CompactSerialize()
-	return []byte(text + "\n"), err
+	return &key, nil
 }

@@ -30,7 +30,7 @@ func parse(text string) (p place, err error) {
 		name, value, _ := strings.Cut(attribute, "=")
 		target := targets[name]
 		if name == "pin-value" {
-			return p, fmt.Errorf("a PIN does not belong in the URI: put it into a file that only you can read, and name it by pin-source=file:")
+			return p, fmt.Errorf("a PIN does not belong in the URI: put it into a file that only you can read, which pin-source=file: names")
 		}
 		if target == nil {
 			return p, fmt.Errorf("a PKCS #11 URI of an unlock key has token, serial, object, module-path and pin-source, and not %q", name)
