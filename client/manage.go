@@ -158,6 +158,15 @@ func (c *Client) Due(ctx context.Context, within time.Duration) ([]Due, error) {
 	return answer.Due, err
 }
 
+// AccessEnds lists what of access ends within a span, and what has ended a moment ago: your own, and what you could renew.
+func (c *Client) AccessEnds(ctx context.Context, within time.Duration) ([]AccessEnd, error) {
+	var answer struct {
+		Ends []AccessEnd `json:"ends"`
+	}
+	err := c.get(ctx, "/api/due/access?hours="+strconv.Itoa(int(within/time.Hour)), &answer)
+	return answer.Ends, err
+}
+
 // Shredded lists what was shredded in a drawer.
 func (c *Client) Shredded(ctx context.Context, drawer string) ([]Shredded, error) {
 	var answer struct {
@@ -319,6 +328,11 @@ func (c *Client) Grants(ctx context.Context, subject string) ([]Grant, error) {
 // Give adds a grant, in force from the moment it returns.
 func (c *Client) Give(ctx context.Context, n NewGrant) (g Given, err error) {
 	return g, c.post(ctx, "/api/grants", n, &g)
+}
+
+// RenewGrant puts the same grant with another end in the place of one.
+func (c *Client) RenewGrant(ctx context.Context, id string, r Renewal) (g Given, err error) {
+	return g, c.post(ctx, "/api/grants/"+url.PathEscape(id)+"/renewal", r, &g)
 }
 
 // EndGrant ends a grant at once.

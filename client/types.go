@@ -338,6 +338,25 @@ type Due struct {
 	Next      time.Time `json:"next,omitzero"` // when the next version begins by itself
 }
 
+// AccessEnd is something other than a value that ends, or has ended in the last two weeks: access, or what proves or opens something.
+type AccessEnd struct {
+	Kind     string    `json:"kind"` // "grant", "denial", "credential", "approval", "unlock_method" or "calendar"
+	ID       string    `json:"id"`
+	Subject  string    `json:"subject,omitempty"` // whose it is
+	About    string    `json:"about"`             // "consumer on ticketing-prod/**", or a kind and a name
+	NotAfter time.Time `json:"not_after"`
+	Owner    string    `json:"owner,omitempty"` // who answers for the subject
+	May      bool      `json:"may"`             // the caller may put another end to it
+	Last     bool      `json:"last"`            // nobody could give access from then on
+}
+
+// Renewal is another end for a grant. Without any it is in 90 days, and for a denial, or what lets somebody give access to everything,
+// there is none.
+type Renewal struct {
+	NotAfter  time.Time `json:"not_after,omitzero"`
+	NeverEnds bool      `json:"never_ends,omitempty"`
+}
+
 // Shredded is what is left of an item.
 type Shredded struct {
 	Name     string    `json:"name"`

@@ -24,6 +24,9 @@ type Attempt struct {
 	Change store.Change
 	Caller Caller
 
+	// LockOut lets a change leave nobody who can give access: the caller has said that it is meant.
+	LockOut bool
+
 	chest *Chest
 	err   error // why nothing can be decided; nil
 	basis store.Basis
@@ -340,6 +343,9 @@ func (a *Attempt) Commit(what string) error {
 	}
 	if a.Change.Empty() {
 		return a.Done()
+	}
+	if err := a.staysOpen(); err != nil {
+		return a.Fail(err)
 	}
 	a.Entry.Outcome = trail.Allowed
 	err := a.submit(&store.Work{Entry: a.Entry, More: a.More, Change: &a.Change, Basis: a.basis})

@@ -9,7 +9,6 @@ import (
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
-	"tansu/internal/core/reference"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 )
@@ -177,26 +176,3 @@ func (a *Attempt) MayOpen(o Opening, target, what string) error {
 	a.Entry.Action, a.Entry.Target = access.GrantAccess.String(), target
 	return a.Answered(o.Decision, what, "", a.Remedy(access.GrantAccess))
 }
-
-// SomeoneGrants reports whether a person who is active and has a password may give access to everything.
-func (st *Snapshot) SomeoneGrants(now time.Time) (someone bool) {
-	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
-		row := st.Identity(id)
-		someone = row.Kind == reference.Person && row.State == Active && row.Password != "" &&
-			st.Policy.Surely(id, access.GrantAccess, Everything, now)
-		return !someone
-	})
-	return someone
-}
-
-// StaysOpen keeps a change that was tried from leaving nobody who can give access, where somebody could before.
-func (a *Attempt) StaysOpen(after *Snapshot) error {
-	if a.St.SomeoneGrants(a.Entry.At) && !after.SomeoneGrants(a.Entry.At) {
-		return a.Fail(ErrNobodyGrants)
-	}
-	return nil
-}
-
-// ErrNobodyGrants says that a change would leave nobody who can give access.
-var ErrNobodyGrants = &Error{Code: NotHandedOver, Detail: "nobody could give access any more: first make another person gatekeeper on " +
-	"** and let them enrol"}

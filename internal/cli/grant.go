@@ -13,7 +13,7 @@ import (
 
 func (a *app) grantCommand() *cobra.Command {
 	command := &cobra.Command{Use: "grant", Short: "Give, list and end access", RunE: noSubcommand}
-	command.AddCommand(a.giveCommand(), a.grantForCommand(), a.grantListCommand(), a.grantEndCommand())
+	command.AddCommand(a.giveCommand(), a.grantForCommand(), a.grantRenewCommand(), a.grantListCommand(), a.grantEndCommand())
 	return command
 }
 
@@ -24,7 +24,8 @@ func (a *app) giveCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "give SUBJECT ROLE SCOPE",
 		Short: "Give a role on a scope, for 90 days unless you say otherwise",
-		Long: `Gives a person or an app the actions of a role on everything a scope selects. It is in force at once.
+		Long: `Gives a person or an app the actions of a role on everything a scope selects. It is in force at once. Without --until it ends after
+90 days; a denial, and what lets somebody give access to everything, have no end unless you name one. What ends soon is in tansu due.
 
 A scope is a pattern over references: "*" stands for anything inside a name, "**" for everything below. Labels in
 brackets narrow it to what has them, on the item or on its drawer.`,
@@ -113,6 +114,87 @@ func (a *app) grantForCommand() *cobra.Command {
 	}
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	return command
+}
+
+func (a *app) grantRenewCommand() *cobra.Command {
+	var until, within, subject string
+	var r client.Renewal
+	command := &cobra.Command{
+		Use:   "renew GRANT …",
+		Short: "Let grants last longer, by themselves or all that end soon",
+		Long: `Puts the same grant with another end, 90 days from now unless you say otherwise, in the place of each one; also of one that has run
+out. With --ending-within, all that end so soon and that you may give.`,
+		Example: `  tansu grant renew gr_7b2f0c9d4e1a8350 --until 30d
+  tansu grant renew --ending-within 30d --subject app:ticket-api`,
+		Args: upTo(-1),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, ids []string) (err error) {
+			if r.NotAfter, err = moment("--until", until); err != nil {
+				return err
+			}
+			if (len(ids) == 0) == (within == "") {
+				return usagef("say which: GRANT …, or --ending-within 30d for all that end so soon")
+			}
+			if within != "" {
+				if ids, err = a.endingGrants(ctx, c, within, subject); err != nil {
+					return err
+				}
+			} else if subject != "" {
+				return usagef("--subject goes with --ending-within")
+			}
+			return a.renew(ctx, c, ids, r)
+		}),
+	}
+	command.Flags().StringVar(&until, "until", "", "when they end: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().BoolVar(&r.NeverEnds, "never-ends", false, "let them have no end, on purpose")
+	command.Flags().StringVar(&within, "ending-within", "", "all that end within this `duration`, such as 30d")
+	command.Flags().StringVar(&subject, "subject", "", "of those, only this `subject`'s")
+	return command
+}
+
+// endingGrants are those that end soon and that the caller may give.
+func (a *app) endingGrants(ctx context.Context, c *client.Client, within, subject string) (ids []string, err error) {
+	span, err := duration(within)
+	if err != nil {
+		return nil, usagef("--ending-within is %q; allowed: a duration such as 12h or 30d", within)
+	}
+	ends, err := c.AccessEnds(ctx, span)
+	if err != nil {
+		return nil, err
+	}
+	for _, end := range ends {
+		if (end.Kind == "grant" || end.Kind == "denial") && end.May && (subject == "" || end.Subject == subject) {
+			ids = append(ids, end.ID)
+		}
+	}
+	return ids, nil
+}
+
+// renew renews one after the other. What could not be is said, and is not 0.
+func (a *app) renew(ctx context.Context, c *client.Client, ids []string, r client.Renewal) error {
+	list, failed := []client.Grant{}, 0
+	for _, id := range ids {
+		given, err := c.RenewGrant(ctx, id, r)
+		if err != nil {
+			a.say("✗ %s: %v", id, err)
+			failed++
+			continue
+		}
+		for _, note := range given.Notes {
+			a.say("note: %s: %s", given.Grant.ID, note)
+		}
+		list = append(list, given.Grant)
+	}
+	err := a.show(list, func() {
+		if len(ids) == 0 {
+			fmt.Fprintln(a.Out, "No grant ends so soon that you may renew.")
+			return
+		}
+		a.printGrants(list)
+	})
+	if err == nil && failed > 0 {
+		err = fmt.Errorf("%d of %d could not be renewed", failed, len(ids))
+	}
+	return err
 }
 
 func roleText(g client.Grant) string {

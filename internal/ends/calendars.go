@@ -3,6 +3,7 @@ package ends
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"tansu/internal/chest"
 	"time"
 
@@ -136,6 +137,10 @@ func (e *Ends) Calendar(origin chest.Origin, address string) ([]byte, error) {
 			event.At = a.Entry.At.Truncate(24 * time.Hour)
 		}
 		events = append(events, event)
+	}
+	for _, end := range accessEnds(a, calendarAhead) {
+		events = append(events, calendar.Event{UID: end.ID + "@" + e.heart.ID(), At: end.NotAfter, Text: "Owner: " + end.Owner,
+			Summary: strings.TrimSpace(end.Subject+" "+end.About) + " ends (" + strings.ReplaceAll(end.Kind, "_", " ") + ")"})
 	}
 	return chest.Reply(a, calendar.Write("Due in Tansu", events, a.Entry.At))
 }

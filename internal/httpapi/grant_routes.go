@@ -103,6 +103,18 @@ func (a *api) give(c *call) error {
 	return c.JSON(http.StatusCreated, client.Given{Grant: grantJSON(g), Notes: append([]string{}, notes...)})
 }
 
+func (a *api) renewGrant(c *call) error {
+	var body client.Renewal
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	g, notes, err := a.service.Renew(c.caller, c.param("grant"), rights.Renewal(body))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, client.Given{Grant: grantJSON(g), Notes: append([]string{}, notes...)})
+}
+
 func (a *api) endGrant(c *call) error {
 	g, err := a.service.End(c.caller, c.param("grant"))
 	if err != nil {

@@ -112,6 +112,7 @@ var routes = []route{
 	{"POST", "/api/drawers", identified, (*api).createDrawer},
 	{"GET", "/api/search", identified, (*api).search},
 	{"GET", "/api/due", identified, (*api).due},
+	{"GET", "/api/due/access", identified, (*api).accessEnds},
 	{"GET", "/api/drawers/:drawer", identified, (*api).getDrawer},
 	{"PATCH", "/api/drawers/:drawer", identified, (*api).changeDrawer},
 	{"POST", "/api/drawers/:drawer/items", identified, (*api).createItem},
@@ -160,6 +161,7 @@ var routes = []route{
 	{"DELETE", "/api/roles/:role", identified, (*api).removeRole},
 	{"GET", "/api/grants", identified, (*api).listGrants},
 	{"POST", "/api/grants", identified, (*api).give},
+	{"POST", "/api/grants/:grant/renewal", identified, (*api).renewGrant},
 	{"DELETE", "/api/grants/:grant", identified, (*api).endGrant},
 
 	{"GET", "/api/ask/verdict", identified, (*api).askVerdict},

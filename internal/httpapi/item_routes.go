@@ -251,18 +251,43 @@ func (a *api) shredded(c *call) error {
 	return c.JSON(http.StatusOK, map[string]any{"shredded": answer})
 }
 
-func (a *api) due(c *call) error {
+// howSoon is the span that is asked for, 14 days if none is.
+func howSoon(c *call) (time.Duration, error) {
 	if err := onlyQuery(c, "hours"); err != nil {
-		return err
+		return 0, err
 	}
 	hours := 14 * 24
 	if text := c.QueryParam("hours"); text != "" {
 		var err error
 		if hours, err = strconv.Atoi(text); err != nil || hours < 0 || hours > 3660*24 {
-			return &chest.Error{Code: chest.InvalidInput, Field: "hours", Detail: "hours is not a whole number from 0 to 87840"}
+			return 0, &chest.Error{Code: chest.InvalidInput, Field: "hours", Detail: "hours is not a whole number from 0 to 87840"}
 		}
 	}
-	list, err := a.service.DueItems(c.caller, time.Duration(hours)*time.Hour)
+	return time.Duration(hours) * time.Hour, nil
+}
+
+func (a *api) accessEnds(c *call) error {
+	within, err := howSoon(c)
+	if err != nil {
+		return err
+	}
+	list, err := a.service.AccessEnds(c.caller, within)
+	if err != nil {
+		return err
+	}
+	answer := []client.AccessEnd{}
+	for _, end := range list {
+		answer = append(answer, client.AccessEnd(end))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"ends": answer})
+}
+
+func (a *api) due(c *call) error {
+	within, err := howSoon(c)
+	if err != nil {
+		return err
+	}
+	list, err := a.service.DueItems(c.caller, within)
 	if err != nil {
 		return err
 	}

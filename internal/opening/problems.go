@@ -31,12 +31,13 @@ func (s *Opening) problems() (list []Problem) {
 	}
 	if st := s.heart.Newest(); st != nil {
 		list = append(list, s.endings(st)...)
+		if last := st.LastGiver(s.heart.Now()); last.Grant != "" && last.Soon(s.heart.Now()) {
+			list = append(list, Problem{What: "nobody can give access from " + last.At.UTC().Format("2006-01-02 15:04 MST") + " on, when grant " +
+				last.Grant + " ends", Since: last.At.Add(-chest.Ahead), Next: "renew it: tansu grant renew " + last.Grant})
+		}
 	}
 	return list
 }
-
-// forewarned is how long before a method of unlocking ends it is said.
-const forewarned = 30 * 24 * time.Hour
 
 // endings says which methods of unlocking end soon, and for which shares nobody has come.
 func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
@@ -49,9 +50,9 @@ func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
 			}
 		}
 		switch {
-		case !m.End.IsZero() && now.Before(m.End) && m.End.Sub(now) < forewarned:
+		case !m.End.IsZero() && now.Before(m.End) && m.End.Sub(now) < chest.Ahead:
 			list = append(list, Problem{What: fmt.Sprintf("the method of unlocking %s ends on %s", m.Name, m.End.Format("2006-01-02")),
-				Since: m.End.Add(-forewarned), Next: "put another one in its place: tansu unlock-method replace " + m.Name})
+				Since: m.End.Add(-chest.Ahead), Next: "put another one in its place: tansu unlock-method replace " + m.Name})
 		case waiting > 0:
 			list = append(list, Problem{What: fmt.Sprintf("%d of the %d shares of %s, which unlock the chest, %s not taken yet", waiting,
 				len(m.Holders), m.Name, isOrAre(waiting)), Since: m.CreatedAt, Next: "each custodian signs in and takes theirs: tansu share take"})

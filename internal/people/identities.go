@@ -362,11 +362,6 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		after.State = to
 		endTokens(a, &after)
 		a.Change.Update(before, after)
-		if to == chest.Suspended {
-			if err := powers.StaysOpen(a); err != nil {
-				return err
-			}
-		}
 		if err := a.Commit(subject); err != nil {
 			return err
 		}

@@ -25,6 +25,10 @@ func (s *People) SetStewardsAside(c chest.Caller) (aside []string, err error) {
 			return a.Fail(&chest.Error{Code: chest.NotHandedOver,
 				Detail: "nobody else could run the chest: first make a person gatekeeper on ** and let them enrol"})
 		}
+		if !handedOver(a.St, stewards, a.Entry.At.Add(chest.Ahead)) {
+			return a.Fail(&chest.Error{Code: chest.NotHandedOver, Detail: fmt.Sprintf("nobody else could run the chest for as long as %d days: "+
+				"first renew the grant of gatekeeper on ** (tansu due, tansu grant renew)", chest.Ahead/(24*time.Hour))})
+		}
 		aside = nil
 		for _, id := range stewards {
 			before := a.St.Identity(id)

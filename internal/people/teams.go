@@ -66,9 +66,6 @@ func (s *People) Leave(c chest.Caller, team, member string) (d Identity, err err
 			return err
 		}
 		a.Change.Delete(m)
-		if err := powers.StaysOpen(a); err != nil {
-			return err
-		}
 		if err := a.Commit(member + " in " + team); err != nil {
 			return err
 		}

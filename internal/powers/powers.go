@@ -247,12 +247,3 @@ func MayAgree(st *chest.Snapshot, c chest.Caller, asker, subject string) Lack {
 	}
 	return Lack{}
 }
-
-// StaysOpen keeps an attempt's change from leaving nobody who can give access, where somebody could before.
-func StaysOpen(a *chest.Attempt) error {
-	after := a.St.Trial()
-	if err := after.Apply(&a.Change); err != nil {
-		return a.Fail(err)
-	}
-	return a.StaysOpen(after.Snapshot)
-}

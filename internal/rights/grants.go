@@ -200,6 +200,7 @@ func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (enti
 		return entity.Grant{}, chest.Invalid("not_after", "not_after is set and never_ends too; give one of them")
 	case n.NeverEnds:
 		end = time.Time{}
+	case end.IsZero() && lastsByItself(st, n, effect):
 	case end.IsZero():
 		end = now.Add(grantLife)
 	case !end.After(now):
@@ -209,6 +210,37 @@ func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (enti
 	return entity.Grant{ID: chest.NewID("gr_"), Effect: effect, Role: n.Role, Scope: n.Scope, Reason: n.Reason,
 		NotAfter: chest.Micros(end), CreatedAt: chest.Micros(now), CreatedBy: by, Networks: strings.Join(n.Networks, " "), Hours: n.Hours,
 		Via: strings.Join(n.Via, " "), NeedsReason: n.NeedsReason}, nil
+}
+
+// lastsByItself reports whether a grant that names no end has none: a denial, because access would open again, and what lets somebody give
+// access to everything, because nobody could when the last of these has ended.
+func lastsByItself(st *chest.Snapshot, n NewGrant, effect string) bool {
+	role, _ := st.Role(n.Role)
+	scope, err := access.ParseScope(n.Scope)
+	return effect == string(access.Deny) || err == nil && role.Actions&access.GrantAccess != 0 && scope.Covers(chest.Everything)
+}
+
+// Renewal is another end for a grant that is not ended: in 90 days, if it says nothing, or none for what has none by itself.
+type Renewal struct {
+	NotAfter  time.Time
+	NeverEnds bool
+}
+
+// Renew puts a grant that is the same but for its end in the place of one, which may have run out by itself.
+func (s *Rights) Renew(c chest.Caller, id string, r Renewal) (g chest.GrantInfo, notes []string, err error) {
+	st, err := s.heart.Look()
+	if err != nil {
+		return g, nil, err
+	}
+	before := st.Grant(id)
+	if before.ID == "" || before.EndedAt != 0 || !st.KnowsGrant(c, before, s.heart.Now()) {
+		a := s.heart.Attempt(c, access.GrantAccess.String(), "")
+		a.Entry.Detail = "renew grant " + id
+		return g, nil, a.Fail(chest.Missing("grant "+id+" that is not ended", ""))
+	}
+	info := st.DescribeGrant(before, s.heart.Now())
+	return s.Give(c, NewGrant{Subject: info.Subject, Effect: info.Effect, Role: info.Role, Scope: info.Scope, Reason: info.Reason,
+		Conditions: info.Conditions, NotAfter: r.NotAfter, NeverEnds: r.NeverEnds, Replaces: id})
 }
 
 // grantNotes says what is unusual about a new grant that may take the place of another.
@@ -221,7 +253,7 @@ func grantNotes(a *chest.Attempt, row entity.Grant, replaces string) (notes []st
 	}
 	subject := st.Identity(row.Subject)
 	name := chest.SubjectOf(subject)
-	if row.NotAfter == 0 {
+	if row.NotAfter == 0 && row.Effect == string(access.Allow) {
 		add("this grant never ends")
 	}
 	if subject.State != chest.Active {
@@ -339,9 +371,6 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 			return err
 		}
 		a.Change.Update(before, ended(before, a))
-		if err := powers.StaysOpen(a); err != nil {
-			return err
-		}
 		if err := a.Commit("grant"); err != nil {
 			return err
 		}

@@ -181,6 +181,7 @@ func (s *Rights) ApplyPolicy(c chest.Caller, text []byte, how Applying) (d Polic
 		if p.refusal != nil {
 			return a.Refuse(p.refusal)
 		}
+		a.LockOut = how.Lockout
 		a.Entry.Detail = fmt.Sprintf("%d steps onto %s", len(p.difference.Steps), p.difference.Mark)
 		if err := a.Commit("the policy"); err != nil {
 			return err

@@ -435,6 +435,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/due/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of access ends soon or has ended in the last two weeks, as far as the caller has to do with it */
+        get: operations["accessEnds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}": {
         parameters: {
             query?: never;
@@ -949,6 +966,23 @@ export interface paths {
         post?: never;
         /** End a grant at once */
         delete: operations["endGrant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grants/{grant}/renewal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the same grant with another end in the place of one that is not ended, also of one that has run out */
+        post: operations["renewGrant"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2258,6 +2292,28 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             next?: string;
+        };
+        AccessEnd: {
+            /** @enum {string} */
+            kind: "grant" | "denial" | "credential" | "approval" | "unlock_method" | "calendar";
+            id: string;
+            subject?: string;
+            about: string;
+            /** Format: date-time */
+            not_after: string;
+            owner?: string;
+            /** @description Whether the caller may put another end to it. */
+            may: boolean;
+            /** @description Nobody could give access from then on. */
+            last: boolean;
+        };
+        Renewal: {
+            /**
+             * Format: date-time
+             * @description Left out, it is in 90 days; a denial, and what lets somebody give access to everything, have no end then.
+             */
+            not_after?: string;
+            never_ends?: boolean;
         };
         Shredded: {
             name: string;
@@ -3603,6 +3659,32 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    accessEnds: {
+        parameters: {
+            query?: {
+                /** @description How soon; 14 days when it is left out. */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It; what ends first comes first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        ends: components["schemas"]["AccessEnd"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getDrawer: {
         parameters: {
             query?: {
@@ -4656,6 +4738,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                grant: components["parameters"]["grant"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renewal"];
+            };
+        };
+        responses: {
+            /** @description It is in force. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Given"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -27,18 +27,18 @@ func (p Policy) Could(subject string, action Action, scope Scope, now time.Time)
 	return grant
 }
 
-// Surely reports whether one grant gives the subject the action on everything that the scope selects, whatever its
+// Surely reports whether one grant gives the subject all of some actions on everything that the scope selects, whatever its
 // conditions, and no deny grant reaches into it.
-func (p Policy) Surely(subject string, action Action, scope Scope, now time.Time) bool {
+func (p Policy) Surely(subject string, actions Action, scope Scope, now time.Time) bool {
 	surely := false
 	grants := p.Of(subject)
 	for i := range grants {
 		g := &grants[i]
 		switch {
-		case g.Role.Actions&action == 0 || g.Ended(now):
+		case g.Role.Actions&actions == 0 || g.Ended(now):
 		case g.Effect == Deny && g.Scope.Intersects(scope):
 			return false
-		case g.Effect == Allow && g.Scope.Covers(scope):
+		case g.Effect == Allow && g.Role.Actions&actions == actions && g.Scope.Covers(scope):
 			surely = true
 		}
 	}
