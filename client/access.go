@@ -320,6 +320,7 @@ type Check struct {
 	Version   int       `json:"version,omitempty"`
 	NotAfter  time.Time `json:"not_after,omitzero"`
 	Until     time.Time `json:"valid_until,omitzero"`
+	Access    time.Time `json:"access_ends,omitzero"` // when what allows it ends
 	Warning   string    `json:"warning,omitempty"` // what works now and will not for long
 }
 

@@ -728,6 +728,7 @@ type Value struct {
 	CreatedAt time.Time    `json:"created_at"`
 	NotAfter  time.Time    `json:"not_after,omitzero"`   // when the version stops being usable
 	Until     time.Time    `json:"valid_until,omitzero"` // when the same question may have another answer by itself
+	Access    time.Time    `json:"access_ends,omitzero"` // when what allows you to read it ends
 	// for how many seconds an agent on a host may serve it while the chest is away; 0 for not at all
 	KeepFor int  `json:"keep_for,omitempty"`
 	Grace   bool `json:"grace,omitempty"` // it has ended, and a rule lets it be served for a while

@@ -24,6 +24,9 @@ type Attempt struct {
 	Change store.Change
 	Caller Caller
 
+	// AccessEnds is when what allows it ends, if it was decided to be allowed; zero for never.
+	AccessEnds time.Time
+
 	// LockOut lets a change leave nobody who can give access: the caller has said that it is meant.
 	LockOut bool
 
@@ -138,7 +141,7 @@ func (st *Snapshot) NearestMiss(request access.Request, decision access.Decision
 // sentence why says what kept the nearest grant from allowing it; it may be empty.
 func (a *Attempt) Decided(decision access.Decision, action access.Action, why string) error {
 	if decision.Allowed {
-		a.Entry.Grant = decision.Grant
+		a.Entry.Grant, a.AccessEnds = decision.Grant, decision.Ends
 		return nil
 	}
 	target := a.Entry.Target

@@ -89,7 +89,8 @@ type dueItem struct {
 }
 
 // accessEnds are those of access that end, narrowed as items are: to an owner, and to a drawer that they are about.
-func (a *app) accessEnds(ctx context.Context, c *client.Client, span time.Duration, owner, drawer string) (list []client.AccessEnd, err error) {
+func (a *app) accessEnds(ctx context.Context, c *client.Client, span time.Duration, owner, drawer string) ([]client.AccessEnd, error) {
+	list := []client.AccessEnd{}
 	all, err := c.AccessEnds(ctx, span)
 	for _, end := range all {
 		about := drawer == "" || strings.HasSuffix(end.About, " on "+drawer) || strings.Contains(end.About, " on "+drawer+"/") ||

@@ -145,6 +145,9 @@ func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check) (fai
 			if !ch.NotAfter.IsZero() {
 				detail = joined(detail, "ends "+relative(ch.NotAfter, time.Now()))
 			}
+			if !ch.Access.IsZero() {
+				detail = joined(detail, "access ends "+relative(ch.Access, time.Now()))
+			}
 		} else {
 			mark, detail = "✗", ch.Detail
 			failed++

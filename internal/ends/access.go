@@ -56,7 +56,7 @@ func (e *Ends) AccessEnds(c chest.Caller, within time.Duration) (list []AccessEn
 type finder struct {
 	*chest.Attempt
 	until time.Time
-	last  chest.LastGiver
+	last  access.Last
 	list  []AccessEnd
 }
 
@@ -129,8 +129,9 @@ func (f *finder) grant(row entity.Grant) {
 	if subject.State != chest.Active || !gives && !own && !f.St.AnswersFor(f.Caller, name) || f.outlasted(row) {
 		return
 	}
-	end := AccessEnd{Kind: KindGrant, ID: row.ID, Subject: name, About: row.Role + " on " + row.Scope, NotAfter: chest.FromMicros(row.NotAfter),
-		Owner: subject.Owner, Last: row.ID == f.last.Grant, May: gives && powers.MayGive(f.St, f.Caller, row.Subject, row, now).None()}
+	end := AccessEnd{Kind: KindGrant, ID: row.ID, Subject: name, About: row.Role + " on " + row.Scope,
+		NotAfter: chest.FromMicros(row.NotAfter),
+		Owner:    subject.Owner, Last: row.ID == f.last.Grant, May: gives && powers.MayGive(f.St, f.Caller, row.Subject, row, now).None()}
 	if row.Effect == string(access.Deny) {
 		end.Kind = KindDenial
 	}

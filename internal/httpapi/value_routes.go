@@ -212,6 +212,10 @@ func appendValue(b []byte, served shelf.Served, content []byte) []byte {
 		b = append(b, `","valid_until":"`...)
 		b = served.Changes.AppendFormat(b, time.RFC3339Nano)
 	}
+	if !served.Access.IsZero() {
+		b = append(b, `","access_ends":"`...)
+		b = served.Access.AppendFormat(b, time.RFC3339Nano)
+	}
 	b = append(b, '"')
 	if served.KeepFor != 0 {
 		b = strconv.AppendInt(append(b, `,"keep_for":`...), int64(served.KeepFor/time.Second), 10)

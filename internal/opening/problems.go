@@ -31,7 +31,7 @@ func (s *Opening) problems() (list []Problem) {
 	}
 	if st := s.heart.Newest(); st != nil {
 		list = append(list, s.endings(st)...)
-		if last := st.LastGiver(s.heart.Now()); last.Grant != "" && last.Soon(s.heart.Now()) {
+		if last := st.LastGiver(s.heart.Now()); last.Grant != "" && last.Within(chest.Ahead, s.heart.Now()) {
 			list = append(list, Problem{What: "nobody can give access from " + last.At.UTC().Format("2006-01-02 15:04 MST") + " on, when grant " +
 				last.Grant + " ends", Since: last.At.Add(-chest.Ahead), Next: "renew it: tansu grant renew " + last.Grant})
 		}

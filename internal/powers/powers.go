@@ -247,3 +247,27 @@ func MayAgree(st *chest.Snapshot, c chest.Caller, asker, subject string) Lack {
 	}
 	return Lack{}
 }
+
+// Opening is what a change that is not a grant does to who may do what.
+type Opening struct {
+	Opens    bool            // somebody can do more by it
+	Own      bool            // who makes it can, or an app of theirs
+	Steward  bool            // who makes it is a steward
+	Decision access.Decision // whether they may give access there
+}
+
+// MayOpen refuses a change that opens something up to who makes it, or to others without the right to give access to the
+// target. What is missing is that right: that is what the entry and its receipt are about then.
+func MayOpen(a *chest.Attempt, o Opening, target, what string) error {
+	switch {
+	case !o.Opens:
+		return nil
+	case o.Own && !o.Steward:
+		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
+			Detail: "this lets you, or an app you own, do more than before; another gatekeeper can do it"})
+	case o.Decision.Allowed:
+		return nil
+	}
+	a.Entry.Action, a.Entry.Target = access.GrantAccess.String(), target
+	return a.Answered(o.Decision, what, "", a.Remedy(access.GrantAccess))
+}

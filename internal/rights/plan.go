@@ -346,7 +346,7 @@ func (b *builder) changeDrawer(d *chest.Drawer, text policytext.Drawer) {
 	after.Labels = chest.LabelText(text.Labels)
 	after.ApprovalItems, after.ApprovalOf = "", ""
 	if text.Approval != nil {
-		after.ApprovalItems, after.ApprovalOf = chest.ApprovalText(text.Approval)
+		after.ApprovalItems, after.ApprovalOf = text.Approval.Rows()
 	}
 	if after.Labels != d.Row.Labels || after.ApprovalItems != d.Row.ApprovalItems || after.ApprovalOf != d.Row.ApprovalOf {
 		b.touch(access.ChangeRules, "drawer "+d.Row.Name, d.Row.Name)

@@ -16,6 +16,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -268,7 +269,7 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 			after.Labels = chest.LabelText(changes.Labels)
 		}
 		if changes.Approval != nil {
-			after.ApprovalItems, after.ApprovalOf = chest.ApprovalText(&policytext.Approval{Items: changes.Approval.Items, Of: changes.Approval.Of})
+			after.ApprovalItems, after.ApprovalOf = policytext.Approval{Items: changes.Approval.Items, Of: changes.Approval.Of}.Rows()
 		}
 		a.Change.Update(found.Row, after)
 		if err := mayMove(a, changes, name+"/**"); err != nil {
@@ -373,7 +374,7 @@ func mayMove(a *chest.Attempt, changes Described, scopeText string) error {
 	if err != nil {
 		return a.Fail(err)
 	}
-	var o chest.Opening
+	var o powers.Opening
 	for _, change := range access.Compare(st.Policy, after.Policy, was, becomes, now) {
 		o.Opens = o.Opens || change.Gained != 0 || change.Altered != 0 && st.Loosens(change, after.Snapshot)
 	}
@@ -382,7 +383,7 @@ func mayMove(a *chest.Attempt, changes Described, scopeText string) error {
 	if o.Own, err = st.Widens(c.Ctx(), c, after.Snapshot, now); err != nil {
 		return a.Fail(err)
 	}
-	return a.MayOpen(o, scope.String(), "let others do more by labels or rules of "+scope.String())
+	return powers.MayOpen(a, o, scope.String(), "let others do more by labels or rules of "+scope.String())
 }
 
 func (ch Described) apply(description, owner string) (string, string) {

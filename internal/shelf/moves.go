@@ -11,6 +11,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
 	"tansu/internal/entity"
+	"tansu/internal/powers"
 	"tansu/internal/store"
 )
 
@@ -210,7 +211,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 			}
 		}
 	}
-	var o chest.Opening
+	var o powers.Opening
 	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
 		more := st.Policy.Actions(id, next, now)&^st.Policy.Actions(id, old, now) | st.Policy.Firm(id, next, now)&^st.Policy.Firm(id, old, now)
 		if it.Approval && !approval {
@@ -224,7 +225,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 	})
 	o.Steward = st.IsSteward(c, now)
 	o.Decision = st.Decide(c.ID, access.GrantAccess, c.Context(now), from.Drawer, from.Item)
-	return a.MayOpen(o, from.String(), "let others do more with "+from.String()+" by moving it")
+	return powers.MayOpen(a, o, from.String(), "let others do more with "+from.String()+" by moving it")
 }
 
 func renamedRow(row entity.Item, name string) entity.Item {

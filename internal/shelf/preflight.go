@@ -36,6 +36,7 @@ type Check struct {
 	Version   int       // that is served
 	NotAfter  time.Time // when that stops being usable; zero for never
 	Changes   time.Time // when the answer changes by itself; zero for never
+	Access    time.Time // when what allows it ends; zero for never
 	Warning   string    // what works now and will not for long
 }
 
@@ -143,8 +144,12 @@ func check(st *chest.Snapshot, row entity.Identity, ctx access.Context, ref refe
 	if problem := fieldProblem(found.Item.Row, found.Item.Versions[found.Number-1], ref.Field); problem != "" {
 		return no("no_field", problem)
 	}
-	ch.Served, ch.Version, ch.NotAfter, ch.Changes = true, found.Number, found.Ends, found.Changes
+	ch.Served, ch.Version, ch.NotAfter, ch.Access = true, found.Number, found.Ends, decision.Ends
+	ch.Changes = earlier(found.Changes, decision.Ends)
 	ch.Warning = warningOf(found, ref, ctx.Now)
+	if left := decision.Ends.Sub(ctx.Now); ch.Warning == "" && !decision.Ends.IsZero() && left < soon {
+		ch.Warning = "access to it ends soon: somebody who may give it can renew it (tansu grant renew)"
+	}
 	return ch
 }
 

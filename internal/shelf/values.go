@@ -21,6 +21,7 @@ type Served struct {
 	CreatedAt time.Time
 	NotAfter  time.Time     // when the version stops being usable; zero for never
 	Changes   time.Time     // when the same question may have another answer by itself; zero for never
+	Access    time.Time     // when what allows the reader to read it ends; zero for never
 	Grace     bool          // it has ended, and a rule lets it be served for a while
 	KeepFor   time.Duration // how long an agent on a host may serve it while the chest is away; 0 for not at all
 	Home      string        // where the item is now, when it was asked for by an old name; else empty
@@ -53,6 +54,7 @@ func (s *Shelf) readValue(c chest.Caller, ref reference.Reference) (Served, erro
 	if err != nil {
 		return Served{}, a.Fail(err)
 	}
+	served.Access, served.Changes = a.AccessEnds, earlier(served.Changes, a.AccessEnds)
 	a.Entry.Version, a.Entry.Grace = served.Reference.Version, served.Grace
 	if served.Home != "" {
 		a.Entry.OldName, a.Entry.Detail = true, "now "+served.Home
@@ -67,6 +69,14 @@ func (s *Shelf) readValue(c chest.Caller, ref reference.Reference) (Served, erro
 		return Served{}, err
 	}
 	return served, nil
+}
+
+// earlier is the earlier of two moments, each of which may be never, as zero.
+func earlier(x, y time.Time) time.Time {
+	if x.IsZero() || !y.IsZero() && y.Before(x) {
+		return y
+	}
+	return x
 }
 
 // serve decrypts what a reader who is allowed to gets. At an item that nobody seems to have read for long it looks again when all reads

@@ -1676,6 +1676,11 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             valid_until?: string;
+            /**
+             * Format: date-time
+             * @description When what allows it ends.
+             */
+            access_ends?: string;
             /** @description What works now and will not for long. */
             warning?: string;
         };
@@ -2397,6 +2402,11 @@ export interface components {
              * @description When the same question may have another answer by itself.
              */
             valid_until?: string;
+            /**
+             * Format: date-time
+             * @description When what allows it ends.
+             */
+            access_ends?: string;
             /** @description For how many seconds an agent on a host may serve it while the chest is away. */
             keep_for?: number;
             /** @description It has ended, and a rule lets it be served for a while. */

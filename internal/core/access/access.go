@@ -189,6 +189,8 @@ type Decision struct {
 	Grant   string
 	Reason  Reason
 	Miss    Miss // of the nearest grant, when the answer is no for want of one
+	// Ends is when the last of the grants that allow it ends, conditions aside; zero when one of them has no end.
+	Ends time.Time
 }
 
 // Considered is a grant that was held against a request, and how it fared.
@@ -242,6 +244,7 @@ var distance = map[Miss]int{"": 0, Miss(Stated): 1, Miss(Proof): 2, Miss(Time): 
 func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	decision := Decision{Reason: NoGrant}
 	var allowed, denied string
+	var ends time.Time
 	grants := p.Of(r.Subject)
 	for i := range grants {
 		g := &grants[i]
@@ -256,6 +259,9 @@ func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 		case miss == "" && g.Effect == Deny:
 			denied = first(denied, g.ID)
 		case miss == "":
+			if allowed == "" || g.End.IsZero() || !ends.IsZero() && g.End.After(ends) {
+				ends = g.End
+			}
 			allowed = first(allowed, g.ID)
 		case g.Effect == Allow:
 			decision.nearer(miss, g.ID)
@@ -267,7 +273,7 @@ func (p Policy) decide(r *Request, considered *[]Considered) Decision {
 	case allowed != "" && r.Approval == Missing:
 		return Decision{Grant: allowed, Reason: ApprovalNeeded}
 	case allowed != "":
-		return Decision{Allowed: true, Grant: allowed}
+		return Decision{Allowed: true, Grant: allowed, Ends: ends}
 	}
 	return decision
 }

@@ -10,6 +10,7 @@ package policytext
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -102,6 +103,14 @@ const (
 	OfEveryone = "everyone"
 	OfPersons  = "persons"
 )
+
+// Rows writes the rule as rows hold it: the patterns with spaces between them, and whose reads; both empty for no rule.
+func (a Approval) Rows() (items, of string) {
+	if len(a.Items) == 0 {
+		return "", ""
+	}
+	return strings.Join(a.Items, " "), cmp.Or(a.Of, OfEveryone)
+}
 
 // Problem is one thing that is wrong with a file.
 type Problem struct {
