@@ -126,6 +126,25 @@ func TestTighteningIsDoneOnAYes(t *testing.T) {
 	b.clean()
 }
 
+// A grant that ends soon is renewed where its end is seen, by a tick and a press; nothing is ticked by itself.
+func TestAGrantIsRenewedWhereItsEndIsSeen(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "map-printer")
+	n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: "ticketing-prod/**", NotAfter: time.Now().Add(3 * 24 * time.Hour)}
+	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, n); err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	row := `//section[@aria-labelledby="access-ends"]//tr[contains(., "app:map-printer")]`
+	b.visit("/due", "Access and credentials")
+	b.do(chromedp.WaitVisible(row+`[contains(., "in 3 days")]`),
+		chromedp.WaitVisible(`//button[contains(., "Renew what you choose")][@disabled]`),
+		chromedp.Click(row+`//input`), chromedp.Click(`//button[contains(., "Renew 1 grant")]`), see("Renewed: 1 grant"),
+		chromedp.WaitVisible(row+`[contains(., "in 90 days")]`))
+	b.clean()
+}
+
 func TestStewardIsSetAsideInTheConsole(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")

@@ -80,6 +80,8 @@ func run(dir string) error {
 			steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`),
 				chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
 		{name: "due", path: "/due", ready: `tbody`},
+		{name: "due-access", extra: true, stepsAfter: true, path: "/due", ready: `tbody`,
+			steps: []step{chromedp.WaitVisible(`#access-ends`), chromedp.ScrollIntoView(`#addresses, #access-ends`)}},
 		{name: "ruled", extra: true, path: "/drawers/ticketing-prod", ready: `tbody`},
 		{name: "rules", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`,
 			steps: []step{chromedp.Click(`//button[contains(., "Rules …")]`), chromedp.WaitVisible(`dialog[open]`), agedSixty,

@@ -20,6 +20,7 @@ export const useDrawer = (drawer: string, retired: boolean) =>
 
 export const useLimits = () => useQuery({ queryKey: ["limits"], queryFn: () => data(api.GET("/api/limits")), staleTime: Infinity });
 export const useDue = (hours: number) => useQuery({ queryKey: ["due", hours], queryFn: () => data(api.GET("/api/due", { params: { query: { hours } } })) });
+export const useAccessEnds = (hours: number) => useQuery({ queryKey: ["due", "access", hours], queryFn: () => data(api.GET("/api/due/access", { params: { query: { hours } } })) });
 export const useCalendars = () => useQuery({ queryKey: ["calendars"], queryFn: () => data(api.GET("/api/calendars")) });
 
 export const useItem = (drawer: string, item: string) =>
@@ -199,6 +200,14 @@ export const useJoin = (subject: string) =>
 export const useLeave = (subject: string) =>
   useChange((member: string) => data(api.DELETE("/api/identities/{subject}/members/{member}", { params: { path: { subject, member } } })));
 export const useGive = () => useChange((body: Schemas["NewGrant"]) => data(api.POST("/api/grants", { body })));
+// One after the other; the first that cannot be renewed ends it, and says why. Those before it are renewed.
+export const useRenewGrants = () =>
+  useChange(async ({ ids, days }: { ids: string[]; days: number }) => {
+    const not_after = new Date(Date.now() + days * 86_400_000).toISOString();
+    const renewed: string[] = [];
+    for (const grant of ids) renewed.push((await data(api.POST("/api/grants/{grant}/renewal", { params: { path: { grant } }, body: { not_after } }))).grant.id);
+    return renewed;
+  });
 export const useEndGrant = () => useChange((grant: string) => data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } })));
 export const useHandOver = (subject: string) =>
   useChange((to: string) => data(api.POST("/api/identities/{subject}/hand-over", { params: { path: { subject } }, body: { to } })));

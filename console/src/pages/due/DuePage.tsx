@@ -2,24 +2,28 @@ import { ChevronLeft, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useDue } from "../../api/queries";
+import { useAccessEnds, useDue } from "../../api/queries";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
+import { AccessEnds } from "./AccessEnds";
 import { Addresses } from "./Addresses";
-import { Month } from "./Month";
+import { Month, type Day } from "./Month";
 
 // DuePage shows what has ended, what ends, and when: as a month and as a list.
 export function DuePage() {
   const due = useDue(400 * 24);
+  const ends = useAccessEnds(400 * 24);
   const [owner, setOwner] = useState("");
   const [month, setMonth] = useState(() => firstOf(new Date()));
   const all = due.data?.due ?? [];
-  const owners = [...new Set(all.map((d) => d.owner).filter(Boolean))].sort();
+  const access = (ends.data?.ends ?? []).filter((e) => !owner || e.owner === owner || e.subject === owner);
+  const owners = [...new Set([...all, ...(ends.data?.ends ?? [])].flatMap((d) => d.owner || []))].sort();
   const list = all.filter((d) => !owner || d.owner === owner);
+  const days: Day[] = [...list.flatMap(itemDay), ...access.map(accessDay)];
   const step = (by: number) => setMonth(new Date(Date.UTC(month.getUTCFullYear(), month.getUTCMonth() + by, 1)));
   return (
     <>
@@ -29,7 +33,7 @@ export function DuePage() {
           {owners.map((o) => <option key={o}>{o}</option>)}
         </select>
       )}>
-        What is not served, what ends in the next 400 days, and whom to ask. Days are in UTC.
+        Values that are not served or end in the next 400 days, access and credentials that end, and whom to ask. Days are in UTC.
       </PageHead>
       {due.isPending && <Loading what="the calendar" />}
       {due.error && <ProblemBox error={due.error} />}
@@ -41,11 +45,15 @@ export function DuePage() {
               <h2 className="text-xl font-semibold">{month.toLocaleDateString("en", { month: "long", year: "numeric", timeZone: "UTC" })}</h2>
               <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month after" onClick={() => step(1)}><ChevronRight className="size-4" aria-hidden /></button>
             </div>
-            <Month month={month} list={list} />
+            <Month month={month} list={days} />
           </section>
           <section aria-label="List" className="grid content-start gap-2">
-            {list.length === 0 ? <Empty title="Nothing is due">Nothing that you may list ends in the next 400 days.</Empty> : <List list={list} />}
+            {list.length === 0 ? <Empty title="No value is due">None that you may list ends in the next 400 days.</Empty> : <List list={list} />}
           </section>
+          <div className="lg:col-span-2">
+            {ends.error && <ProblemBox error={ends.error} />}
+            {access.length > 0 && <AccessEnds list={access} />}
+          </div>
           <div className="lg:col-span-2"><Addresses /></div>
         </div>
       )}
@@ -54,6 +62,14 @@ export function DuePage() {
 }
 
 const firstOf = (d: Date) => new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth(), 1));
+
+const itemDay = (d: Schemas["Due"]): Day[] =>
+  d.not_after ? [{ id: d.reference, at: d.not_after, label: d.reference.split("/")[1] ?? "", title: d.reference, to: `/drawers/${d.reference}`, over: d.state !== "due" }] : [];
+
+const accessDay = (e: Schemas["AccessEnd"]): Day => ({
+  id: e.id, at: e.not_after, label: e.subject?.split(":")[1] ?? e.about, title: `${e.subject ?? ""} ${e.about}`.trim(), to: e.subject ? `/access/${e.subject}` : "/operation",
+  over: new Date(e.not_after).getTime() < Date.now(),
+});
 
 function List({ list }: { list: Schemas["Due"][] }) {
   return (

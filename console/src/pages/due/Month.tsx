@@ -1,5 +1,7 @@
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
+
+// Day is something that happens on a day.
+export type Day = { id: string; at: string; label: string; title: string; to: string; over: boolean };
 
 const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 const key = (d: Date) => d.toISOString().slice(0, 10);
@@ -14,10 +16,10 @@ function daysOf(month: Date): Date[] {
 }
 
 // Month draws one month; each day names what ends on it.
-export function Month({ month, list }: { month: Date; list: Schemas["Due"][] }) {
+export function Month({ month, list }: { month: Date; list: Day[] }) {
   const today = key(new Date());
-  const byDay = new Map<string, Schemas["Due"][]>();
-  for (const d of list) if (d.not_after) byDay.set(key(new Date(d.not_after)), [...(byDay.get(key(new Date(d.not_after))) ?? []), d]);
+  const byDay = new Map<string, Day[]>();
+  for (const d of list) byDay.set(key(new Date(d.at)), [...(byDay.get(key(new Date(d.at))) ?? []), d]);
   return (
     <table className="border-base-300 w-full table-fixed border-collapse border">
       <thead><tr>{weekdays.map((w) => <th key={w} scope="col" className="border-base-300 border p-1 text-sm">{w}</th>)}</tr></thead>
@@ -31,7 +33,7 @@ export function Month({ month, list }: { month: Date; list: Schemas["Due"][] }) 
                 <td key={key(d)} className={`border-base-300 h-16 border p-1 align-top ${there.length > 0 ? "bg-base-200" : ""}`}>
                   <span className={`text-sm ${other ? "muted" : ""} ${key(d) === today ? "bg-primary text-primary-content rounded px-1 font-semibold" : ""}`}>{d.getUTCDate()}</span>
                   {there.slice(0, 2).map((due) => (
-                    <Link key={due.reference} to={`/drawers/${due.reference}`} title={due.reference} className={`name block truncate text-xs font-medium ${due.state === "due" ? "text-warning" : "text-error"}`}>{due.reference.split("/")[1]}</Link>
+                    <Link key={due.id} to={due.to} title={due.title} className={`name block truncate text-xs font-medium ${due.over ? "text-error" : "text-warning"}`}>{due.label}</Link>
                   ))}
                   {there.length > 2 && <span className="muted text-xs">{there.length - 2} more</span>}
                 </td>
