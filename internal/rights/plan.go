@@ -311,6 +311,7 @@ func (b *builder) giveGrants(kept map[int]entity.Grant) {
 			row.Effect = g.Effect
 		}
 		switch end, err := time.Parse(time.RFC3339, g.Until); {
+		case g.Until == "" && lastsByItself(b.st, g.Role, g.Scope, row.Effect):
 		case g.Until == "":
 			row.NotAfter = chest.Micros(b.now.Add(grantLife).Truncate(time.Second))
 		case err == nil && !end.After(b.now):

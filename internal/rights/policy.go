@@ -139,7 +139,7 @@ type PolicyDifference struct {
 	Mark     string   // of the access state that it was compared with
 	Stale    bool     // whether the file was exported from another state
 	Steps    []string // what would be done, one line each
-	Locked   bool     // whether nobody could give access any more
+	Locked   bool     // whether nobody could give access any more, now or within what is looked ahead
 	Failures []policytext.Failure
 }
 
@@ -211,7 +211,8 @@ func (p *plan) acceptable(how Applying) error {
 		f := p.difference.Failures[0]
 		return chest.Invalid("policy", "line %d: it does not hold that %s: %s", f.Expectation.Line, f.Expectation, f.Why)
 	case p.difference.Locked && !how.Lockout:
-		return chest.Invalid("lockout", "nobody could give access any more afterwards; if that is meant, say so (--allow-lockout)")
+		return chest.Invalid("lockout", "nobody could give access any more afterwards, or within 30 days; if that is meant, say so "+
+			"(--allow-lockout)")
 	}
 	return nil
 }
@@ -245,15 +246,20 @@ func planOf(a *chest.Attempt, text []byte) (p plan, err error) {
 		return p, err
 	}
 	p.basedOn = doc.BasedOn
+	last := after.LastGiver(now)
 	d := PolicyDifference{Difference: difference, Mark: markOf(st), Failures: doc.Check(time.LoadLocation, now), Steps: b.steps,
-		Locked: !after.SomeoneGrants(now)}
+		Locked: last.Within(chest.Ahead, now) && last.Before(st.LastGiver(now))}
 	alone, err := aloneFailures(a.Caller.Ctx(), after.Snapshot, doc, now)
 	if err != nil {
 		return p, chest.Gone(err)
 	}
 	d.Failures = append(d.Failures, alone...)
 	d.Stale = doc.BasedOn != "" && doc.BasedOn != d.Mark
-	if d.Locked {
+	switch {
+	case d.Locked && last.Grant != "":
+		d.Notes = append(d.Notes, fmt.Sprintf("nobody could give access from %s on, when grant %s ends",
+			last.At.UTC().Format("2006-01-02 15:04 MST"), last.Grant))
+	case d.Locked:
 		d.Notes = append(d.Notes, "nobody who is active and enrolled could give access any more")
 	}
 	p.difference = d

@@ -130,7 +130,8 @@ func TestTighteningIsDoneOnAYes(t *testing.T) {
 func TestAGrantIsRenewedWhereItsEndIsSeen(t *testing.T) {
 	b := open(t)
 	b.chest.App(t, "map-printer")
-	n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: "ticketing-prod/**", NotAfter: time.Now().Add(3 * 24 * time.Hour)}
+	n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: "ticketing-prod/**",
+		NotAfter: time.Now().Add(3 * 24 * time.Hour)}
 	if _, err := b.chest.Client(t, b.chest.Steward).Give(b.ctx, n); err != nil {
 		t.Fatal(err)
 	}
