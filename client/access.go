@@ -105,6 +105,7 @@ type Answer struct {
 
 // Finding is one thing that could be tighter, and what would make it so.
 type Finding struct {
+	ID       string    `json:"id"` // the same for the same finding and proposal in every list
 	Kind     string    `json:"kind"`
 	Subject  string    `json:"subject"`
 	Target   string    `json:"target"`
@@ -321,7 +322,7 @@ type Check struct {
 	NotAfter  time.Time `json:"not_after,omitzero"`
 	Until     time.Time `json:"valid_until,omitzero"`
 	Access    time.Time `json:"access_ends,omitzero"` // when what allows it ends
-	Warning   string    `json:"warning,omitempty"` // what works now and will not for long
+	Warning   string    `json:"warning,omitempty"`    // what works now and will not for long
 }
 
 // Check answers a preflight, in the order of its references. No value is opened for it.

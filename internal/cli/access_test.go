@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	_ "modernc.org/sqlite" // for editing the file behind the service's back
 
@@ -180,5 +181,42 @@ func TestDotenvFileIsMovedInAndUsed(t *testing.T) {
 	if r := u.run(t, "", "import", "ticketing-staging", filepath.Join(t.TempDir(), "notes.txt")); r.code != 2 ||
 		!strings.Contains(r.talk, "--format") {
 		t.Errorf("a file that says nothing: %d %s", r.code, r.talk)
+	}
+}
+
+// A proposal is done by its own id: what the list says meanwhile of somebody else does not change what is meant.
+func TestTightenDoesTheFindingThatWasRead(t *testing.T) {
+	later := time.Now().Add(time.Hour).UTC().Format(time.RFC3339) // what was given before it has had its time to be used
+	u, _ := signedIn(t)
+	u.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	u.ok(t, "", "app", "add", "map-printer")
+	u.ok(t, "", "grant", "give", "app:map-printer", "consumer", "ticketing-prod/**")
+	type finding struct{ ID, Kind, Subject string }
+	unused := func() (list []finding) {
+		decode(t, u.ok(t, "", "tighten", "--since", later, "-o", "json"), &list)
+		return list
+	}
+	id := ""
+	for _, f := range unused() {
+		if f.Subject == "app:map-printer" && f.Kind == "unused_grant" {
+			id = f.ID
+		}
+	}
+	if id == "" {
+		t.Fatal("the grant is not found to be unused")
+	}
+	// An app earlier in the alphabet moves the list.
+	u.ok(t, "", "app", "add", "accounts-export")
+	u.ok(t, "", "grant", "give", "app:accounts-export", "consumer", "ticketing-prod/**")
+	u.ok(t, "", "tighten", "--since", later, "--do", id, "--yes")
+	if got := u.ok(t, "", "grant", "list", "--subject", "app:accounts-export"); !strings.Contains(got, "ticketing-prod") {
+		t.Errorf("another app lost its access: %s", got)
+	}
+	r := u.run(t, "", "tighten", "--since", later, "--do", id, "--yes")
+	if r.code != 2 || !strings.Contains(r.talk, "any more") {
+		t.Errorf("done twice: %d %s", r.code, r.talk)
+	}
+	if r := u.run(t, "", "tighten", "--do", "1", "--yes"); r.code != 2 {
+		t.Errorf("by its number: %d %s", r.code, r.talk)
 	}
 }

@@ -43,7 +43,7 @@ come from, the time, how it signs in and the reason it would state, as far as it
 		}),
 	}
 	command.Flags().StringVar(&q.Addr, "from", "", "as if it came from this `address`")
-	command.Flags().StringVar(&at, "at", "", "as if it were this `time` (RFC 3339), or this long from now (12h)")
+	command.Flags().StringVar(&at, "at", "", "as if it were this `time` (2026-12-01, or RFC 3339), or this long from now (12h)")
 	command.Flags().StringVar(&q.Via, "via", "", "as if it had signed in this `way`, such as app_key, app_secret or person_token")
 	command.Flags().StringVar(&q.Reason, "reason", "", "as if it stated this reason")
 	return command

@@ -65,7 +65,7 @@ day from and at which one never read, hours with ten times more reads than usual
 			})
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d (default 7d)")
+	command.Flags().StringVar(&since, "since", "", "only since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 90d (default 7d)")
 	return command
 }
 
@@ -91,7 +91,7 @@ func (a *app) activityCommand() *cobra.Command {
 			return a.show(list, func() { a.printActivity(list) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d (default 7d)")
+	command.Flags().StringVar(&since, "since", "", "only since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 90d (default 7d)")
 	return command
 }
 
@@ -165,7 +165,7 @@ says from then on that it is exposed. --markdown writes the report for people wh
 			return a.show(x, func() { a.printExposure(x) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "exposed since this `time` (RFC 3339), or this long ago; since it was put in when left out")
+	command.Flags().StringVar(&since, "since", "", "exposed since this `time` (2026-12-01, or RFC 3339), or this long ago; since it was put in when left out")
 	command.Flags().StringVar(&n.Reason, "reason", "", "where it was seen; it is in the report, and in the trail with --mark")
 	command.Flags().BoolVar(&n.Mark, "mark", false, "say in the trail that it is exposed")
 	command.Flags().BoolVar(&markdown, "markdown", false, "write the report as Markdown")

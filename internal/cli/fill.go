@@ -101,8 +101,8 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead; for a new item")
 	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
 	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
-	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (RFC 3339) or after this long (12h, 90d)")
-	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (RFC 3339) or for this long (12h, 90d)")
+	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (2026-12-01, or RFC 3339) or after this long (12h, 90d)")
+	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (2026-12-01, or RFC 3339) or for this long (12h, 90d)")
 	command.Flags().BoolVar(&f.useOnly, "use-only", false,
 		"no person is ever shown its value, only applications get it; for a new item, and for good")
 	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")
@@ -158,17 +158,20 @@ func bytesText(n int) string {
 	return strconv.Itoa(n) + " bytes"
 }
 
-// moment reads a time, or a duration from now: 30m, 12h, 90d.
+// moment reads a time, a day, which begins at midnight UTC, or a duration from now: 30m, 12h, 90d, 2w, 1y.
 func moment(flag, text string) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return t.UTC(), nil
+	for _, layout := range []string{time.RFC3339, time.DateOnly} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t.UTC(), nil
+		}
 	}
 	d, err := duration(text)
 	if err != nil {
-		return time.Time{}, usagef("%s is %q; allowed: a time such as 2026-12-01T00:00:00Z, or a duration such as 30m, 12h or 90d", flag, text)
+		return time.Time{}, usagef("%s is %q; allowed: a time such as 2026-12-01T08:00:00Z, a day such as 2026-12-01 (from midnight UTC), or a "+
+			"duration such as 30m, 12h, 90d, 2w or 1y", flag, text)
 	}
 	return time.Now().Add(d).UTC().Truncate(time.Second), nil
 }

@@ -56,7 +56,7 @@ brackets narrow it to what has them, on the item or on its drawer.`,
 	}
 	command.Flags().BoolVar(&preview, "preview", false, "only show what it would change, on what exists now")
 	command.Flags().StringVar(&n.Replaces, "instead-of", "", "end this `grant` of the same subject in the same instant")
-	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d)")
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d)")
 	command.Flags().BoolVar(&n.NeverEnds, "never-ends", false, "let it have no end, on purpose")
 	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
 	command.Flags().StringSliceVar(&n.Networks, "from", nil, "only from this `network` (CIDR) or address; can be repeated")
@@ -112,7 +112,7 @@ func (a *app) grantForCommand() *cobra.Command {
 				Reason: "receipt " + arguments[0]})
 		}),
 	}
-	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	return command
 }
 
@@ -144,7 +144,7 @@ out. With --ending-within, all that end so soon and that you may give.`,
 			return a.renew(ctx, c, ids, r)
 		}),
 	}
-	command.Flags().StringVar(&until, "until", "", "when they end: a `time` (RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&until, "until", "", "when they end: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	command.Flags().BoolVar(&r.NeverEnds, "never-ends", false, "let them have no end, on purpose")
 	command.Flags().StringVar(&within, "ending-within", "", "all that end within this `duration`, such as 30d")
 	command.Flags().StringVar(&subject, "subject", "", "of those, only this `subject`'s")

@@ -159,7 +159,7 @@ func (a *app) newCredentialCommand(kind, short string) *cobra.Command {
 		}),
 	}
 	if kind == reference.App {
-		command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (30d); never if left out")
+		command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (30d); never if left out")
 	}
 	return command
 }

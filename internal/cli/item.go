@@ -124,7 +124,7 @@ func (a *app) readersCommand() *cobra.Command {
 			return a.show(readers, func() { a.printReaders(history.Item.Current, readers) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "since this `time` (RFC 3339), or in the last 12h or 30d (default 90d)")
+	command.Flags().StringVar(&since, "since", "", "since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 30d (default 90d)")
 	return command
 }
 

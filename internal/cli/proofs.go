@@ -40,7 +40,7 @@ func (a *app) issueCommand(use, short, long, example string, prepare func(*clien
 			return a.show(issued, func() { a.printIssued(issued) })
 		},
 	}
-	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (RFC 3339) or a duration (30d)")
+	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (30d)")
 	return command, n
 }
 

@@ -140,7 +140,7 @@ they begin later (--from) or --allow-refusals says that this is meant.`,
 	flags.StringVar(&given.Recipe, "recipe", "", "the `recipe` by which values are made up, such as characters:32")
 	flags.StringVar(&given.RetireFor, "retire-for", "", "an item is retired for this `span` before it can be shredded")
 	flags.BoolVar(&given.TwoToShred, "two-to-shred", false, "a second person agrees before anything is shredded")
-	flags.StringVar(&from, "from", "", "the rules begin at this `time` (RFC 3339) or after this long (30d)")
+	flags.StringVar(&from, "from", "", "the rules begin at this `time` (2026-12-01, or RFC 3339) or after this long (30d)")
 	flags.BoolVar(&n.AllowRefusals, "allow-refusals", false, "also when something stops being served at once")
 	flags.BoolVar(&n.Preview, "preview", false, "only show what would happen")
 	return command

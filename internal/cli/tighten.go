@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +14,7 @@ import (
 
 func (a *app) tightenCommand() *cobra.Command {
 	var since string
-	var do int
+	var do string
 	var yes bool
 	command := &cobra.Command{
 		Use:   "tighten",
@@ -21,7 +22,7 @@ func (a *app) tightenCommand() *cobra.Command {
 		Long: `Reads from the trail what was used, and lists what could be tighter: grants never used, actions and scopes wider than
 what was used, people and apps that are not there any more, items that nobody may read, drawers that one person alone
 can give access to, owners who have left. Nothing is changed unless you ask for one of the proposals with --do.`,
-		Example: "  tansu tighten --since 90d\n  tansu tighten --do 3",
+		Example: "  tansu tighten --since 90d\n  tansu tighten --do fi_4k7mqz2p",
 		Args:    exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			from, err := sinceMoment(since)
@@ -32,14 +33,14 @@ can give access to, owners who have left. Nothing is changed unless you ask for 
 			if err != nil {
 				return err
 			}
-			if do != 0 {
+			if do != "" {
 				return a.doFinding(ctx, c, findings, do, yes)
 			}
 			return a.show(findings, func() { a.printFindings(findings) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "what counts as used: since this `time` (RFC 3339), or in the last 90d (default 30d)")
-	command.Flags().IntVar(&do, "do", 0, "do what is proposed under this `number`")
+	command.Flags().StringVar(&since, "since", "", "what counts as used: since this `time` (2026-12-01, or RFC 3339), or in the last 90d (default 30d)")
+	command.Flags().StringVar(&do, "do", "", "do what the finding with this `id` proposes")
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask before doing it")
 	return command
 }
@@ -59,19 +60,20 @@ func (a *app) printFindings(findings []client.Finding) {
 		if f.Subject != "" && !strings.Contains(f.Detail, f.Subject) {
 			who = f.Subject + ": "
 		}
-		fmt.Fprintf(a.Out, "%4d  %s\n      → %s\n", i+1, printable(who+f.Detail), printable(f.Command))
+		fmt.Fprintf(a.Out, "%s  %s\n             → %s\n", f.ID, printable(who+f.Detail), printable(f.Command))
 	}
-	a.say("To do one that needs no judgement: tansu tighten --do NO.")
+	a.say("To do one that needs no judgement: tansu tighten --do ID.")
 }
 
 // doFinding does what is proposed, after asking.
-func (a *app) doFinding(ctx context.Context, c *client.Client, findings []client.Finding, number int, yes bool) error {
-	if number < 1 || number > len(findings) {
-		return usagef("there is no finding %d; there are %d", number, len(findings))
+func (a *app) doFinding(ctx context.Context, c *client.Client, findings []client.Finding, id string, yes bool) error {
+	at := slices.IndexFunc(findings, func(f client.Finding) bool { return f.ID == id })
+	if at < 0 {
+		return usagef("there is no finding %s any more: look at the list again (tansu tighten)", id)
 	}
-	f := findings[number-1]
+	f := findings[at]
 	if !f.End && !f.Suspend && f.Instead == nil {
-		return fmt.Errorf("finding %d needs a person's judgement; something like: %s", number, f.Command)
+		return fmt.Errorf("finding %s needs a person's judgement; something like: %s", id, f.Command)
 	}
 	if !yes {
 		ok, err := a.confirm(fmt.Sprintf("%s: %s\n%s", f.Subject, f.Detail, f.Command))

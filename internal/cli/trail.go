@@ -48,7 +48,7 @@ grant, from, request, receipt, since and until. The options say the same one by 
 	flags.StringVar(&f.Grant, "grant", "", "only what this `grant` allowed or denied")
 	flags.StringVar(&f.Addr, "from", "", "only from this `address`")
 	flags.StringVar(&f.RequestID, "request", "", "only under this request `id`")
-	flags.StringVar(&since, "since", "", "only since this `time` (RFC 3339), or in the last 12h or 90d")
+	flags.StringVar(&since, "since", "", "only since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 90d")
 	flags.StringVar(&f.Archive, "archive", "", "look into this archive, by its `name`, oldest first")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
@@ -184,7 +184,7 @@ func (a *app) refusalsCommand() *cobra.Command {
 			})
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "since this `time` (RFC 3339), or in the last 12h or 90d (default 7d)")
+	command.Flags().StringVar(&since, "since", "", "since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 90d (default 7d)")
 	return command
 }
 

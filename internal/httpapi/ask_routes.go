@@ -157,8 +157,8 @@ func (a *api) tighten(c *call) error {
 	}
 	answer := []client.Finding{}
 	for _, f := range list {
-		finding := client.Finding{Kind: f.Kind, Subject: f.Subject, Target: f.Target, Grant: f.Grant, Detail: f.Detail, LastUsed: f.LastUsed,
-			End: f.End, Suspend: f.Suspend, Command: f.Command}
+		finding := client.Finding{ID: f.ID, Kind: f.Kind, Subject: f.Subject, Target: f.Target, Grant: f.Grant, Detail: f.Detail,
+			LastUsed: f.LastUsed, End: f.End, Suspend: f.Suspend, Command: f.Command}
 		if f.Instead != nil {
 			instead := newGrantJSON(*f.Instead)
 			finding.Instead = &instead

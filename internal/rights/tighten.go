@@ -3,6 +3,8 @@ package rights
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/base32"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,6 +36,7 @@ var findingOrder = map[string]int{FindOwnerLeft: 1, FindNoOwner: 2, FindUnusedGr
 
 // Finding is one thing that could be tighter, and what would make it so.
 type Finding struct {
+	ID       string // the same for the same finding and proposal in every list
 	Kind     string
 	Subject  string // whom it is about; empty for an item or a drawer
 	Target   string // a drawer, an item or a scope
@@ -60,7 +63,16 @@ func (s *Rights) Tighten(c chest.Caller, since time.Time) (findings []Finding, e
 		return nil, a.Fail(err)
 	}
 	slices.SortStableFunc(t.findings, byKind)
+	for i := range t.findings {
+		t.findings[i].ID = t.findings[i].id()
+	}
 	return chest.Reply(a, t.findings)
+}
+
+// id names a finding by what it says and proposes, so that nobody does one thing and means another.
+func (f Finding) id() string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{f.Kind, f.Subject, f.Target, f.Grant, f.Command}, "\x00")))
+	return "fi_" + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:5]))
 }
 
 // tightening gathers findings.

@@ -1921,22 +1921,22 @@ export interface components {
         };
         /** @description What a drawer demands of its items. */
         Rules: {
-            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            /** @description A length of time such as 1y, 2w, 90d, 12h or 1d12h; nothing when it is left out. */
             max_age?: string;
             needs_end?: boolean;
-            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            /** @description A length of time such as 1y, 2w, 90d, 12h or 1d12h; nothing when it is left out. */
             warn?: string;
-            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            /** @description A length of time such as 1y, 2w, 90d, 12h or 1d12h; nothing when it is left out. */
             grace?: string;
             /** @description For how long an agent on a host may serve what it keeps while the chest is away; agents keep nothing when it is left out. */
             host_keeps?: string;
-            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            /** @description A length of time such as 1y, 2w, 90d, 12h or 1d12h; nothing when it is left out. */
             idle?: string;
             keep?: number;
             /** @enum {string} */
             owner?: "" | "any" | "person" | "team";
             recipe?: string;
-            /** @description A length of time such as 90d, 12h or 1d12h; nothing when it is left out. */
+            /** @description A length of time such as 1y, 2w, 90d, 12h or 1d12h; nothing when it is left out. */
             retire_for?: string;
             two_to_shred?: boolean;
         };
@@ -2846,6 +2846,8 @@ export interface components {
             until?: string;
         };
         Finding: {
+            /** @description The same for the same finding and proposal in every list. */
+            id: string;
             /** @enum {string} */
             kind: "unused_grant" | "unused_actions" | "wide_scope" | "unseen" | "unreadable" | "single_manager" | "owner_left" | "no_owner";
             subject: string;

@@ -186,7 +186,7 @@ func (s Schedule) Text() string {
 }
 
 // Span is a length of time as people write it: "90d", "12h", "30m", "45s", or several of these from long to short,
-// "1d12h". A day is 24 hours, whatever the clocks do.
+// "1d12h". A day is 24 hours, whatever the clocks do, a week 7 days and a year 365.
 type Span time.Duration
 
 // MostSpan is the longest span: a hundred years of 365 days.
@@ -195,11 +195,14 @@ const MostSpan = Span(100 * 365 * 24 * time.Hour)
 var spanUnits = []struct {
 	name string
 	unit time.Duration
-}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}}
+}{{"y", 365 * 24 * time.Hour}, {"w", 7 * 24 * time.Hour}, {"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}}
+
+// largestWritten is the first of spanUnits that String uses: years and weeks are read, and written in days.
+const largestWritten = 2
 
 // ParseSpan reads a span.
 func ParseSpan(text string) (Span, error) {
-	bad := fmt.Errorf("%.40q is not a length of time, such as 90d, 12h, 30m or 1d12h", text)
+	bad := fmt.Errorf("%.40q is not a length of time, such as 1y, 2w, 90d, 12h, 30m or 1d12h", text)
 	rest, total, least := text, time.Duration(0), -1
 	for rest != "" {
 		digits := 0
@@ -235,7 +238,7 @@ func (s Span) String() string {
 	}
 	var text strings.Builder
 	rest := time.Duration(s)
-	for _, u := range spanUnits {
+	for _, u := range spanUnits[largestWritten:] {
 		if n := rest / u.unit; n > 0 {
 			fmt.Fprintf(&text, "%d%s", n, u.name)
 			rest -= n * u.unit

@@ -151,12 +151,13 @@ func TestHorizonIsNeverTooLate(t *testing.T) {
 
 func TestSpans(t *testing.T) {
 	for text, want := range map[string]time.Duration{"90d": 90 * day, "12h": 12 * time.Hour, "1d12h": 36 * time.Hour, "30m": 30 * time.Minute,
-		"45s": 45 * time.Second, "0s": 0, "36500d": 36500 * day} {
+		"45s": 45 * time.Second, "1y": 365 * day,
+		"1y2w3d": 382 * day, "0s": 0, "36500d": 36500 * day} {
 		if got, err := ParseSpan(text); err != nil || time.Duration(got) != want {
 			t.Errorf("%s: got %s, %v", text, got, err)
 		}
 	}
-	for _, text := range []string{"", "90", "d", "-1d", "1.5h", "1h1d", "1d1d", "36501d", "99999999999d", "9999999s9999999999s", "1 d", "1w",
+	for _, text := range []string{"", "90", "d", "-1d", "1.5h", "1h1d", "1d1d", "36501d", "99999999999d", "9999999s9999999999s", "1 d", "101y", "1w1y", "1mo",
 		"٣d", "+1d"} {
 		if got, err := ParseSpan(text); err == nil {
 			t.Errorf("%q is read as %s", text, got)

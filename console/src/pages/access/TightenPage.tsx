@@ -63,7 +63,7 @@ function Findings({ kind, findings, onDo }: FindingsProps) {
           <thead><tr><th scope="col">Who</th><th scope="col">What</th>{used && <th scope="col">Last used</th>}<th scope="col"><span className="sr-only">Do</span></th></tr></thead>
           <tbody>
             {findings.map((f) => (
-              <tr key={`${f.grant}${f.subject}${f.target}`}>
+              <tr key={f.id}>
                 <td className="min-w-44">{f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>}</td>
                 <td className="min-w-56">{f.detail}</td>
                 {used && <td><When at={f.last_used} /></td>}
