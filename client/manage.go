@@ -80,9 +80,9 @@ func (c *Client) SetDrawerRules(ctx context.Context, name string, revision int64
 	return r, c.do(ctx, http.MethodPut, "/api/drawers/"+url.PathEscape(name)+"/rules", n, &r, IfMatch(revision))
 }
 
-// SetItemRules sets what an item that still has the revision demands beyond its drawer's rules.
-func (c *Client) SetItemRules(ctx context.Context, drawer, item string, revision int64, rules Rules) (it Item, err error) {
-	return it, c.do(ctx, http.MethodPut, itemPath(drawer, item)+"/rules", map[string]any{"rules": rules}, &it, IfMatch(revision))
+// SetItemRules sets what an item that still has the revision demands beyond its drawer's rules; they have no From and no Preview.
+func (c *Client) SetItemRules(ctx context.Context, drawer, item string, revision int64, n NewRules) (it Item, err error) {
+	return it, c.do(ctx, http.MethodPut, itemPath(drawer, item)+"/rules", n, &it, IfMatch(revision))
 }
 
 // Move renames an item, or moves it to another drawer.

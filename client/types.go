@@ -89,6 +89,7 @@ type NewRules struct {
 	Rules         Rules     `json:"rules"`
 	From          time.Time `json:"from,omitzero"`            // when they begin; left out for at once
 	AllowRefusals bool      `json:"allow_refusals,omitempty"` // also when something stops being served at once
+	AllowAgain    bool      `json:"allow_again,omitempty"`    // also when something that is refused now would be served again
 	Preview       bool      `json:"preview,omitempty"`        // only say what would happen
 }
 
@@ -99,6 +100,7 @@ type RulesReport struct {
 	Items  []RuledItem `json:"items"`
 	More   int         `json:"more"`  // how many others there are
 	Stops  int         `json:"stops"` // how many are not served any more at once
+	Again  int         `json:"again"` // how many have a version that is refused now, and would be served again
 }
 
 // RuledItem is what rules do to one item.
@@ -110,6 +112,7 @@ type RuledItem struct {
 	Surplus   []int     `json:"surplus,omitempty"` // versions that are shredded when the next one is added
 	NoEnd     bool      `json:"no_end,omitempty"`  // the current version has no end, and the next one must have one
 	Ownerless bool      `json:"ownerless,omitempty"`
+	Again     []int     `json:"again,omitempty"` // versions that are refused now, and would be served again
 }
 
 // NewPlace is where an item goes.

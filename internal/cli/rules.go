@@ -99,7 +99,8 @@ func (a *app) setRulesCommand() *cobra.Command {
 		Short: "Set rules of a drawer, or stricter ones of an item, after a look at what they do",
 		Long: `Sets the rules that are given and leaves the others as they are; "none" takes a rule away. They hold for what is there
 already: --preview says which items that touches. Rules by which something stops being served at once are refused unless
-they begin later (--from) or --allow-refusals says that this is meant.`,
+they begin later (--from) or --allow-refusals says that this is meant; rules by which a version that is refused now would
+be served again, such as a grace for what has ended, ask for --allow-again.`,
 		Example: `  tansu rules set ticketing-prod --max-age 90d --warn 14d --preview
   tansu rules set ticketing-prod --max-age 90d --warn 14d --from 30d
   tansu rules set fuel-billing-prod --needs-end --owner team --two-to-shred`,
@@ -142,6 +143,7 @@ they begin later (--from) or --allow-refusals says that this is meant.`,
 	flags.BoolVar(&given.TwoToShred, "two-to-shred", false, "a second person agrees before anything is shredded")
 	flags.StringVar(&from, "from", "", "the rules begin at this `time` (2026-12-01, or RFC 3339) or after this long (30d)")
 	flags.BoolVar(&n.AllowRefusals, "allow-refusals", false, "also when something stops being served at once")
+	flags.BoolVar(&n.AllowAgain, "allow-again", false, "also when a version that is refused now would be served again")
 	flags.BoolVar(&n.Preview, "preview", false, "only show what would happen")
 	return command
 }
@@ -189,7 +191,8 @@ func (a *app) setItemRules(cmd *cobra.Command, c *client.Client, text string, gi
 	if err != nil {
 		return err
 	}
-	it, err := c.SetItemRules(cmd.Context(), ref.Drawer, ref.Item, h.Item.Revision, changedRules(cmd, h.Item.OwnRules, given))
+	n.Rules = changedRules(cmd, h.Item.OwnRules, given)
+	it, err := c.SetItemRules(cmd.Context(), ref.Drawer, ref.Item, h.Item.Revision, n)
 	if err != nil {
 		return err
 	}
@@ -206,7 +209,7 @@ func (a *app) printRulesReport(r client.RulesReport, n client.NewRules) {
 		fmt.Fprintf(a.Out, "and %d more\n", r.More)
 	}
 	if !r.Done {
-		fmt.Fprintf(a.Out, "\nThis was a preview: nothing is changed. %d would not be served any more at once.\n", r.Stops)
+		fmt.Fprintf(a.Out, "\nThis was a preview: nothing is changed. Not served any more at once: %d. Served again: %d.\n", r.Stops, r.Again)
 		return
 	}
 	fmt.Fprintln(a.Out)
@@ -223,15 +226,14 @@ func effectLines(it client.RuledItem) (lines []string) {
 		}
 		lines = append(lines, "not served any more "+when+": "+why)
 	}
+	if len(it.Again) > 0 {
+		lines = append(lines, "refused now, and served again: version "+numbersText(it.Again))
+	}
 	if it.Due {
 		lines = append(lines, "becomes due")
 	}
 	if len(it.Surplus) > 0 {
-		var numbers []string
-		for _, n := range it.Surplus {
-			numbers = append(numbers, strconv.Itoa(n))
-		}
-		lines = append(lines, "the next version shreds version "+strings.Join(numbers, ", "))
+		lines = append(lines, "the next version shreds version "+numbersText(it.Surplus))
 	}
 	if it.NoEnd {
 		lines = append(lines, "its next version needs an end")
@@ -240,6 +242,14 @@ func effectLines(it client.RuledItem) (lines []string) {
 		lines = append(lines, "needs another owner")
 	}
 	return lines
+}
+
+func numbersText(list []int) string {
+	var numbers []string
+	for _, n := range list {
+		numbers = append(numbers, strconv.Itoa(n))
+	}
+	return strings.Join(numbers, ", ")
 }
 
 func (a *app) moveCommand() *cobra.Command {

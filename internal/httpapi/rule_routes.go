@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"time"
 
 	"tansu/client"
 	"tansu/internal/chest"
@@ -39,38 +40,52 @@ func rulesJSON(r lifecycle.Rules) client.Rules {
 		Owner: r.Owner, Recipe: r.Recipe, RetireFor: text(r.RetireFor), HostKeeps: text(r.HostKeeps), TwoToShred: r.TwoToShred}
 }
 
-func (a *api) setDrawerRules(c *call) error {
-	var body client.NewRules
+// newRules reads rules that are to be set. They are there: a body without them would take all rules away.
+func (a *api) newRules(c *call) (n shelf.NewRules, err error) {
+	var body struct {
+		Rules         *client.Rules `json:"rules"`
+		From          time.Time     `json:"from"`
+		AllowRefusals bool          `json:"allow_refusals"`
+		AllowAgain    bool          `json:"allow_again"`
+		Preview       bool          `json:"preview"`
+	}
 	if err := a.decode(c, smallBody, &body); err != nil {
+		return n, err
+	}
+	if body.Rules == nil {
+		return n, chest.Invalid("rules", "rules is missing: give all that are to hold, or {} for none")
+	}
+	n = shelf.NewRules{From: body.From, AllowRefusals: body.AllowRefusals, AllowAgain: body.AllowAgain, Preview: body.Preview}
+	n.Rules, err = rulesOf(*body.Rules)
+	return n, err
+}
+
+func (a *api) setDrawerRules(c *call) error {
+	n, err := a.newRules(c)
+	if err != nil {
 		return err
 	}
 	revision, err := neededRevision(c)
 	if err != nil {
 		return err
 	}
-	rules, err := rulesOf(body.Rules)
+	r, err := a.service.SetDrawerRules(c.caller, c.param("drawer"), revision, n)
 	if err != nil {
 		return err
 	}
-	r, err := a.service.SetDrawerRules(c.caller, c.param("drawer"), revision,
-		shelf.NewRules{Rules: rules, From: body.From, AllowRefusals: body.AllowRefusals, Preview: body.Preview})
-	if err != nil {
-		return err
-	}
-	answer := client.RulesReport{Done: r.Done, Drawer: drawerJSON(r.Drawer), Items: []client.RuledItem{}, More: r.More, Stops: r.Stops}
+	answer := client.RulesReport{Done: r.Done, Drawer: drawerJSON(r.Drawer), Items: []client.RuledItem{}, More: r.More, Stops: r.Stops,
+		Again: r.Again}
 	for _, it := range r.Items {
 		answer.Items = append(answer.Items, client.RuledItem{Reference: it.Reference, Stops: it.Stops, Because: string(it.Because), Due: it.Due,
-			Surplus: it.Surplus, NoEnd: it.NoEnd, Ownerless: it.Ownerless})
+			Surplus: it.Surplus, Again: it.Again, NoEnd: it.NoEnd, Ownerless: it.Ownerless})
 	}
 	setETag(c, r.Revision)
 	return c.JSON(http.StatusOK, answer)
 }
 
 func (a *api) setItemRules(c *call) error {
-	var body struct {
-		Rules client.Rules `json:"rules"`
-	}
-	if err := a.decode(c, smallBody, &body); err != nil {
+	n, err := a.newRules(c)
+	if err != nil {
 		return err
 	}
 	ref, err := itemReference(c.param("drawer"), c.param("item"))
@@ -81,11 +96,7 @@ func (a *api) setItemRules(c *call) error {
 	if err != nil {
 		return err
 	}
-	rules, err := rulesOf(body.Rules)
-	if err != nil {
-		return err
-	}
-	it, err := a.service.SetItemRules(c.caller, ref, revision, rules)
+	it, err := a.service.SetItemRules(c.caller, ref, revision, n)
 	if err != nil {
 		return err
 	}

@@ -4,10 +4,12 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -141,7 +143,19 @@ func TestRulesSurpriseNobody(t *testing.T) {
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" {
 		t.Errorf("the rule did not begin: %v", err)
 	}
-	if _, err := r.set(t, keeper, client.NewRules{Rules: client.Rules{}}); err != nil {
+	// Taking it away, or a grace, would serve again what is refused: both say so, and ask whether that is meant.
+	for _, rules := range []client.Rules{{}, {MaxAge: "30d", Grace: "30d"}} {
+		preview := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: rules, Preview: true}))
+		if preview.Again != 1 || len(preview.Items) != 1 || !slices.Equal(preview.Items[0].Again, []int{1}) {
+			t.Errorf("what is served again by %+v: %+v", rules, preview)
+		}
+		var problem *client.Problem
+		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); !errors.As(err, &problem) || problem.Field != "allow_again" ||
+			!strings.Contains(err.Error(), "d/i") {
+			t.Errorf("something is served again without a word: %v", err)
+		}
+	}
+	if _, err := r.set(t, keeper, client.NewRules{AllowAgain: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := app.Read(ctx, "d/i"); err != nil {
@@ -426,7 +440,7 @@ func TestMovingAnItem(t *testing.T) {
 			return err
 		},
 		"rules": func() error {
-			_, err := depositor.SetItemRules(ctx, "d", "i", h.Item.Revision, client.Rules{MaxAge: "1d"})
+			_, err := depositor.SetItemRules(ctx, "d", "i", h.Item.Revision, client.NewRules{Rules: client.Rules{MaxAge: "1d"}})
 			return err
 		},
 		"an act": func() error { _, err := depositor.Act(ctx, "d", "i", client.Act{Act: "suspend"}); return err },

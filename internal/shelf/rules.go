@@ -19,6 +19,7 @@ type NewRules struct {
 	Rules         lifecycle.Rules
 	From          time.Time // when a drawer's begin; zero for at once
 	AllowRefusals bool      // also when something that is served now stops being served at once
+	AllowAgain    bool      // also when something that is refused now would be served again
 	Preview       bool      // only say what would happen
 }
 
@@ -36,6 +37,7 @@ type RulesReport struct {
 	Items []RuledItem // only those that the caller may list
 	More  int         // how many others there are
 	Stops int         // how many items, of all, are not served any more at once
+	Again int         // how many items, of all, have a version that is refused now and would be served again
 	at    time.Time
 }
 
@@ -98,10 +100,14 @@ func (s *Shelf) SetDrawerRules(c chest.Caller, name string, revision int64, n Ne
 	return r, err
 }
 
-// SetItemRules sets what an item demands beyond its drawer's rules.
-func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision int64, rules lifecycle.Rules) (it Item, err error) {
-	if err := (NewRules{Rules: rules}).check(s.heart.Now()); err != nil {
+// SetItemRules sets what an item demands beyond its drawer's rules: at once, and with no preview.
+func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision int64, n NewRules) (it Item, err error) {
+	rules := n.Rules
+	if err := n.check(s.heart.Now()); err != nil {
 		return it, err
+	}
+	if !n.From.IsZero() || n.Preview {
+		return it, chest.Invalid("from", "the rules of an item hold at once: from and preview are for those of its drawer")
 	}
 	if rules.Keep != 0 || rules.Owner != "" || rules.Recipe != "" {
 		return it, chest.Invalid("rules", "an item can have a stricter max_age, warn, grace, host_keeps, idle, retire_for, needs_end and "+
@@ -120,7 +126,7 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 		if err != nil {
 			return err
 		}
-		_, found, err := a.St.ItemOf(ref)
+		d, found, err := a.St.ItemOf(ref)
 		if err != nil {
 			return a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
 		}
@@ -130,7 +136,16 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 		after := found.Row
 		after.Rules = own
 		a.Entry.Detail = "rules of its own: " + own
-		if before, _ := chest.ParseRules(found.Row.Rules); before.TwoToShred && !rules.TwoToShred {
+		before, _ := chest.ParseRules(found.Row.Rules) // it was read a moment ago
+		if field := rules.NoEffect(d.Schedule.At(a.Entry.At), before); field != "" {
+			return a.Fail(chest.Invalid("rules."+field, "%s would have no effect: of an item's rule and its drawer's, the stricter counts", field))
+		}
+		r := RulesReport{at: a.Entry.At}
+		r.weigh(RuledItem{Reference: ref.Drawer + "/" + ref.Item, Effect: found.Life.Under(d.Schedule.And(rules), a.Entry.At)})
+		if err := r.surprise(n); err != nil {
+			return a.Fail(err)
+		}
+		if before.TwoToShred && !rules.TwoToShred {
 			if err := lifting(a, found.Row.ID, ref.String()); err != nil {
 				return err
 			}
@@ -189,45 +204,73 @@ func (r *RulesReport) fill(a *chest.Attempt, d *chest.Drawer, schedule lifecycle
 		}
 		own, _ := chest.ParseRules(it.Row.Rules) // it was read a moment ago
 		ruled := RuledItem{Reference: d.Row.Name + "/" + it.Row.Name, Effect: it.Life.Under(schedule.And(own), now)}
-		ruled.Ownerless = !owned(rules, it.Row.Owner, d.Row.Owner) && owned(d.Schedule.At(now), it.Row.Owner, d.Row.Owner)
-		if !ruled.Stops.IsZero() && !ruled.Stops.After(now) {
-			r.Stops++
-		}
-		switch {
-		case !ruled.Any() && !ruled.Ownerless:
-		case len(r.Items) < mostRuled && a.St.MayList(a.Caller, d, it, now):
-			r.Items = append(r.Items, ruled)
-		default:
-			r.More++
+		ruled.Ownerless = !rules.OwnedBy(it.Row.Owner, d.Row.Owner) && d.Schedule.At(now).OwnedBy(it.Row.Owner, d.Row.Owner)
+		if a.St.MayList(a.Caller, d, it, now) {
+			r.weigh(ruled)
+		} else {
+			hidden := RulesReport{at: now}
+			hidden.weigh(ruled)
+			r.Stops, r.Again, r.More = r.Stops+hidden.Stops, r.Again+hidden.Again, r.More+len(hidden.Items)
 		}
 	})
 }
 
-// surprise refuses rules that stop serving something at once, unless that is meant.
+// weigh counts what rules do to an item, and names it when there is room.
+func (r *RulesReport) weigh(it RuledItem) {
+	if !it.Stops.IsZero() && !it.Stops.After(r.at) {
+		r.Stops++
+	}
+	if len(it.Again) > 0 {
+		r.Again++
+	}
+	switch {
+	case !it.Any() && !it.Ownerless:
+	case len(r.Items) < mostRuled:
+		r.Items = append(r.Items, it)
+	default:
+		r.More++
+	}
+}
+
+// surprise refuses rules that stop serving something at once, or serve again what is refused, unless that is meant.
 func (r *RulesReport) surprise(n NewRules) error {
-	if n.Preview || n.AllowRefusals || r.Stops == 0 {
+	if n.Preview {
 		return nil
 	}
+	if r.Stops > 0 && !n.AllowRefusals {
+		names := r.some(func(it RuledItem) bool { return !it.Stops.IsZero() && !it.Stops.After(r.at) })
+		return &chest.Error{Code: chest.NotPossible, Field: "allow_refusals",
+			Detail: fmt.Sprintf("%s would not be served any more at once%s: let the rules begin later (from), or say that this is meant "+
+				"(allow_refusals)", counted(r.Stops, "item"), names)}
+	}
+	if r.Again > 0 && !n.AllowAgain {
+		return &chest.Error{Code: chest.NotPossible, Field: "allow_again",
+			Detail: fmt.Sprintf("%s with a version that is refused now, and would be served again%s: add a new version instead, or say that "+
+				"this is meant (allow_again)", counted(r.Again, "item"), r.some(func(it RuledItem) bool { return len(it.Again) > 0 }))}
+	}
+	return nil
+}
+
+// some names up to three items that something is so of, in brackets; nothing when the caller may know of none.
+func (r *RulesReport) some(is func(RuledItem) bool) string {
 	var names []string
 	for _, it := range r.Items {
-		if !it.Stops.IsZero() && !it.Stops.After(r.at) && len(names) < 3 {
+		if is(it) && len(names) < 3 {
 			names = append(names, it.Reference)
 		}
 	}
-	return &chest.Error{Code: chest.NotPossible, Field: "allow_refusals",
-		Detail: fmt.Sprintf("%d items would not be served any more at once (%s): let the rules begin later (from), or say that this is "+
-			"meant (allow_refusals)",
-			r.Stops, strings.Join(names, ", "))}
+	if len(names) == 0 {
+		return ""
+	}
+	return " (" + strings.Join(names, ", ") + ")"
 }
 
-// owned reports whether an item's owner, or else its drawer's, is one that the rules ask for.
-func owned(r lifecycle.Rules, item, drawer string) bool {
-	owner := item
-	if owner == "" {
-		owner = drawer
+// counted is a number of things, in words.
+func counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
 	}
-	kind, _, _ := strings.Cut(owner, ":")
-	return r.Owner == "" || owner != "" && (r.Owner == lifecycle.OwnedByAny || r.Owner == kind)
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // checkRules refuses what the rules of a drawer do not allow for a new version.
@@ -282,7 +325,7 @@ func (v NewVersion) cooked(rules lifecycle.Rules) NewVersion {
 // checkOwned refuses an item whose owner the rules do not allow.
 func checkOwned(d *chest.Drawer, owner string, now time.Time) error {
 	rules := d.Schedule.At(now)
-	if owned(rules, owner, d.Row.Owner) {
+	if rules.OwnedBy(owner, d.Row.Owner) {
 		return nil
 	}
 	if rules.Owner == lifecycle.OwnedByAny {

@@ -188,7 +188,7 @@ export const useShredDrawer = (drawer: string) =>
   useChange((name: string) => data(api.POST("/api/drawers/{drawer}/shred", { params: { path: { drawer } }, body: { name } })));
 const at = (drawer: string, item: Schemas["Item"]) => ({ path: { drawer, item: item.name }, header: { "If-Match": `"r${item.revision}"` } });
 export const useSetItemRules = (drawer: string, item: Schemas["Item"]) =>
-  useChange((rules: Schemas["Rules"]) => data(api.PUT("/api/drawers/{drawer}/items/{item}/rules", { params: at(drawer, item), body: { rules } })));
+  useChange((body: Schemas["NewItemRules"]) => data(api.PUT("/api/drawers/{drawer}/items/{item}/rules", { params: at(drawer, item), body })));
 export const useUseOnly = (drawer: string, item: Schemas["Item"]) =>
   useChange(() => data(api.PATCH("/api/drawers/{drawer}/items/{item}", { params: at(drawer, item), body: { use_only: true } })));
 export const useNewCalendar = () => useChange((note: string) => data(api.POST("/api/calendars", { body: { note } })));

@@ -1946,14 +1946,26 @@ export interface components {
             from?: string;
             /** @description Also when something that is served now stops being served at once. */
             allow_refusals?: boolean;
+            /** @description Also when something that is refused now would be served again. */
+            allow_again?: boolean;
             preview?: boolean;
+        };
+        NewItemRules: {
+            rules: components["schemas"]["Rules"];
+            /** @description Also when something that is served now stops being served at once. */
+            allow_refusals?: boolean;
+            /** @description Also when something that is refused now would be served again. */
+            allow_again?: boolean;
         };
         RulesReport: {
             done: boolean;
             drawer: components["schemas"]["Drawer"];
             items: components["schemas"]["RuledItem"][];
             more: number;
+            /** @description How many items are not served any more at once. */
             stops: number;
+            /** @description How many items have a version that is refused now, and would be served again. */
+            again: number;
         };
         RuledItem: {
             reference: string;
@@ -1965,6 +1977,8 @@ export interface components {
             surplus?: number[];
             no_end?: boolean;
             ownerless?: boolean;
+            /** @description Versions that are refused now, and would be served again. */
+            again?: number[];
         };
         NewPlace: {
             drawer: components["schemas"]["Name"];
@@ -3976,9 +3990,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    rules: components["schemas"]["Rules"];
-                };
+                "application/json": components["schemas"]["NewItemRules"];
             };
         };
         responses: {

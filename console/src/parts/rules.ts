@@ -23,6 +23,7 @@ export function ruleLines(r: Rules): string[] {
 // effectLines says what rules do to one item; stops is told by who shows it.
 export function effectLines(it: Schemas["RuledItem"]): string[] {
   const lines: string[] = [];
+  if (it.again && it.again.length > 0) lines.push(`refused now, and served again: version ${it.again.join(", ")}`);
   if (it.due) lines.push("becomes due");
   if (it.surplus && it.surplus.length > 0) lines.push(`the next version shreds version ${it.surplus.join(", ")}`);
   if (it.no_end) lines.push("its next version needs an end");

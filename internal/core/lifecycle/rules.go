@@ -1,6 +1,7 @@
 package lifecycle
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -89,6 +90,41 @@ func (r Rules) And(o Rules) Rules {
 	r.Warn, r.RetireFor = max(r.Warn, o.Warn), max(r.RetireFor, o.RetireFor)
 	r.NeedsEnd, r.TwoToShred = r.NeedsEnd || o.NeedsEnd, r.TwoToShred || o.TwoToShred
 	return r
+}
+
+// OwnedBy reports whether an item's owner, or else its drawer's, is one that the rules ask for. They are subjects.
+func (r Rules) OwnedBy(item, drawer string) bool {
+	owner := cmp.Or(item, drawer)
+	kind, _, _ := strings.Cut(owner, ":")
+	return r.Owner == "" || owner != "" && (r.Owner == OwnedByAny || r.Owner == kind)
+}
+
+// One is a single rule of those that an item can have for itself.
+type One struct {
+	Field string
+	Alone Rules // demands this, and nothing else
+}
+
+// Each returns the rules that an item can have for itself and that demand something, one by one.
+func (r Rules) Each() (each []One) {
+	for _, one := range []One{{"max_age", Rules{MaxAge: r.MaxAge}}, {"needs_end", Rules{NeedsEnd: r.NeedsEnd}}, {"warn", Rules{Warn: r.Warn}},
+		{"grace", Rules{Grace: r.Grace}}, {"idle", Rules{Idle: r.Idle}}, {"retire_for", Rules{RetireFor: r.RetireFor}},
+		{"host_keeps", Rules{HostKeeps: r.HostKeeps}}, {"two_to_shred", Rules{TwoToShred: r.TwoToShred}}} {
+		if one.Alone != (Rules{}) {
+			each = append(each, one)
+		}
+	}
+	return each
+}
+
+// NoEffect is the field of a rule that is given to an item anew and has no effect, because its drawer's demands as much; empty for none.
+func (r Rules) NoEffect(drawer, before Rules) string {
+	for _, one := range r.Each() {
+		if drawer.And(one.Alone) == drawer && !slices.Contains(before.Each(), one) {
+			return one.Field
+		}
+	}
+	return ""
 }
 
 // warn is how long before its end a version is due.
@@ -280,10 +316,13 @@ type Effect struct {
 	Due     bool      // it becomes due at once
 	Surplus []int     // versions that are shredded when the next one is added
 	NoEnd   bool      // the current version has no end, and the next one must have one
+	Again   []int     // versions that are refused now, and would be served again
 }
 
 // Any reports whether the rules do anything to the item.
-func (e Effect) Any() bool { return !e.Stops.IsZero() || e.Due || len(e.Surplus) > 0 || e.NoEnd }
+func (e Effect) Any() bool {
+	return !e.Stops.IsZero() || e.Due || len(e.Surplus) > 0 || e.NoEnd || len(e.Again) > 0
+}
 
 // Under says what becomes of an item when a schedule takes the place of its own: what it does now and within a year,
 // compared with what would happen anyway.
@@ -303,6 +342,11 @@ func (it Item) Under(s Schedule, now time.Time) (e Effect) {
 	for _, number := range other.Surplus(starts) {
 		if !slices.Contains(before, number) {
 			e.Surplus = append(e.Surplus, number)
+		}
+	}
+	for number := 1; number <= len(it.Versions); number++ {
+		if it.Servable(number, starts) != nil && other.Servable(number, starts) == nil {
+			e.Again = append(e.Again, number)
 		}
 	}
 	current, err := other.Current(starts)

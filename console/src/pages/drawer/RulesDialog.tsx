@@ -38,6 +38,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
   const preview = useTryRules(drawer);
   const set = useSetRules(drawer);
   const [meant, setMeant] = useState(false);
+  const [again, setAgain] = useState(false);
   const r = drawer.next_rules ?? drawer.rules;
   const asked = (): Schemas["NewRules"] => {
     const given = new FormData(form.current ?? undefined);
@@ -46,7 +47,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
   };
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    set.mutate({ ...asked(), ...(meant && { allow_refusals: true }) }, { onSuccess: onClose });
+    set.mutate({ ...asked(), ...(meant && { allow_refusals: true }), ...(again && { allow_again: true }) }, { onSuccess: onClose });
   };
   const effect = preview.data;
   const error = set.error ?? preview.error;
@@ -71,6 +72,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
         <div><button type="button" className="btn btn-outline" disabled={preview.isPending} onClick={() => preview.mutate({ ...asked(), preview: true })}>Show what they do</button></div>
         {effect && <Effect report={effect} />}
         {effect && effect.stops > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={meant} onChange={(e) => setMeant(e.target.checked)} /> It is meant that {effect.stops} are not served any more at once</label>}
+        {effect && effect.again > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={again} onChange={(e) => setAgain(e.target.checked)} /> It is meant that {effect.again} are served again</label>}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action="Set the rules" busy={set.isPending} />
       </form>
