@@ -156,6 +156,8 @@ type NewImport struct {
 	Each     bool   `json:"each,omitempty"`    // put in what can be, instead of nothing unless all can be
 	Preview  bool   `json:"preview,omitempty"`
 
+	Except []string `json:"except,omitempty"` // names in the file that are left where they are
+
 	NotAfter time.Time `json:"not_after,omitzero"` // the end of every version that is put in
 	Note     string    `json:"note,omitempty"`
 }
@@ -323,6 +325,8 @@ type Check struct {
 	Until     time.Time `json:"valid_until,omitzero"`
 	Access    time.Time `json:"access_ends,omitzero"` // when what allows it ends
 	Warning   string    `json:"warning,omitempty"`    // what works now and will not for long
+
+	Environment string `json:"environment,omitempty"` // that of the drawer it is in, when it would be served
 }
 
 // Check answers a preflight, in the order of its references. No value is opened for it.

@@ -174,7 +174,7 @@ func TestDotenvFileIsMovedInAndUsed(t *testing.T) {
 		t.Errorf("again: %d %s%s", r.code, r.out, r.talk)
 	}
 	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-staging/**"})
-	if value, _, err := chest.Client(t, token).Read(t.Context(), "ticketing-staging/db_password"); err != nil ||
+	if value, _, err := chest.Client(t, token).Read(t.Context(), "ticketing-staging/db-password"); err != nil ||
 		string(value) != "canary in a file" {
 		t.Errorf("%q, %v", value, err)
 	}
@@ -218,5 +218,75 @@ func TestTightenDoesTheFindingThatWasRead(t *testing.T) {
 	}
 	if r := u.run(t, "", "tighten", "--do", "1", "--yes"); r.code != 2 {
 		t.Errorf("by its number: %d %s", r.code, r.talk)
+	}
+}
+
+// Two environments of one application, whose files differ, are adopted one after the other, and both run; what is no secret is no item.
+func TestTwoEnvironmentsAreAdopted(t *testing.T) {
+	u, chest := signedIn(t)
+	u.ok(t, "", "drawer", "add", "ticketing-staging", "--env", "staging")
+	u.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	dir := t.TempDir()
+	put := func(name, content string) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	manifest := filepath.Join(dir, "tansu.yaml")
+	staging := put(".env", "DB_PASSWORD=staging-canary\nDEBUG_TOKEN=debug-canary\nLEVEL=debug\nPORT=5001\n")
+	preview := u.run(t, "", "adopt", staging, "staging=ticketing-staging", "--manifest", manifest, "--preview")
+	if preview.code != 0 || !strings.Contains(preview.talk, "--plain LEVEL,PORT") || !strings.Contains(preview.talk, "DB_PASSWORD") {
+		t.Errorf("the preview: %d %s%s", preview.code, preview.out, preview.talk)
+	}
+	if _, err := os.Stat(manifest); err == nil {
+		t.Error("a preview wrote the manifest")
+	}
+	if r := u.run(t, "", "adopt", staging, "staging=ticketing-staging", "--manifest", manifest, "--plain", "LEVEL,NAME,ZONE"); r.code != 2 ||
+		!strings.Contains(r.talk, "NAME") || !strings.Contains(r.talk, "ZONE") {
+		t.Errorf("names that are not in the file: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "adopt", staging, "staging=ticketing-staging", "--manifest", manifest, "--plain", "LEVEL,PORT")
+	production := put(".env.production", "DB_PASSWORD=prod-canary\nFUEL_KEY=fuel-canary\nLEVEL=warn\nPORT=5001\n")
+	u.ok(t, "", "adopt", production, "production=ticketing-prod", "--manifest", manifest)
+	if got := u.ok(t, "", "list", "ticketing-prod"); strings.Contains(got, "level") || !strings.Contains(got, "fuel-key") {
+		t.Errorf("what is no secret is an item: %s", got)
+	}
+	secret, _ := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-staging/**"},
+		chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	app := user{t.TempDir()}
+	app.ok(t, "", "connect", chest.URL(), "--authority", filepath.Join(chest.Dir, "chest", "authority.crt"))
+	app.ok(t, secret+"\n", "sign-in", "app:ticket-api")
+	show := `test "$DB_PASSWORD" = "$1" && echo "$LEVEL $PORT ${DEBUG_TOKEN:+debug} ${FUEL_KEY:+fuel}"`
+	for environment, want := range map[string][2]string{"staging": {"staging-canary", "debug 5001 debug \n"},
+		"production": {"prod-canary", "warn 5001  fuel\n"}} {
+		u.ok(t, "", "preflight", "--manifest", manifest, "--in", environment, "--as", "app:ticket-api")
+		if got := app.ok(t, "", "run", "--manifest", manifest, "--in", environment, "--", "sh", "-c", show, "sh", want[0]); got != want[1] {
+			t.Errorf("in %s: %q", environment, got)
+		}
+	}
+	if r := app.run(t, "", "run", "--manifest", manifest, "--in", "staging", "--", "no-such-program"); r.code != 127 {
+		t.Errorf("a program that is not there: %d %s", r.code, r.talk)
+	}
+	// Values that are not taken over are said, and are no success.
+	other := put(".env.other", "DB_PASSWORD=another-canary\n")
+	r := u.run(t, "", "adopt", other, "other=ticketing-prod", "--manifest", manifest)
+	if r.code != 5 || !strings.Contains(r.talk, "were not put in") {
+		t.Errorf("another value for an item that is there: %d %s", r.code, r.talk)
+	}
+	each := put("more.env", "NEW_ONE=canary-one\nDB_PASSWORD=another-canary\n")
+	r = u.run(t, "", "import", "ticketing-prod", each, "--format", "dotenv", "--each")
+	if r.code != 5 || !strings.Contains(r.talk, "Not all of") {
+		t.Errorf("an import of a part: %d %s", r.code, r.talk)
+	}
+	for _, name := range []string{"db_password", "db.password"} {
+		if r := u.run(t, "v", "put", "ticketing-prod/"+name); r.code != 5 || !strings.Contains(r.talk, "ticketing-prod/db-password is there") {
+			t.Errorf("%s beside db-password: %d %s", name, r.code, r.talk)
+		}
+	}
+	if r := u.run(t, "v", "put", "ticketing-prod/db-password", "--new-version", "--shape", "login"); r.code != 2 {
+		t.Errorf("a shape for a new version: %d %s", r.code, r.talk)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,17 +15,21 @@ import (
 	"tansu/client"
 	"tansu/internal/core/importfile"
 	"tansu/internal/core/manifest"
+	"tansu/internal/wholefile"
 )
 
 func (a *app) adoptCommand() *cobra.Command {
 	var to, appName string
+	var plain []string
 	n := client.NewImport{Encoding: "base64"}
 	command := &cobra.Command{
 		Use:   "adopt FILE ENVIRONMENT=DRAWER",
 		Short: "Move an application's dotenv file into a drawer, and write the manifest that takes its place",
 		Long: `Imports the file's entries into the drawer, as tansu import does, and writes a manifest that hands each of them over under the
-name that it has in the file. The manifest holds no value and belongs in the repository; the file belongs nowhere any more.
-Done again with another environment, it adds that environment's drawer to the manifest.`,
+name that it has in the file. The manifest holds no secret and belongs in the repository; the file belongs nowhere any more.
+What --plain names is no secret, such as a level or a port, and becomes a constant in the manifest instead.
+Done again with another environment, it adds that environment's drawer to the manifest: what only one of the files has is
+needed in that environment only.`,
 		Example: `  tansu adopt .env staging=ticketing-staging --app ticket-api
   tansu adopt .env.production production=ticketing-prod`,
 		Args: exactly("FILE", "ENVIRONMENT=DRAWER"),
@@ -38,28 +43,26 @@ Done again with another environment, it adds that environment's drawer to the ma
 			if err != nil {
 				return err
 			}
-			if before := m.Drawers[environment]; before != "" && before != drawer {
-				return usagef("%s has the drawer %s for %s already", to, before, environment)
-			}
 			content, err := os.ReadFile(path)
 			if err != nil {
 				return fmt.Errorf("read the file: %w", err)
 			}
 			defer clear(content)
 			entries, problems := importfile.Read(importfile.Format(n.Format), content)
-			if len(problems) > 0 {
-				return usagef("%s: %v", path, problems[0])
+			wrong := make([]string, len(problems))
+			for i, p := range problems {
+				wrong[i] = p.Error()
 			}
-			m.Drawers[environment] = drawer
-			known := map[string]bool{}
-			for _, need := range m.Needs {
-				known[need.Variable] = true
+			list, unsure, unknown := adopted(&m, entries, plain)
+			for _, name := range unknown {
+				wrong = append(wrong, "it has no "+name+", which --plain names")
 			}
-			for _, e := range entries {
-				if !known[e.Name] {
-					known[e.Name] = true
-					m.Needs = append(m.Needs, manifest.Need{Variable: e.Name, Reference: importfile.ItemName(e.Name)})
-				}
+			if len(wrong) > 0 {
+				return usagef("%s: %s", path, strings.Join(wrong, "\n  "))
+			}
+			notes, err := m.Adopt(environment, drawer, list)
+			if err != nil {
+				return usagef("%s: %v", to, err)
 			}
 			written, err := manifest.Write(m)
 			if err == nil {
@@ -68,31 +71,93 @@ Done again with another environment, it adds that environment's drawer to the ma
 			if err != nil {
 				return usagef("the manifest would not be right: %v", err)
 			}
+			for _, e := range list {
+				if e.Plain {
+					n.Except = append(n.Except, e.Variable)
+				}
+			}
 			n.Content = base64.StdEncoding.EncodeToString(content)
 			report, err := c.Import(ctx, drawer, n)
 			if err != nil {
 				return err
 			}
-			if err := a.show(report, func() { a.printImport(drawer, path, false, report) }); err != nil {
+			if err := a.show(report, func() { a.printImport(drawer, path, n.Preview, report) }); err != nil {
 				return err
+			}
+			for _, note := range notes {
+				a.say("note: %s.", note)
+			}
+			if len(unsure) > 0 {
+				a.say("note: %s: no secret, by the look of it. What is not secret belongs into the manifest, and is then neither masked nor looked "+
+					"for: tansu adopt %s %s --plain %s", strings.Join(unsure, ", "), path, arguments[1], strings.Join(unsure, ","))
+			}
+			if n.Preview {
+				a.say("%s would be:\n%s", to, written)
+				return unfinished(report)
 			}
 			if !report.Done && !allThere(report) {
 				return foundSomething{}
 			}
-			if err := os.WriteFile(to, written, 0o644); err != nil {
+			if err := wholefile.Replace(to, modeOf(to), wholefile.Content(written)); err != nil {
 				return fmt.Errorf("write the manifest: %w", err)
 			}
 			a.say("%s lists what is needed, without values: commit it. Then: tansu preflight --in %s, and tansu run --in %s -- PROGRAM", to,
 				environment, environment)
-			return nil
+			if needs, err := m.For(environment); err == nil && len(needs) > 0 {
+				// who may put values in may not always be served them: then there is nothing to warn of here, and preflight does
+				checks, _ := checkAll(ctx, c, client.Preflight{}, needs[:1])
+				a.warnEnvironment(environment, checks)
+			}
+			if !report.Done && len(report.Items) > 0 && unfinished(report) != nil {
+				a.say("The values of the file that say \"exists\" were not put in, and the drawer's may be others: --replace adds them as new " +
+					"versions.")
+			}
+			return unfinished(report)
 		}),
 	}
 	command.Flags().StringVar(&to, "manifest", manifest.FileName, "the `file` that is written, or added to")
 	command.Flags().StringVar(&appName, "app", "", "the `app` that runs it")
 	command.Flags().StringVar(&n.Format, "format", string(importfile.Dotenv), "the file's `format`, as for tansu import")
+	command.Flags().StringSliceVar(&plain, "plain", nil, "these `names` of the file are no secrets: keep them in the manifest")
+	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen, and the manifest")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	return command
 }
+
+// adopted is what a manifest has to know of a file's entries; what looks like no secret and is not said to be plain; and what is said
+// to be plain and is not there. What is a constant in another environment is one here.
+func adopted(m *manifest.Manifest, entries []importfile.Entry, plain []string) (list []manifest.Entry, unsure, unknown []string) {
+	for _, name := range plain {
+		if !slices.ContainsFunc(entries, func(e importfile.Entry) bool { return e.Name == name }) {
+			unknown = append(unknown, name)
+		}
+	}
+	for _, e := range entries {
+		one := manifest.Entry{Variable: e.Name, Reference: importfile.ItemName(e.Name)}
+		if slices.Contains(plain, e.Name) || m.Constant(e.Name) {
+			one.Plain, one.Value = true, string(e.Value.Reveal())
+		} else if e.LooksPlain() {
+			unsure = append(unsure, e.Name)
+		}
+		list = append(list, one)
+	}
+	return list, unsure, unknown
+}
+
+// warnEnvironment points out what an environment of the manifest has from a drawer for another one.
+func (a *app) warnEnvironment(environment string, checks []client.Check) {
+	said := map[string]bool{}
+	for _, ch := range checks {
+		drawer, _, _ := strings.Cut(ch.Reference, "/")
+		if ch.Environment != "" && ch.Environment != environment && slices.Contains(environments, environment) && !said[drawer] {
+			said[drawer] = true
+			a.say("note: %s of the manifest takes values from %s, which is a drawer for %s.", environment, drawer, ch.Environment)
+		}
+	}
+}
+
+// environments are those that drawers have.
+var environments = []string{"production", "staging", "development"}
 
 // allThere reports whether everything was in the drawer already, with whatever values: then only the manifest is missing.
 func allThere(report client.ImportReport) bool {

@@ -196,6 +196,7 @@ func (a *app) report(err error) int {
 	var usage usageError
 	var program exitCodeOf
 	var notServed missing
+	var unrunnable notRunnable
 	switch {
 	case errors.As(err, &problem):
 		a.printProblem(problem)
@@ -208,6 +209,9 @@ func (a *app) report(err error) int {
 		return exitUsage
 	case errors.As(err, &program):
 		return int(program)
+	case errors.As(err, &unrunnable):
+		a.printError("not_runnable", err.Error())
+		return unrunnable.code()
 	case errors.As(err, &notServed):
 		a.printError("not_served", notServed.Error())
 		return exitRefused

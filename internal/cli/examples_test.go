@@ -71,7 +71,7 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 	for _, arguments := range [][]string{
 		{"drawer", "add", "ticketing-staging", "--env", "staging"}, {"app", "add", "ticket-board", "--no-secret"},
 		{"adopt", ".env", "staging=ticketing-staging", "--app", "ticket-board"},
-		{"grant", "give", "app:ticket-board", "consumer", "ticketing-staging/board_*"},
+		{"grant", "give", "app:ticket-board", "consumer", "ticketing-staging/board-*"},
 	} {
 		if r := m.in(repository, arguments...); r.code != 0 {
 			t.Fatalf("%v: %+v", arguments, r)
@@ -125,7 +125,7 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 	local := user{t.TempDir()}
 	waitUntil(t, "the agent serves", func() bool { return local.run(t, "", "connect", "unix:"+socket).code == 0 })
 	for range 5 {
-		if r := local.run(t, "", "read", "ticketing-staging/board_payment_token"); r.code != 0 || r.out != canaries["BOARD_PAYMENT_TOKEN"] {
+		if r := local.run(t, "", "read", "ticketing-staging/board-payment-token"); r.code != 0 || r.out != canaries["BOARD_PAYMENT_TOKEN"] {
 			t.Errorf("through the agent: %+v", r)
 		}
 	}
@@ -141,7 +141,7 @@ func TestTheExamplesAreMovedAndLeaveNothingBehind(t *testing.T) {
 	for _, arguments := range [][]string{
 		{"app", "add", "board-build", "--no-secret"},
 		{"app", "add-issuer", "board-build", "--issuer", server.URL, "--audience", "tansu", "--claim", "sub=job:board"},
-		{"grant", "give", "app:board-build", "consumer", "ticketing-staging/board_payment_token"},
+		{"grant", "give", "app:board-build", "consumer", "ticketing-staging/board-payment-token"},
 	} {
 		if r := m.in(repository, arguments...); r.code != 0 {
 			t.Fatalf("%v: %+v", arguments, r)

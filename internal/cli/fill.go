@@ -110,8 +110,15 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 }
 
 func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error {
-	if f.newVersion && (f.description != "" || f.owner != "") {
+	switch {
+	case f.newVersion && (f.description != "" || f.owner != ""):
 		return usagef("--description and --owner are for a new item; change them with tansu describe")
+	case f.newVersion && (f.shape != "" || f.useOnly):
+		return usagef("--shape and --use-only are for a new item: a new version has the shape of its item")
+	case !f.newVersion && f.revision != 0:
+		return usagef("--if-revision goes with --new-version: a new item has no revision yet")
+	case ref.Field != "":
+		return usagef("a new version has all fields: leave out #%s, and give --field %s", ref.Field, ref.Field)
 	}
 	notBefore, err := moment("--not-before", f.notBefore)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,9 +22,10 @@ func (a *app) importCommand() *cobra.Command {
 		Use:   "import DRAWER FILE",
 		Short: "Move the secrets of a plaintext file into a drawer",
 		Long: `Reads a dotenv file, a flat JSON object, a flat YAML mapping, a CSV table with the columns name and value, or a Java
-properties file, and makes an item of each entry, with its name in
-lower case. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are in
+properties file, and makes an item of each entry: DB_PASSWORD
+becomes db-password. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are in
 the way unless --replace adds a version to them. Done again after an interruption, it leaves out what is there already.
+The exit code is 5 when something of the file is not in the drawer afterwards, or would not be.
 The file itself is left as it is: remove it afterwards.`,
 		Example: "  tansu import ticketing-staging .env --preview\n  tansu import ticketing-staging .env",
 		Args:    exactly("DRAWER", "FILE"),
@@ -51,10 +53,10 @@ The file itself is left as it is: remove it afterwards.`,
 			if err != nil {
 				return err
 			}
-			if err := a.show(report, func() { a.printImport(drawer, path, n.Preview, report) }); err != nil || report.Done || n.Preview {
+			if err := a.show(report, func() { a.printImport(drawer, path, n.Preview, report) }); err != nil {
 				return err
 			}
-			return foundSomething{}
+			return unfinished(report)
 		}),
 	}
 	command.Flags().StringVar(&n.Format, "format", "", "the file's `format`: dotenv, json, yaml, csv or properties; by its name when left out")
@@ -64,6 +66,16 @@ The file itself is left as it is: remove it afterwards.`,
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	command.Flags().BoolVar(&n.Each, "each", false, "put in what can be, even if not everything can")
 	return command
+}
+
+// unfinished is the error of an import by which something of the file is not, or would not be, in the drawer.
+func unfinished(report client.ImportReport) error {
+	if len(report.Problems) > 0 || slices.ContainsFunc(report.Items, func(it client.Imported) bool {
+		return it.Result == "exists" || it.Result == "invalid" || it.Result == "refused"
+	}) {
+		return foundSomething{}
+	}
+	return nil
 }
 
 func (a *app) printImport(drawer, path string, preview bool, report client.ImportReport) {
@@ -90,6 +102,10 @@ func (a *app) printImport(drawer, path string, preview bool, report client.Impor
 	switch {
 	case report.Done:
 		fmt.Fprintf(a.Out, "\n%s. Nothing was shown.\n", summary)
+		if unfinished(report) != nil {
+			a.say("Not all of %s was put in: the lines above that say exists, invalid or refused are still in the file alone.", path)
+			return
+		}
 		a.say(`Left to do:
   - remove %s, and its copies: editors and backups keep some
   - if it was ever in a repository, its history keeps every value: replace those, do not only delete the file

@@ -67,7 +67,7 @@ signature reads the key again, so that each use is decided anew and in the trail
 			defer func() { _ = lending.Close() }()
 			started.Store(true)
 			program := launch.Program{Path: path, Arguments: arguments[1:],
-				Environment: append(withoutThese(os.Environ(), nil), "SSH_AUTH_SOCK="+lending.Path), In: a.In, Out: a.Out, Err: a.Err}
+				Environment: append(withoutThese(os.Environ(), nil, nil), "SSH_AUTH_SOCK="+lending.Path), In: a.In, Out: a.Out, Err: a.Err}
 			code, err := program.Run(ctx)
 			if err == nil && code != 0 {
 				return exitCodeOf(code)

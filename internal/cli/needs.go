@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -23,7 +24,8 @@ type needsOptions struct {
 
 func (o *needsOptions) add(command *cobra.Command) {
 	command.Flags().StringVar(&o.file, "manifest", manifest.FileName, "the `file` that lists what is needed")
-	command.Flags().StringVar(&o.environment, "in", "", "the `environment` of the manifest; the only one when left out")
+	command.Flags().StringVar(&o.environment, "in", os.Getenv("TANSU_IN"),
+		"the `environment` of the manifest; that of TANSU_IN, or the only one, when left out")
 }
 
 // read reads the manifest.
@@ -41,7 +43,7 @@ func (o *needsOptions) read() (m manifest.Manifest, err error) {
 	return m, nil
 }
 
-// load reads the manifest and resolves its needs.
+// load reads the manifest and resolves its needs. Then o.environment is the one that they are of.
 func (o *needsOptions) load() (m manifest.Manifest, needs []manifest.Resolved, err error) {
 	if m, err = o.read(); err != nil {
 		return m, nil, err
@@ -49,7 +51,21 @@ func (o *needsOptions) load() (m manifest.Manifest, needs []manifest.Resolved, e
 	if needs, err = m.For(o.environment); err != nil {
 		return m, nil, usagef("%s: %s", o.file, err)
 	}
-	return m, needs, nil
+	o.environment, err = m.Environment(o.environment)
+	return m, needs, err
+}
+
+// pinned says which needs are held to a version by number: a rotation does not reach them.
+func (a *app) pinned(needs []manifest.Resolved) {
+	var list []string
+	for _, n := range needs {
+		if n.Reference.Version != 0 {
+			list = append(list, n.Reference.String())
+		}
+	}
+	if len(list) > 0 {
+		a.say("note: pinned to a version by number, so that a new version does not reach this program: %s", strings.Join(list, ", "))
+	}
 }
 
 // mostAtOnce is how many references one call takes.
@@ -83,6 +99,32 @@ func (m missing) Error() string {
 		}
 	}
 	return text.String()
+}
+
+// fetchNeeds reads what needs name. What is optional and not there is left out of the needs that it returns.
+func fetchNeeds(ctx context.Context, c *client.Client, needs []manifest.Resolved) (has []manifest.Resolved, values []fetched, at []int,
+	err error) {
+	references, _ := referencesOf(needs)
+	values, err = fetchAll(ctx, c, references)
+	var some missing
+	if errors.As(err, &some) {
+		gone := map[string]bool{}
+		for _, o := range some.list {
+			gone[o.Reference] = o.Problem.Code == "not_found"
+		}
+		needed := func(n manifest.Resolved) bool { return !n.Optional }
+		for ref, absent := range gone {
+			for _, n := range needs {
+				if n.Reference.String() == ref && (!absent || needed(n)) {
+					return nil, nil, nil, err
+				}
+			}
+		}
+		needs = slices.DeleteFunc(slices.Clone(needs), func(n manifest.Resolved) bool { return gone[n.Reference.String()] })
+		err = nil
+	}
+	_, at = referencesOf(needs)
+	return needs, values, at, err
 }
 
 // fetchAll reads values in the order of the references. When some are not served, the error is [missing], and the others are

@@ -57,12 +57,15 @@ for in the same step.`,
 					return err
 				}
 			}
+			a.warnEnvironment(o.environment, checks)
 			failed := 0
-			if err := a.show(checks, func() { failed = a.printChecks(needs, checks) }); err != nil {
-				return err
+			for i, ch := range checks {
+				if fails(needs[i], ch) {
+					failed++
+				}
 			}
-			if a.output == "json" {
-				failed = len(slices.DeleteFunc(slices.Clone(checks), func(ch client.Check) bool { return ch.Served }))
+			if err := a.show(checks, func() { a.printChecks(needs, checks, failed) }); err != nil {
+				return err
 			}
 			if failed == 0 {
 				return nil
@@ -133,7 +136,12 @@ func checkAll(ctx context.Context, c *client.Client, p client.Preflight, needs [
 	return checks, nil
 }
 
-func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check) (failed int) {
+// fails reports whether a check keeps what needs it from running.
+func fails(n manifest.Resolved, ch client.Check) bool {
+	return !ch.Served && !(n.Optional && ch.Reason == "not_found")
+}
+
+func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check, failed int) {
 	t := table{head: []string{"", "HANDED OVER AS", "REFERENCE", "VERSION", ""}}
 	for i, ch := range checks {
 		mark, version, detail := "✓", "", ch.Warning
@@ -148,16 +156,15 @@ func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check) (fai
 			if !ch.Access.IsZero() {
 				detail = joined(detail, "access ends "+relative(ch.Access, time.Now()))
 			}
-		} else {
-			mark, detail = "✗", ch.Detail
-			failed++
+		} else if mark, detail = "✗", ch.Detail; !fails(needs[i], ch) {
+			mark, detail = "–", "optional, and not there"
 		}
 		t.add(mark, needs[i].Delivery(), ch.Reference, version, detail)
 	}
 	a.printTable(t, "")
 	if failed == 0 {
 		fmt.Fprintf(a.Out, "\nAll %d would be served. No value was opened.\n", len(checks))
-		return 0
+		return
 	}
 	fmt.Fprintf(a.Out, "\n%d of %d would not be served. No value was opened.\n", failed, len(checks))
 	said := map[string]bool{}
@@ -170,7 +177,6 @@ func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check) (fai
 			fmt.Fprintf(a.Out, "  %s\n", ch.Remedy.Command)
 		}
 	}
-	return failed
 }
 
 func joined(a, b string) string {

@@ -89,9 +89,11 @@ func (o *needsOptions) text(path string, asTemplate bool) (*render.Text, error) 
 		if err != nil {
 			return nil, err
 		}
-		if drawer, err = m.Drawer(o.environment); err != nil {
+		environment, err := m.Environment(o.environment)
+		if err != nil {
 			return nil, usagef("%s: %s", o.file, err)
 		}
+		drawer = m.Drawers[environment]
 	}
 	read := render.Placeholders
 	if asTemplate {

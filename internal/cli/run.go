@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -18,6 +19,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/core/leak"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/manifest"
 	"tansu/internal/launch"
 	"tansu/internal/server"
@@ -28,10 +30,23 @@ type exitCodeOf int
 
 func (e exitCodeOf) Error() string { return fmt.Sprintf("the program ended with exit code %d", int(e)) }
 
+// notRunnable is a program that cannot be run: not there, or not a program.
+type notRunnable struct{ error }
+
+func (e notRunnable) Unwrap() error { return e.error }
+
+// code is the exit code that shells have for it.
+func (e notRunnable) code() int {
+	if errors.Is(e, fs.ErrPermission) {
+		return 126
+	}
+	return 127
+}
+
 func (a *app) runCommand() *cobra.Command {
 	var o needsOptions
 	var unmasked bool
-	var onChange string
+	var onChange, wait string
 	command := a.withReason(&cobra.Command{
 		Use:   "run -- PROGRAM [ARGUMENT …]",
 		Short: "Run a program with the values that its manifest lists, and leave none behind",
@@ -41,7 +56,8 @@ nothing is started, and each missing one is said. Nothing is written to a file s
 nothing is left.
 
 What the program writes is passed on with the values masked, in the forms in which programs usually write them. Signals,
-the exit code and the terminal pass through.
+the exit code and the terminal pass through; as with a shell, 127 says that there is no such program, and 126 that it
+cannot be run.
 
 With --on-change restart, the program is started anew when a value that it has gets a new current version: the new values are
 read first, and if one of them is not served, it goes on with those that it has.`,
@@ -56,9 +72,13 @@ read first, and if one of them is not served, it goes on with those that it has.
 			if _, known := signals[onChange]; onChange != "" && onChange != restart && !known {
 				return usagef("--on-change is %q; allowed: restart, HUP, USR1, USR2, TERM", onChange)
 			}
+			span, err := lifecycle.ParseSpan(wait)
+			if err != nil {
+				return usagef("--wait: %v", err)
+			}
 			path, err := exec.LookPath(arguments[0])
 			if err != nil {
-				return usagef("%v", err)
+				return notRunnable{err}
 			}
 			m, needs, err := o.load()
 			if err != nil {
@@ -76,10 +96,12 @@ read first, and if one of them is not served, it goes on with those that it has.
 				a.say("The manifest is for app:%s, and this runs it as %s, who may be allowed more or less: tansu preflight --as app:%s", m.App,
 					profile.Subject, m.App)
 			}
+			a.pinned(needs)
 			if err := server.HideMemory(); err != nil {
 				return err
 			}
-			job := &job{a: a, c: c, path: path, arguments: arguments[1:], needs: needs, unmasked: unmasked}
+			job := &job{a: a, c: c, path: path, arguments: arguments[1:], needs: needs, constants: m.ConstantsIn(o.environment), unmasked: unmasked,
+				patience: time.Duration(span)}
 			code, err := job.run(context.WithoutCancel(cmd.Context()), onChange) // what would cancel it is passed on to the program
 			if err == nil && code != 0 {
 				return exitCodeOf(code)
@@ -91,6 +113,7 @@ read first, and if one of them is not served, it goes on with those that it has.
 	o.add(command)
 	command.Flags().StringVar(&onChange, "on-change", "",
 		"when a value changes, `restart` the program with the new one, or send it HUP, USR1, USR2 or TERM")
+	command.Flags().StringVar(&wait, "wait", "30s", "wait for so long, a `span`, for a chest that does not answer yet or is locked; 0s for not at all")
 	command.Flags().BoolVar(&unmasked, "show-values", false, "let what the program writes through as it is, values and all")
 	return command
 }
@@ -107,34 +130,61 @@ type job struct {
 	path      string
 	arguments []string
 	needs     []manifest.Resolved
+	constants []manifest.Constant
 	unmasked  bool
+	patience  time.Duration // how long it waits for a chest that does not answer yet
 }
 
 // program reads the values and makes what is started with them, and says which version of each it has.
 func (j *job) program(ctx context.Context) (*launch.Program, map[string]int, error) {
-	references, at := referencesOf(j.needs)
-	values, err := fetchAll(ctx, j.c, references)
+	needs, values, at, err := fetchNeeds(ctx, j.c, j.needs)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &launch.Program{Path: j.path, Arguments: j.arguments, Environment: withoutThese(os.Environ(), j.needs), In: j.a.In, Out: j.a.Out,
-		Err: j.a.Err}
-	if err := handOver(p, j.needs, values, at); err != nil {
+	p := &launch.Program{Path: j.path, Arguments: j.arguments, Environment: withoutThese(os.Environ(), j.needs, j.constants), In: j.a.In,
+		Out: j.a.Out, Err: j.a.Err}
+	for _, c := range j.constants {
+		p.Environment = append(p.Environment, c.Variable+"="+c.Value)
+	}
+	if err := handOver(p, needs, values, at); err != nil {
 		return nil, nil, err
 	}
 	if !j.unmasked {
 		p.Mask = j.a.maskerOf(values)
 	}
 	has := map[string]int{}
-	for i, ref := range references {
-		has[ref] = values[i].version()
+	for i, n := range needs {
+		has[n.Reference.String()] = values[at[i]].version()
 	}
 	return p, has, nil
 }
 
+// whenThere is program, for a chest that may still be starting: it tries again for as long as there is patience.
+func (j *job) whenThere(ctx context.Context) (*launch.Program, map[string]int, error) {
+	until, pause := time.Now().Add(j.patience), 100*time.Millisecond
+	for told := false; ; told = true {
+		p, has, err := j.program(ctx)
+		var problem *client.Problem
+		var unreachable *client.Unreachable
+		away := errors.As(err, &unreachable) || errors.As(err, &problem) && problem.Code == "locked"
+		if !away || time.Now().Add(pause).After(until) {
+			return p, has, err
+		}
+		if !told {
+			j.a.say("The chest does not serve yet: waiting for it, until %s at most.", stamp(until))
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-time.After(pause):
+			pause = min(2*pause, 2*time.Second)
+		}
+	}
+}
+
 // run runs the program until it ends by itself.
 func (j *job) run(ctx context.Context, onChange string) (code int, err error) {
-	p, has, err := j.program(ctx)
+	p, has, err := j.whenThere(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -236,10 +286,13 @@ func watchFor(ctx context.Context, a *app, c *client.Client, needs []manifest.Re
 	return changes
 }
 
-// withoutThese leaves out variables that needs set, because some programs take the first of two, and what is only for this
+// withoutThese leaves out variables that the manifest sets, because some programs take the first of two, and what is only for this
 // command: the place where tokens are kept.
-func withoutThese(environment []string, needs []manifest.Resolved) (list []string) {
+func withoutThese(environment []string, needs []manifest.Resolved, constants []manifest.Constant) (list []string) {
 	set := map[string]bool{"TANSU_HOME": true}
+	for _, c := range constants {
+		set[c.Variable] = true
+	}
 	for _, n := range needs {
 		set[n.Variable] = true
 	}
@@ -286,8 +339,8 @@ func (a *app) maskerOf(values []fetched) *leak.Matcher {
 		secrets = append(secrets, leak.Secret{Name: v.reference, Value: v.content})
 	}
 	matcher, tooSmall := leak.NewMatcher(secrets)
-	for _, name := range tooSmall {
-		a.say("%s is too short to be masked: it would be found everywhere.", name)
+	if len(tooSmall) > 0 {
+		a.say("note: too short to be masked, because they would be found everywhere: %s", strings.Join(tooSmall, ", "))
 	}
 	return matcher
 }

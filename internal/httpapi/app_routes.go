@@ -11,6 +11,7 @@ import (
 	"tansu/internal/core/manifest"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/sample"
+	"tansu/internal/record"
 	"tansu/internal/shelf"
 )
 
@@ -95,13 +96,13 @@ func (a *api) reportReads(c *call) error {
 	if err := a.decode(c, 512<<10, &body); err != nil {
 		return err
 	}
-	reads := make([]shelf.KeptRead, len(body.Reads))
+	reads := make([]record.KeptRead, len(body.Reads))
 	for i, read := range body.Reads {
 		refs, err := parseReferences([]string{read.Reference})
 		if err != nil {
 			return err
 		}
-		reads[i] = shelf.KeptRead{Number: read.Number, Reference: refs[0], Version: read.Version, At: read.At, By: read.By, Away: read.Away}
+		reads[i] = record.KeptRead{Number: read.Number, Reference: refs[0], Version: read.Version, At: read.At, By: read.By, Away: read.Away}
 	}
 	if err := a.service.ReportReads(c.caller, body.Host, reads); err != nil {
 		return err
@@ -121,8 +122,8 @@ func (a *api) hostKey(c *call) error {
 
 func checkJSON(ch shelf.Check) client.Check {
 	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail,
-		Remedy:  remedyJSON(ch.Remedy),
-		Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Access: ch.Access, Warning: ch.Warning}
+		Remedy: remedyJSON(ch.Remedy), Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Access: ch.Access, Warning: ch.Warning,
+		Environment: ch.Environment}
 }
 
 // watchValues tells of values that change, as events of the HTML standard (section 9.2), for as long as somebody listens.

@@ -38,42 +38,42 @@ func TestFileIsMovedInWholeOrNotAtAll(t *testing.T) {
 	}
 	file := "DB_PASSWORD='p w'\nEXISTING=new\nBROKEN=$X\nBAD!=1\nEMPTY=\n"
 	report := must2(dotenv(file))
-	if got := results(report); report.Done || got != "db_password new, existing exists, empty invalid, line 3, line 4" {
+	if got := results(report); report.Done || got != "db-password new, existing exists, empty invalid, line 3, line 4" {
 		t.Errorf("%v: %s", report.Done, got)
 	}
-	if got := readCode(reader, "d/db_password"); got != "not_found" {
+	if got := readCode(reader, "d/db-password"); got != "not_found" {
 		t.Errorf("part of a file that cannot be moved in whole is in: %q", got)
 	}
 	each := dotenv(file)
 	each.Each, each.Replace, each.Preview = true, true, true
-	if report := must2(each); report.Done || results(report) != "db_password new, existing changed, empty invalid, line 3, line 4" {
+	if report := must2(each); report.Done || results(report) != "db-password new, existing changed, empty invalid, line 3, line 4" {
 		t.Errorf("the preview: %v %s", report.Done, results(report))
 	}
-	if got := readCode(reader, "d/db_password"); got != "not_found" {
+	if got := readCode(reader, "d/db-password"); got != "not_found" {
 		t.Errorf("a preview puts something in: %q", got)
 	}
 	each.Preview = false
 	if report := must2(each); !report.Done {
 		t.Errorf("item by item: %s", results(report))
 	}
-	for ref, want := range map[string]string{"d/db_password": "p w", "d/existing": "new", "d/existing@1": "old"} {
+	for ref, want := range map[string]string{"d/db-password": "p w", "d/existing": "new", "d/existing@1": "old"} {
 		if value, _, err := reader.Read(ctx, ref); err != nil || string(value) != want {
 			t.Errorf("%s: %q, %v", ref, value, err)
 		}
 	}
 	again := dotenv("DB_PASSWORD='p w'\nEXISTING=new\n")
 	again.Replace = true
-	if report := must2(again); results(report) != "db_password changed, existing same" {
+	if report := must2(again); results(report) != "db-password changed, existing same" {
 		t.Errorf("who may not read it is told that it is the same: %s", results(report))
 	}
 	page := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx,
-		client.TrailFilter{Subject: "person:ticketing-lead", Action: "write_version", Target: "d/db_password"}))
+		client.TrailFilter{Subject: "person:ticketing-lead", Action: "write_version", Target: "d/db-password"}))
 	if len(page.Entries) != 2 || page.Entries[0].Version != 2 || page.Entries[0].Detail != "by import" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
 	chest.Restart(t)
 	reader = chest.Client(t, chest.SignIn(t, "platform-oncall"))
-	if got := readCode(reader, "d/db_password"); got != "" {
+	if got := readCode(reader, "d/db-password"); got != "" {
 		t.Errorf("after a restart: %q", got)
 	}
 }
@@ -81,9 +81,9 @@ func TestFileIsMovedInWholeOrNotAtAll(t *testing.T) {
 func TestImportIsRefusedItemByItem(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
-	some := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/db_*"}))
+	some := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/db-*"}))
 	report := must[client.ImportReport](t)(some.Import(ctx, "d", dotenv("DB_A=1\nI=2\nDB_A_2=x")))
-	if report.Done || results(report) != "db_a new, i refused, db_a_2 new" {
+	if report.Done || results(report) != "db-a new, i refused, db-a-2 new" {
 		t.Errorf("%s", results(report))
 	}
 	nobody := chest.Client(t, chest.Person(t, "rota-trainee"))

@@ -15,6 +15,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/people"
+	"tansu/internal/record"
 	"tansu/internal/rights"
 	"tansu/internal/service"
 	"tansu/internal/shelf"
@@ -481,7 +482,7 @@ func TestKeptReadsThatCannotHaveBeenAreNotReads(t *testing.T) {
 	report := func(item string, version int, at time.Time) (served bool) {
 		t.Helper()
 		before := len(reads(t, s, steward))
-		must(t, s.ReportReads(c, "quay-3", []shelf.KeptRead{{Number: 1, Reference: reference.Reference{Drawer: "d", Item: item},
+		must(t, s.ReportReads(c, "quay-3", []record.KeptRead{{Number: 1, Reference: reference.Reference{Drawer: "d", Item: item},
 			Version: version, At: at, By: "user gate"}}))
 		return len(reads(t, s, steward)) > before
 	}

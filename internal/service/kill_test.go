@@ -172,7 +172,7 @@ func TestWorkerToBeKilled(t *testing.T) {
 }
 
 func itemOfTurn(drawer string, turn, i int) reference.Reference {
-	return reference.Reference{Drawer: drawer, Item: fmt.Sprintf("t%04d_%02d", turn, i)}
+	return reference.Reference{Drawer: drawer, Item: fmt.Sprintf("t%04d-%02d", turn, i)}
 }
 
 func reopen(t *testing.T, dir, material, token string) (*service.Service, chest.Caller, *store.Store) {

@@ -161,6 +161,12 @@ func (s *Shelf) CreateDrawer(c chest.Caller, n NewDrawer) (made Drawer, err erro
 				return a.Fail(err)
 			}
 		}
+		for _, other := range reference.Lookalikes(n.Name) {
+			if a.St.Drawer(other) != nil {
+				return a.Fail(&chest.Error{Code: chest.Exists, Field: "name", Detail: "drawer " + other + " is there already, and people would take " +
+					"one for the other: names of drawers differ by more than - and _ and ."})
+			}
+		}
 		row := entity.Drawer{ID: chest.NewID("dr_"), Name: n.Name, Environment: n.Environment, Description: n.Description, Owner: n.Owner,
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
 		key := envelope.NewKey()

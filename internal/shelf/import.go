@@ -25,8 +25,9 @@ type NewImport struct {
 	Window  lifecycle.Window // of every version that is put in
 	Replace bool             // add a version to items that exist already; without it they are in the way
 	Note    string
-	Each    bool // put in what can be, instead of nothing unless all can be
-	Preview bool // only say what would happen
+	Each    bool     // put in what can be, instead of nothing unless all can be
+	Preview bool     // only say what would happen
+	Except  []string // names in the file that are left where they are
 }
 
 // What becomes of an entry of a file.
@@ -83,6 +84,7 @@ func (s *Shelf) Import(c chest.Caller, drawer string, n NewImport) (report Impor
 		return report, err
 	}
 	entries, problems := importfile.Read(n.Format, n.Content.Reveal())
+	entries = slices.DeleteFunc(entries, func(e importfile.Entry) bool { return slices.Contains(n.Except, e.Name) })
 	a := s.heart.Attempt(c, "import", drawer)
 	if err := a.Err(); err != nil {
 		return report, err
@@ -264,9 +266,10 @@ func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile
 	d := a.St.Drawer(drawer)
 	there := map[string]store.Shelved{}
 	if d != nil {
-		names := make([]string, len(entries))
-		for i, e := range entries {
-			names[i] = importfile.ItemName(e.Name)
+		var names []string
+		for _, e := range entries {
+			name := importfile.ItemName(e.Name)
+			names = append(append(names, name), reference.Lookalikes(name)...)
 		}
 		if there, err = s.records.ItemsNamed(d.Row.ID, names); err != nil {
 			s.heart.Log().Error("items cannot be read", "drawer", drawer, "error", err)
@@ -278,6 +281,11 @@ func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile
 	for i, e := range entries {
 		p := &puts[i]
 		p.Imported = Imported{Line: e.Line, Name: e.Name, Item: importfile.ItemName(e.Name)}
+		for _, other := range reference.Lookalikes(p.Item) { // which people would take for it: then it is the one that is meant
+			if _, found := there[other]; found && there[p.Item].Item.ID == "" {
+				p.Item = other
+			}
+		}
 		if before, twice := taken[p.Item]; twice {
 			p.Result, p.Detail = ImportInvalid, fmt.Sprintf("line %d is for the same item", before)
 			continue

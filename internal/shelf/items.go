@@ -214,10 +214,27 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 		return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
 			" exists already; to change it, add a version (tansu put --new-version)"}
 	}
+	if err := lookalike(st, d, ref.Item, ""); err != nil {
+		return nil, err
+	}
 	if err := v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now); err != nil {
 		return nil, err
 	}
 	return d, checkOwned(d, row.Owner, now)
+}
+
+// lookalike refuses a name that another item has but for its separators; the item itself, when it gets another name, is none.
+func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string) error {
+	for _, other := range reference.Lookalikes(name) {
+		switch it, err := st.Find(d, other); {
+		case err != nil:
+			return err
+		case it != nil && it.Row.ID != self:
+			return &chest.Error{Code: chest.Exists, Field: "name", Detail: fmt.Sprintf("%s/%s is there already, and people would take one for "+
+				"the other: names in a drawer differ by more than - and _ and .", d.Row.Name, other)}
+		}
+	}
+	return nil
 }
 
 // versionNow describes an item and one of its versions after a commit.

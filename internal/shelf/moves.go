@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"tansu/internal/chest"
@@ -129,7 +130,7 @@ func move(a *chest.Attempt, ref reference.Reference, n NewPlace) (until time.Tim
 		return until, errorOr(err, &chest.Error{Code: chest.Exists, Detail: "item " + n.To.String() +
 			" exists already; its name is free when it is shredded"})
 	}
-	if err := checkOwned(to, it.Row.Owner, now); err != nil {
+	if err := cmp.Or(lookalike(st, to, n.To.Item, it.Row.ID), checkOwned(to, it.Row.Owner, now)); err != nil {
 		return until, err
 	}
 	taken, _ := st.Alias(to.Row.ID, n.To.Item)
@@ -205,7 +206,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 			return a.Fail(err)
 		}
 		next.Labels, approval = moved.Labels, moved.Approval
-		if chest.ApprovalLess(it.ApprovalOf(home), moved.ApprovalOf(d)) || scheduleLoosened(it.Life.Rules, moved.Life.Rules, now) {
+		if chest.ApprovalLess(it.ApprovalOf(home), moved.ApprovalOf(d)) || it.Life.Rules.LoosensShredding(moved.Life.Rules, now) {
 			if err := lifting(a, it.Row.ID, from.String()); err != nil {
 				return err
 			}

@@ -38,6 +38,8 @@ type Check struct {
 	Changes   time.Time // when the answer changes by itself; zero for never
 	Access    time.Time // when what allows it ends; zero for never
 	Warning   string    // what works now and will not for long
+
+	Environment string // that of the drawer it is in, when it would be served
 }
 
 // soon is the window left that is worth a warning.
@@ -145,6 +147,7 @@ func check(st *chest.Snapshot, row entity.Identity, ctx access.Context, ref refe
 		return no("no_field", problem)
 	}
 	ch.Served, ch.Version, ch.NotAfter, ch.Access = true, found.Number, found.Ends, decision.Ends
+	ch.Environment = found.Drawer.Row.Environment
 	ch.Changes = earlier(found.Changes, decision.Ends)
 	ch.Warning = warningOf(found, ref, ctx.Now)
 	if left := decision.Ends.Sub(ctx.Now); ch.Warning == "" && !decision.Ends.IsZero() && left < soon {

@@ -84,7 +84,7 @@ func (s *Shelf) SetDrawerRules(c chest.Caller, name string, revision int64, n Ne
 			a.Entry.Detail = "what rules would do: " + after.Rules
 			return a.Done()
 		}
-		if scheduleLoosened(d.Schedule, schedule, a.Entry.At) {
+		if d.Schedule.LoosensShredding(schedule, a.Entry.At) {
 			if err := lifting(a, d.Row.ID, name); err != nil {
 				return err
 			}

@@ -251,16 +251,16 @@ func (s *scale) daily(result map[string]any) error {
 		}},
 		{"sign_in_app", func() error { _, err := app(1 + n); return err }},
 		{"read_one", func() error {
-			_, err := s.vault.ReadValue(s.steward, names.Reference{Drawer: "harbour-1", Item: fmt.Sprintf("gate_%07d_key", n)})
+			_, err := s.vault.ReadValue(s.steward, names.Reference{Drawer: "harbour-1", Item: fmt.Sprintf("gate-%07d-key", n)})
 			return err
 		}},
 		{"refused_read_of_the_busy_app", func() error {
-			_, err := s.vault.ReadValue(busy, names.Reference{Drawer: "harbour-1", Item: fmt.Sprintf("gate_%07d_key", n)})
+			_, err := s.vault.ReadValue(busy, names.Reference{Drawer: "harbour-1", Item: fmt.Sprintf("gate-%07d-key", n)})
 			return refusedOnly(err)
 		}},
 		{"queue_of_refusals", func() error { _, err := s.vault.Refusals(s.steward, time.Now().Add(-time.Hour)); return err }},
 		{"put_one", func() error {
-			_, _, err := s.vault.AddVersion(s.steward, names.Reference{Drawer: "harbour-2", Item: "gate_0000001_key"}, 0,
+			_, _, err := s.vault.AddVersion(s.steward, names.Reference{Drawer: "harbour-2", Item: "gate-0000001-key"}, 0,
 				shelf.NewVersion{Content: secretvalue.FromString("another value")})
 			return err
 		}},
@@ -286,7 +286,7 @@ func (s *scale) daily(result map[string]any) error {
 			_, err := s.vault.Drawer(s.steward, "harbour-3", shelf.WithoutRetired, "", 100)
 			return err
 		}},
-		{"page_of_search", func() error { _, err := s.vault.Search(s.steward, "gate_00000", "", 100); return err }},
+		{"page_of_search", func() error { _, err := s.vault.Search(s.steward, "gate-00000", "", 100); return err }},
 		{"page_of_trail", func() error { _, err := s.vault.Trail(s.steward, store.Filter{}, search.Query{}, 100); return err }},
 		{"page_of_matrix", func() error { _, err := s.vault.Matrix(s.steward, rights.Part{Most: 100}); return err }},
 		{"due", func() error { _, err := s.vault.DueItems(s.steward, 14*24*time.Hour); return err }},

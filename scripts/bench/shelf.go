@@ -189,12 +189,12 @@ func (s *side) script(token string, step int) error {
 local n = 0
 request = function()
 	n = (n + 1) %% 1000
-	return wrk.format("GET", string.format("/api/values/harbour-%%d/gate_%%07d_key", n %% %d, math.floor(n / %d) * %d))
+	return wrk.format("GET", string.format("/api/values/harbour-%%d/gate-%%07d-key", n %% %d, math.floor(n / %d) * %d))
 end
 `, token, drawers, drawers, step)
 	cold := fmt.Sprintf(`wrk.headers["Authorization"] = "Bearer %s"
 request = function()
-	return wrk.format("GET", string.format("/api/values/harbour-%%d/gate_%%07d_key", math.random(0, %d), math.random(0, %d)))
+	return wrk.format("GET", string.format("/api/values/harbour-%%d/gate-%%07d-key", math.random(0, %d), math.random(0, %d)))
 end
 `, token, drawers-1, s.count/drawers-1)
 	if err := os.WriteFile(filepath.Join(s.b.dir, "cold.lua"), []byte(cold), 0o600); err != nil {

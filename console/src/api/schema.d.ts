@@ -1683,6 +1683,8 @@ export interface components {
             access_ends?: string;
             /** @description What works now and will not for long. */
             warning?: string;
+            /** @description That of the drawer it is in. */
+            environment?: string;
         };
         Upkeep: {
             /** @description The number of the newest entry. */
@@ -2164,6 +2166,8 @@ export interface components {
             /** @description Put in what can be, instead of nothing unless all can be. */
             each?: boolean;
             preview?: boolean;
+            /** @description Names in the file that are left where they are. */
+            except?: string[];
             /**
              * Format: date-time
              * @description The end of every version that is put in.

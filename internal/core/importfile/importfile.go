@@ -12,8 +12,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -406,6 +409,34 @@ func units(text string) (list []uint16, used int, err error) {
 	return []uint16{first}, 4, nil
 }
 
-// ItemName is the name that an entry gets as an item: in lower case, since names have no upper case. What has other
-// characters than names have is left as it is, to be refused by whoever checks names.
-func ItemName(name string) string { return strings.ToLower(name) }
+// ItemName is the name that an entry gets as an item: in lower case, since names have no upper case, and with - between its words.
+// What has other characters than names have is left as it is, to be refused by whoever checks names.
+func ItemName(name string) string {
+	words := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return r == '_' || r == '-' })
+	if joined := strings.Join(words, "-"); joined != "" {
+		return joined
+	}
+	return name
+}
+
+// secretWords are parts of names whose values are secrets, whatever they look like.
+var secretWords = []string{"PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIAL", "AUTH", "PIN", "SALT", "SEED", "CERT", "DSN"}
+
+// LooksPlain reports whether an entry looks like a setting rather than a secret: a switch, a short number, a level, an address without
+// credentials. It is a guess, for a person to confirm.
+func (e Entry) LooksPlain() bool {
+	name := strings.ToUpper(e.Name)
+	if slices.ContainsFunc(secretWords, func(word string) bool { return strings.Contains(name, word) }) {
+		return false
+	}
+	value := string(e.Value.Reveal())
+	switch strings.ToLower(value) {
+	case "true", "false", "yes", "no", "on", "off", "":
+		return true
+	}
+	if address, err := url.Parse(value); err == nil && address.Host != "" {
+		return address.User == nil && address.RawQuery == "" && address.Fragment == ""
+	}
+	return len(value) <= 12 && strings.IndexFunc(value, func(r rune) bool { return !unicode.IsLower(r) && r != '-' && r != '.' }) < 0 ||
+		len(value) <= 6 && strings.IndexFunc(value, func(r rune) bool { return r < '0' || r > '9' }) < 0
+}

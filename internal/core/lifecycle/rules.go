@@ -197,6 +197,18 @@ func (s Schedule) Shortest() (age, idle time.Duration) {
 	return time.Duration(both.MaxAge), time.Duration(both.Idle)
 }
 
+// LoosensShredding reports whether something that two must agree to shred could be shredded by one, or by a rule that keeps fewer
+// versions, under another schedule.
+func (s Schedule) LoosensShredding(after Schedule, now time.Time) bool {
+	for _, at := range []time.Time{now, s.From, after.From} {
+		was, is := s.At(at), after.At(at)
+		if !at.IsZero() && was.TwoToShred && (!is.TwoToShred || is.Keep != 0 && (was.Keep == 0 || is.Keep < was.Keep)) {
+			return true
+		}
+	}
+	return false
+}
+
 // Zero reports whether nothing is demanded, now or later.
 func (s Schedule) Zero() bool { return s == Schedule{} }
 

@@ -14,6 +14,12 @@
 //	    variable: TLS_KEY_FILE
 //	    reference: tls#private_key
 //	    mode: "0400"
+//	  - variable: MAIL_TOKEN
+//	    reference: mail-token
+//	    only: [production]
+//	constants:
+//	  - variable: LOG_LEVEL
+//	    value: info
 package manifest
 
 import (
@@ -49,10 +55,20 @@ const (
 
 // Manifest is what an application needs.
 type Manifest struct {
-	Version int               `yaml:"manifest"`
-	App     string            `yaml:"app,omitempty"`
-	Drawers map[string]string `yaml:"drawers,omitempty"` // by environment
-	Needs   []Need            `yaml:"needs"`
+	Version   int               `yaml:"manifest"`
+	App       string            `yaml:"app,omitempty"`
+	Drawers   map[string]string `yaml:"drawers,omitempty"` // by environment
+	Needs     []Need            `yaml:"needs"`
+	Constants []Constant        `yaml:"constants,omitempty"`
+}
+
+// Constant is a variable whose value is no secret: it stands in the manifest, is not masked and is not looked for.
+type Constant struct {
+	Variable string   `yaml:"variable"`
+	Value    string   `yaml:"value"`
+	Only     []string `yaml:"only,omitempty,flow"` // the environments that have it; all when it is left out
+
+	line int
 }
 
 // Need is one value and how it is handed over: as an environment variable; as a file, whose path a variable may hold; or on
@@ -63,6 +79,9 @@ type Need struct {
 	File      string `yaml:"file,omitempty"` // its name, without a directory
 	Mode      string `yaml:"mode,omitempty"` // of the file, in octal; "0400" when it is left out
 	Stdin     bool   `yaml:"stdin,omitempty"`
+
+	Only     []string `yaml:"only,omitempty,flow"` // the environments that need it; all when it is left out
+	Optional bool     `yaml:"optional,omitempty"`  // when there is no such item, it is left out
 
 	line int
 }
@@ -105,13 +124,34 @@ func (n *Need) UnmarshalYAML(node *yaml.Node) error {
 	if node.Kind != yaml.MappingNode {
 		return fmt.Errorf("line %d: a need has a reference and how it is handed over", node.Line)
 	}
-	for i := 0; i < len(node.Content); i += 2 {
-		if key := node.Content[i]; !slices.Contains([]string{"reference", "variable", "file", "mode", "stdin"}, key.Value) {
-			return fmt.Errorf("line %d: a need has no %.40q; it has reference, variable, file, mode and stdin", key.Line, key.Value)
-		}
+	if err := known(node, "a need", "reference", "variable", "file", "mode", "stdin", "only", "optional"); err != nil {
+		return err
 	}
 	n.line = node.Line
 	return node.Decode((*plain)(n))
+}
+
+// UnmarshalYAML notes the line, and is strict about fields.
+func (c *Constant) UnmarshalYAML(node *yaml.Node) error {
+	type plain Constant
+	if node.Kind != yaml.MappingNode {
+		return fmt.Errorf("line %d: a constant has a variable and a value", node.Line)
+	}
+	if err := known(node, "a constant", "variable", "value", "only"); err != nil {
+		return err
+	}
+	c.line = node.Line
+	return node.Decode((*plain)(c))
+}
+
+// known refuses fields that a mapping does not have.
+func known(node *yaml.Node, what string, fields ...string) error {
+	for i := 0; i < len(node.Content); i += 2 {
+		if key := node.Content[i]; !slices.Contains(fields, key.Value) {
+			return fmt.Errorf("line %d: %s has no %.40q; it has %s", key.Line, what, key.Value, strings.Join(fields, ", "))
+		}
+	}
+	return nil
 }
 
 var (
@@ -167,16 +207,42 @@ func (m *Manifest) problems() (list []error) {
 	if len(m.Needs) == 0 {
 		add(0, "it needs nothing: list references under needs")
 	}
-	if len(m.Needs) > MaxNeeds {
-		add(0, "it has more than %d needs", MaxNeeds)
+	if len(m.Needs)+len(m.Constants) > MaxNeeds {
+		add(0, "it has more than %d needs and constants", MaxNeeds)
 		return list
 	}
-	seen := map[string]int{}
-	once := func(n Need, what string) {
-		if before := seen[what]; before != 0 {
-			add(n.line, "%s is there already, on line %d", what, before)
+	seen := map[string]int{} // the line, by environment and what is handed over there
+	once := func(line int, only []string, what string) {
+		for _, environment := range only {
+			if m.Drawers[environment] == "" {
+				add(line, "only: there is no environment %.60q; there is %s", environment, strings.Join(m.Environments(), ", "))
+			}
 		}
-		seen[what] = n.line
+		if len(only) == 0 {
+			only = append(m.Environments(), "")
+		}
+		for _, environment := range only {
+			if before := seen[environment+" "+what]; before != 0 {
+				add(line, "%s is there already, on line %d", what, before)
+				break
+			}
+			seen[environment+" "+what] = line
+		}
+	}
+	aVariable := func(line int, only []string, name string) {
+		switch {
+		case !variable.MatchString(name):
+			add(line, "%.60q is no name of a variable", name)
+		case loads(name):
+			add(line, "%s decides what runs, and does not come from a manifest or an item that somebody may change", name)
+		}
+		once(line, only, "the variable "+name)
+	}
+	for _, c := range m.Constants {
+		aVariable(c.line, c.Only, c.Variable)
+		if strings.ContainsRune(c.Value, 0) || len(c.Value) > 4096 {
+			add(c.line, "the value of %.60q has a zero byte, or more than 4096 bytes", c.Variable)
+		}
 	}
 	for _, n := range m.Needs {
 		switch {
@@ -186,21 +252,16 @@ func (m *Manifest) problems() (list []error) {
 			add(n.line, "%.140s: what goes to standard input is no variable or file besides", n.Reference)
 		}
 		if n.Variable != "" {
-			if !variable.MatchString(n.Variable) {
-				add(n.line, "%.60q is no name of a variable", n.Variable)
-			} else if loads(n.Variable) {
-				add(n.line, "%s decides what runs, and does not come from an item that somebody may change", n.Variable)
-			}
-			once(n, "the variable "+n.Variable)
+			aVariable(n.line, n.Only, n.Variable)
 		}
 		if n.File != "" {
 			if !fileName.MatchString(n.File) {
 				add(n.line, "%.60q is no name of a file: letters, digits, dots, - and _, without a directory", n.File)
 			}
-			once(n, "the file "+n.File)
+			once(n.line, n.Only, "the file "+n.File)
 		}
 		if n.Stdin {
-			once(n, "standard input")
+			once(n.line, n.Only, "standard input")
 		}
 		if n.Mode != "" && n.File == "" {
 			add(n.line, "mode is for files")
@@ -272,30 +333,46 @@ type Resolved struct {
 	Reference reference.Reference
 }
 
-// Drawer is an environment's drawer. When the environment is empty, it is the only one; a manifest without environments has no
-// drawer.
-func (m *Manifest) Drawer(environment string) (string, error) {
+// Environment is the one that is named, or the only one when none is; empty for a manifest without environments.
+func (m *Manifest) Environment(name string) (string, error) {
 	names := m.Environments()
-	if environment == "" && len(names) == 1 {
-		environment = names[0]
+	switch {
+	case name == "" && len(names) == 1:
+		return names[0], nil
+	case m.Drawers[name] != "" || len(names) == 0:
+		return name, nil
+	case name == "":
+		return "", fmt.Errorf("say which environment: %s", strings.Join(names, ", "))
 	}
-	drawer := m.Drawers[environment]
-	if drawer == "" && len(names) > 0 {
-		if environment == "" {
-			return "", fmt.Errorf("say which environment: %s", strings.Join(names, ", "))
-		}
-		return "", fmt.Errorf("the manifest has no environment %.60q; it has %s", environment, strings.Join(names, ", "))
-	}
-	return drawer, nil
+	return "", fmt.Errorf("the manifest has no environment %.60q; it has %s", name, strings.Join(names, ", "))
 }
 
-// For resolves the needs in an environment.
-func (m *Manifest) For(environment string) (list []Resolved, err error) {
-	drawer, err := m.Drawer(environment)
+// in reports whether something that is only for some environments is for one.
+func in(only []string, environment string) bool {
+	return len(only) == 0 || slices.Contains(only, environment)
+}
+
+// ConstantsIn lists the constants of an environment, which the manifest has.
+func (m *Manifest) ConstantsIn(environment string) (list []Constant) {
+	for _, c := range m.Constants {
+		if in(c.Only, environment) {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// For resolves the needs in an environment, as Environment has it.
+func (m *Manifest) For(name string) (list []Resolved, err error) {
+	environment, err := m.Environment(name)
 	if err != nil {
 		return nil, err
 	}
+	drawer := m.Drawers[environment]
 	for _, n := range m.Needs {
+		if !in(n.Only, environment) {
+			continue
+		}
 		ref, err := m.resolve(n, drawer)
 		if err != nil {
 			return nil, err

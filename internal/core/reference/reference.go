@@ -18,6 +18,7 @@ package reference
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -87,6 +88,19 @@ func nameProblem(text string) string {
 	}
 	return ""
 }
+
+// Lookalikes are the names that differ from a name by nothing but their separators, in one style: people take one for the other.
+func Lookalikes(name string) (list []string) {
+	for _, separator := range []string{"-", "_", "."} {
+		other := separators.ReplaceAllString(name, separator)
+		if other != name {
+			list = append(list, other)
+		}
+	}
+	return list
+}
+
+var separators = regexp.MustCompile(`[-_.]`)
 
 func isAlnum(b byte) bool    { return b >= 'a' && b <= 'z' || b >= '0' && b <= '9' }
 func isNameByte(b byte) bool { return isAlnum(b) || b == '-' || b == '_' || b == '.' }

@@ -1,4 +1,4 @@
-package shelf
+package record
 
 import (
 	"errors"
@@ -28,7 +28,7 @@ const MaxKeptReads = 500
 // ReportReads records reads that an agent served as the caller, from what it keeps. They happened, whatever the caller may read by now:
 // but a grant, the drawer's rule and a version that is there must have allowed a host to keep the value when it was read. An app can
 // only say it of itself. One that is reported twice, because the answer was lost, has the same number twice.
-func (s *Shelf) ReportReads(c chest.Caller, host string, reads []KeptRead) error {
+func (s *Record) ReportReads(c chest.Caller, host string, reads []KeptRead) error {
 	if len(reads) == 0 || len(reads) > MaxKeptReads {
 		return chest.Invalid("reads", "reads are 1 to %d", MaxKeptReads)
 	}
@@ -82,7 +82,7 @@ func (s *Shelf) ReportReads(c chest.Caller, host string, reads []KeptRead) error
 
 // firstReads are when the attempt's caller was first served each of the items that it reports reads of: what a host keeps, it was given
 // once. Microseconds since 1970, by the items' ids.
-func (s *Shelf) firstReads(a *chest.Attempt, reads []KeptRead) (map[string]int64, error) {
+func (s *Record) firstReads(a *chest.Attempt, reads []KeptRead) (map[string]int64, error) {
 	if err := s.records.CatchUp(); err != nil {
 		return nil, err
 	}
@@ -151,7 +151,7 @@ const (
 
 // HostKey returns the key under which the host of an app may keep values on its disk, for who signed in with a credential of the
 // app. Whoever cannot sign in with that credential any more does not get it again, and each time is in the trail.
-func (s *Shelf) HostKey(c chest.Caller) (key [envelope.KeySize]byte, err error) {
+func (s *Record) HostKey(c chest.Caller) (key [envelope.KeySize]byte, err error) {
 	a := s.heart.Attempt(c, "host_key", c.Name)
 	if err := a.Err(); err != nil {
 		return key, err
