@@ -30,6 +30,24 @@ func (c *Client) Enrol(ctx context.Context, code, password string) (s Session, e
 	return s, c.post(ctx, "/api/enrol", map[string]string{"code": code, "password": password, "session": "token"}, &s)
 }
 
+// ChangePassword gives the caller another password. All sessions of theirs end; the one that is returned takes the place of this one.
+func (c *Client) ChangePassword(ctx context.Context, present, password string) (s Session, err error) {
+	return s, c.post(ctx, "/api/me/password", map[string]string{"password": present, "new_password": password, "session": "token"}, &s)
+}
+
+// Sessions lists the caller's sessions and tokens, newest first.
+func (c *Client) Sessions(ctx context.Context) ([]OwnSession, error) {
+	var answer struct {
+		Sessions []OwnSession `json:"sessions"`
+	}
+	return answer.Sessions, c.get(ctx, "/api/me/sessions", &answer)
+}
+
+// EndSession ends one of the caller's sessions.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/api/me/sessions/"+url.PathEscape(id), nil, nil, nil)
+}
+
 // SignOut ends the client's token.
 func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/api/sign-out", nil, nil) }
 

@@ -84,6 +84,15 @@ type Rules struct {
 	TwoToShred bool   `json:"two_to_shred,omitempty"`
 }
 
+// OwnSession is a session or a token of the caller.
+type OwnSession struct {
+	ID      string    `json:"id"`
+	Via     string    `json:"via"` // how it was proved: "console_session", "person_token", "app_key" and so on
+	Begun   time.Time `json:"begun"`
+	Ends    time.Time `json:"ends"`
+	Current bool      `json:"current"` // whether this was asked with it
+}
+
 // NewRules are rules to be set, or to be tried.
 type NewRules struct {
 	Rules         Rules     `json:"rules"`

@@ -5,6 +5,7 @@ import { problemOf } from "./api/client";
 import { useMe, useStatus } from "./api/queries";
 import { AccessPage } from "./pages/access/AccessPage";
 import { IdentityPage } from "./pages/access/IdentityPage";
+import { AccountPage } from "./pages/account/AccountPage";
 import { MatrixPage } from "./pages/access/MatrixPage";
 import { PolicyPage } from "./pages/access/PolicyPage";
 import { TightenPage } from "./pages/access/TightenPage";
@@ -56,6 +57,7 @@ export function App() {
         <Route path="access/matrix" element={<MatrixPage />} />
         <Route path="access/tighten" element={<TightenPage />} />
         <Route path="access/policy" element={<PolicyPage />} />
+        <Route path="account" element={<AccountPage me={me.data} />} />
         <Route path="operation" element={<OperationPage me={me.data} />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />
         <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />

@@ -565,3 +565,26 @@ func TestDemoTellsItsStory(t *testing.T) {
 		t.Errorf("the demo removed what is not its own: %v", err)
 	}
 }
+
+// A person changes their password on the command line, and ends the sessions that they left open.
+func TestOwnPasswordAndSessionsOnTheCommandLine(t *testing.T) {
+	u, chest := signedIn(t)
+	elsewhere := chest.Client(t, chest.SignIn(t, "steward"))
+	const fresh = "seven lanterns over wet planks"
+	if got := u.ok(t, "", "session", "list"); strings.Count(got, "se_") < 2 || strings.Count(got, "this one") != 1 {
+		t.Errorf("sessions: %s", got)
+	}
+	if r := u.run(t, "", "session", "end"); r.code != 2 {
+		t.Errorf("which one: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "session", "end", "--others")
+	if _, err := elsewhere.Me(t.Context()); chesttest.Code(err) != "unauthenticated" {
+		t.Errorf("the other session: %v", err)
+	}
+	if r := u.run(t, "wrong\n"+fresh+"\n", "password"); r.code == 0 || !strings.Contains(r.talk, "present password is wrong") {
+		t.Errorf("a wrong one: %d %s", r.code, r.talk)
+	}
+	u.ok(t, chesttest.Password+"\n"+fresh+"\n", "password")
+	u.ok(t, "", "whoami")
+	u.ok(t, fresh+"\n", "sign-in", "steward")
+}

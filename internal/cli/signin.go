@@ -291,6 +291,84 @@ func (a *app) signOutCommand() *cobra.Command {
 	}
 }
 
+func (a *app) passwordCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "password",
+		Short: "Change your own password",
+		Long: `Asks for the present password and twice for the new one, without showing them; when standard input is not a terminal,
+they are its first two lines. All your sessions end, on other devices too, and this one goes on as a new one. Who has
+forgotten their password gets a code for a new one from whoever registers people (tansu person new-credential NAME).`,
+		Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			present, err := a.ask("present password")
+			if err != nil {
+				return err
+			}
+			defer present.Wipe()
+			password, err := a.askNew("new password")
+			if err != nil {
+				return err
+			}
+			defer password.Wipe()
+			session, err := c.ChangePassword(ctx, string(present.Reveal()), string(password.Reveal()))
+			if err != nil {
+				return err
+			}
+			a.say("The password is changed. Sessions on other devices have ended.")
+			return a.keepSession(session)
+		}),
+	}
+}
+
+func (a *app) sessionCommand() *cobra.Command {
+	command := &cobra.Command{Use: "session", Short: "See where you are signed in, and end sessions of yours", RunE: noSubcommand}
+	list := &cobra.Command{
+		Use: "list", Short: "List your sessions and tokens, newest first", Args: exactly(),
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
+			sessions, err := c.Sessions(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(sessions, func() {
+				t := table{head: []string{"ID", "PROVED BY", "BEGUN", "ENDS", ""}}
+				for _, s := range sessions {
+					t.add(s.ID, s.Via, stamp(s.Begun), stamp(s.Ends), map[bool]string{true: "this one"}[s.Current])
+				}
+				a.printTable(t, "")
+			})
+		}),
+	}
+	var others bool
+	end := &cobra.Command{
+		Use: "end [ID …]", Short: "End sessions of yours", Example: "  tansu session end se_9f2c41d07be3a816\n  tansu session end --others",
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, ids []string) error {
+			if (len(ids) == 0) != others {
+				return usagef("say which sessions end: their ids (tansu session list), or --others")
+			}
+			if others {
+				sessions, err := c.Sessions(ctx)
+				if err != nil {
+					return err
+				}
+				for _, s := range sessions {
+					if !s.Current {
+						ids = append(ids, s.ID)
+					}
+				}
+			}
+			for _, id := range ids {
+				if err := c.EndSession(ctx, id); err != nil {
+					return err
+				}
+			}
+			return a.show(map[string][]string{"ended": ids}, func() { fmt.Fprintf(a.Out, "%s ended.\n", plural(len(ids), "session")) })
+		}),
+	}
+	end.Flags().BoolVar(&others, "others", false, "end all but this one")
+	command.AddCommand(list, end)
+	return command
+}
+
 func (a *app) whoamiCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "whoami",

@@ -99,6 +99,9 @@ var routes = []route{
 	{"POST", "/api/backups", atLength, (*api).backUp},
 	{"POST", "/api/backups/rehearse", atLength, (*api).rehearse},
 	{"POST", "/api/me/shares/:share/take", identified, (*api).takeShare},
+	{"POST", "/api/me/password", identified, (*api).changePassword},
+	{"GET", "/api/me/sessions", identified, (*api).ownSessions},
+	{"DELETE", "/api/me/sessions/:session", identified, (*api).endSession},
 
 	{"POST", "/api/enrol", anyone, (*api).enrol},
 	{"POST", "/api/enrol-host", anyone, (*api).enrolHost},

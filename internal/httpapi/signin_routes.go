@@ -102,3 +102,42 @@ func (a *api) me(c *call) error {
 	}
 	return c.JSON(http.StatusOK, answer)
 }
+
+func (a *api) changePassword(c *call) error {
+	var body struct {
+		Password    string `json:"password"`
+		NewPassword string `json:"new_password"`
+		Session     string `json:"session"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	via, err := a.sessionKind(c, body.Session)
+	if err != nil {
+		return err
+	}
+	session, err := a.service.ChangePassword(c.caller, secretvalue.FromString(body.Password), secretvalue.FromString(body.NewPassword), via)
+	if err != nil {
+		return err
+	}
+	return a.answerSession(c, body.Session, session)
+}
+
+func (a *api) ownSessions(c *call) error {
+	list, err := a.service.Sessions(c.caller)
+	if err != nil {
+		return err
+	}
+	answer := []client.OwnSession{}
+	for _, s := range list {
+		answer = append(answer, client.OwnSession(s))
+	}
+	return c.JSON(http.StatusOK, map[string]any{"sessions": answer})
+}
+
+func (a *api) endSession(c *call) error {
+	if err := a.service.EndSession(c.caller, c.param("session")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

@@ -62,7 +62,7 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("Move it in", "dialog"), see("Left to do"), press("Close", "dialog"))
-	if h, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err != nil || h.Item.Current != 1 {
+	if h, err := steward.History(b.ctx, "ticketing-prod", "smtp-key"); err != nil || h.Item.Current != 1 {
 		t.Errorf("%+v, %v", h, err)
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
@@ -71,7 +71,7 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("Close", "dialog"))
-	b.visit("/drawers/ticketing-prod/smtp_key", "Versions")
+	b.visit("/drawers/ticketing-prod/smtp-key", "Versions")
 	name := `//dialog//input[@name="name"]`
 	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"),
 		see("Old names that still work"), see("nobody uses it"))
@@ -79,7 +79,7 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("End it now"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
-	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp_key"); err == nil {
+	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp-key"); err == nil {
 		t.Error("the old name still works")
 	}
 	b.clean()
@@ -132,6 +132,31 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Subject: "person:ticketing-lead", Action: "read_value"})
 	if err != nil || len(page.Entries) != 1 {
 		t.Errorf("%d reads are in the trail, %v", len(page.Entries), err)
+	}
+	b.clean()
+}
+
+// A person changes their password, and ends the sessions that they left open elsewhere.
+func TestOwnPasswordAndSessionsInTheConsole(t *testing.T) {
+	b := open(t)
+	elsewhere := b.chest.Client(t, b.chest.Person(t, "harbour-master"))
+	b.visit("/", "Sign in")
+	b.signIn("harbour-master")
+	b.visit("/account", "Where you are signed in")
+	b.do(see("the command line"), see("this one"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(press("End it"), chromedp.WaitNotPresent(`//button[.="End it"]`))
+	if _, err := elsewhere.Me(b.ctx); chesttest.Code(err) != "unauthenticated" {
+		t.Errorf("the other session: %v", err)
+	}
+	const fresh = "seven lanterns over wet planks"
+	b.do(chromedp.SendKeys(`input[name=password]`, chesttest.Password), chromedp.SendKeys(`input[name=new_password]`, fresh),
+		chromedp.SendKeys(`input[name=again]`, "another"), press("Change password"), see("not the same both times"),
+		chromedp.SetValue(`input[name=again]`, fresh), press("Change password"), see("Your password is changed"))
+	if _, err := b.chest.Client(t, "").SignIn(b.ctx, "harbour-master", fresh, ""); err != nil {
+		t.Error(err)
 	}
 	b.clean()
 }

@@ -137,6 +137,10 @@ export const useSignIn = () =>
   useChange((body: { person: string; password: string }) => data(api.POST("/api/sign-in", { body: { ...body, session: "cookie" } })));
 export const useEnrol = () =>
   useChange((body: { code: string; password: string }) => data(api.POST("/api/enrol", { body: { ...body, session: "cookie" } })));
+export const useChangePassword = () =>
+  useChange((body: { password: string; new_password: string }) => data(api.POST("/api/me/password", { body: { ...body, session: "cookie" } })));
+export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => data(api.GET("/api/me/sessions")) });
+export const useEndSession = () => useChange((session: string) => data(api.DELETE("/api/me/sessions/{session}", { params: { path: { session } } })));
 export const useUnlock = () => useChange((body: Schemas["Unlock"]) => data(api.POST("/api/unlock", { body })));
 export const useUnlockMethods = () => useQuery({ queryKey: ["unlock-methods"], queryFn: () => data(api.GET("/api/unlock-methods")) });
 export const useAddUnlockMethod = () => useChange((body: Schemas["NewUnlockMethod"]) => data(api.POST("/api/unlock-methods", { body })));

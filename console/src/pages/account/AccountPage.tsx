@@ -1,0 +1,86 @@
+import { useState, type FormEvent } from "react";
+import type { Schemas } from "../../api/client";
+import { useChangePassword, useEndSession, useSessions } from "../../api/queries";
+import { Field } from "../../parts/Field";
+import { Mark } from "../../parts/Mark";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Scroll } from "../../parts/Scroll";
+import { Loading } from "../../parts/States";
+import { ways, type Way } from "../../parts/ways";
+import { When } from "../../parts/When";
+
+// AccountPage is what is one's own: the password, and where one is signed in.
+export function AccountPage({ me }: { me: Schemas["Me"] }) {
+  return (
+    <>
+      <PageHead title="Your account"><span className="name">{me.subject}</span>{me.description && `: ${me.description}`}</PageHead>
+      <div className="grid grid-cols-1 gap-10">
+        <Password />
+        <Sessions />
+      </div>
+    </>
+  );
+}
+
+function Password() {
+  const change = useChangePassword();
+  const [differ, setDiffer] = useState(false);
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = event.currentTarget;
+    const given = new FormData(form);
+    const [password = "", fresh = "", again = ""] = ["password", "new_password", "again"].map((name) => String(given.get(name) ?? ""));
+    setDiffer(fresh !== again);
+    if (fresh === again) change.mutate({ password, new_password: fresh }, { onSuccess: () => form.reset() });
+  };
+  return (
+    <section aria-labelledby="password" className="grid max-w-xl gap-3">
+      <h2 id="password" className="text-xl font-semibold">Password</h2>
+      <p className="muted">When you change it, all your other sessions end, on other devices and on the command line too.</p>
+      <form className="grid gap-4" onSubmit={submit}>
+        <Field label="Present password" name="password" type="password" autoComplete="current-password" required />
+        <div className="grid gap-4 sm:grid-cols-2">
+          <Field label="New password" name="new_password" type="password" autoComplete="new-password" required hint="At least 12 characters." />
+          <Field label="Once more" name="again" type="password" autoComplete="new-password" required />
+        </div>
+        {differ && <p role="alert" className="text-error font-semibold">The new password is not the same both times.</p>}
+        {change.error && <ProblemBox error={change.error} />}
+        {change.isSuccess && <p role="status"><Mark state="usable" word="Your password is changed" />, and your other sessions have ended.</p>}
+        <button type="submit" className="btn btn-primary justify-self-start" disabled={change.isPending}>Change password</button>
+      </form>
+    </section>
+  );
+}
+
+function Sessions() {
+  const sessions = useSessions();
+  const end = useEndSession();
+  const list = sessions.data?.sessions ?? [];
+  return (
+    <section aria-labelledby="sessions" className="grid gap-3">
+      <h2 id="sessions" className="text-xl font-semibold">Where you are signed in</h2>
+      {sessions.isPending && <Loading what="your sessions" />}
+      {(sessions.error ?? end.error) && <ProblemBox error={sessions.error ?? end.error} />}
+      {list.length > 0 && (
+        <Scroll label="Table of your sessions">
+          <table className="dense table">
+            <thead><tr><th scope="col">By</th><th scope="col">Begun</th><th scope="col">Ends</th><th scope="col"><span className="sr-only">End it</span></th></tr></thead>
+            <tbody>
+              {list.map((s) => (
+                <tr key={s.id}>
+                  <td>{ways[s.via as Way] ?? s.via}</td>
+                  <td><When at={s.begun} /></td>
+                  <td><When at={s.ends} /></td>
+                  <td className="text-right">
+                    {s.current ? <Mark state="usable" word="this one" /> : <button type="button" className="btn btn-outline btn-xs" disabled={end.isPending} onClick={() => end.mutate(s.id)}>End it</button>}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Scroll>
+      )}
+    </section>
+  );
+}
