@@ -768,7 +768,12 @@ type Problem struct {
 	RetryAfter time.Duration `json:"-"`
 }
 
-func (p *Problem) Error() string { return p.Detail }
+func (p *Problem) Error() string {
+	if p.Receipt != "" {
+		return p.Detail + " (receipt " + p.Receipt + ")"
+	}
+	return p.Detail
+}
 
 // ManifestNeeds is what a manifest needs.
 type ManifestNeeds struct {

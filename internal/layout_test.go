@@ -7,10 +7,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+
+	"tansu/internal/record"
 )
 
 // layers are the packages from top to bottom; what stands on one line is beside each other. A package imports what is below
@@ -141,5 +144,29 @@ func TestRoomsAndLinesAreOfASizeToRead(t *testing.T) {
 	}
 	if len(lines) < 20 {
 		t.Errorf("only %d packages were read", len(lines))
+	}
+}
+
+// What is written into the trail as an action is one that can be looked for there: a filter that knows too little would refuse it.
+func TestActionsInTheTrailAreKnown(t *testing.T) {
+	known := record.Actions()
+	literal := regexp.MustCompile(`(?:Attempt\((?:c|caller), |Anonymous\(origin, "[a-z_]+"\), |begin\(c, |r\.note\(|Entry\.Action = |\bAction: )"([a-z_]+)"`)
+	found := 0
+	goFiles(t, func(dir, file string) {
+		if strings.HasSuffix(file, "_test.go") || !strings.HasPrefix(dir, "internal/") {
+			return
+		}
+		content, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, match := range literal.FindAllStringSubmatch(string(content), -1) {
+			if found++; !slices.Contains(known, match[1]) {
+				t.Errorf("%s: the action %q is not among record.Actions", file, match[1])
+			}
+		}
+	})
+	if found < 40 {
+		t.Errorf("only %d actions were found: is the way in which they are written another one?", found)
 	}
 }

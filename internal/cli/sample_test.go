@@ -10,11 +10,13 @@ import (
 	"tansu/internal/chesttest"
 )
 
-// Each sample reads the value as an app that the environment names, where the machine has the language.
+// Each sample reads the value as an app that the environment names, where the machine has the language; and fails by its exit code, with
+// the reason and the receipt, when it is refused.
 func TestSamplesRun(t *testing.T) {
 	steward, chest := signedIn(t)
 	const value = "a value; with 'quotes' and\na second line"
 	chest.Fill(t, "gates", "radio-key", value)
+	chest.Fill(t, "quay", "radio-key", value)
 	secret, _ := chest.App(t, "gate-controller", chesttest.Grant{Role: "consumer", Scope: "gates/**"})
 	root, err := filepath.Abs("../..")
 	if err != nil {
@@ -28,7 +30,8 @@ func TestSamplesRun(t *testing.T) {
 	steward.ok(t, "", "app", "add", "shell-user")
 	steward.ok(t, "", "grant", "give", "app:shell-user", "consumer", "gates/**")
 	host := hostOf(t, steward, chest, "shell-user")
-	environment := append(os.Environ(), "TANSU_ADDRESS="+chest.URL(), "TANSU_AUTHORITY="+filepath.Join(chest.Dir, "chest", "authority.crt"),
+	environment := append(os.Environ(), "TANSU_ADDRESS="+chest.URL()+"/",
+		"TANSU_AUTHORITY="+filepath.Join(chest.Dir, "chest", "authority.crt"),
 		"TANSU_APP=gate-controller",
 		"TANSU_SECRET_FILE="+filepath.Join(dir, "secret"), "TANSU_HOME="+host.home, "TANSU_PROFILE=",
 		"PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
@@ -42,13 +45,20 @@ func TestSamplesRun(t *testing.T) {
 			}
 			names := map[string]string{"shell": "read.sh", "curl": "read-curl.sh", "go": "main.go", "python": "read.py", "javascript": "read.mjs",
 				"java": "Read.java"}
-			file := filepath.Join(t.TempDir(), names[language])
-			if err := os.WriteFile(file, []byte(steward.ok(t, "", "sample", "gates/radio-key", language)), 0o600); err != nil {
-				t.Fatal(err)
+			try := func(reference string) (string, error) {
+				file := filepath.Join(t.TempDir(), names[language])
+				if err := os.WriteFile(file, []byte(steward.ok(t, "", "sample", reference, language)), 0o600); err != nil {
+					t.Fatal(err)
+				}
+				command := exec.Command(run[0], append(append([]string{}, run[1:len(run)-1]...), file)...)
+				command.Dir, command.Env = root, environment
+				out, err := command.CombinedOutput()
+				return string(out), err
 			}
-			command := exec.Command(run[0], append(append([]string{}, run[1:len(run)-1]...), file)...)
-			command.Dir, command.Env = root, environment
-			out, err := command.CombinedOutput()
+			if out, err := try("quay/radio-key"); err == nil || !strings.Contains(out, "receipt") || strings.Contains(out, "quotes") {
+				t.Errorf("refused: %v: %s", err, out)
+			}
+			out, err := try("gates/radio-key")
 			if first, _, _ := strings.Cut(strings.TrimSpace(string(out)), " "); err != nil || first != "40" || len(value) != 40 {
 				t.Errorf("%v: %s", err, out)
 			}

@@ -788,3 +788,65 @@ func TestConsoleSessionEndsByIdleness(t *testing.T) {
 		t.Errorf("signing out: %d, %q", got.Status, got.Header.Get("Clear-Site-Data"))
 	}
 }
+
+// What is asked for and does not exist is an error that names what does: that nothing was found would be taken for an answer.
+func TestFiltersAndAddressesThatMeanNothingAreErrors(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "ticketing-prod", "db-password", "v")
+	steward := chest.Client(t, chest.Steward)
+	for query, hint := range map[string]string{"outcome:maybe": "allowed, refused, failed", "action:read_valu": "read_value",
+		"action:foo": "there is no", "subject:ap:ticket-api": "app", "outcom:refused": "outcome", "-action:sgn_in": "sign_in"} {
+		_, err := steward.Trail(ctx, client.TrailFilter{Query: query})
+		if chesttest.Code(err) != "invalid_input" || !strings.Contains(err.Error(), hint) {
+			t.Errorf("trail %s: %v", query, err)
+		}
+	}
+	for what, f := range map[string]client.TrailFilter{"outcome": {Outcome: "maybe"}, "action": {Action: "foo"},
+		"subject": {Subject: "ticket-api"}} {
+		if _, err := steward.Trail(ctx, f); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != what {
+			t.Errorf("trail by %s: %v", what, err)
+		}
+	}
+	for query, hint := range map[string]string{"state:foo": "usable", "state:usabel": "usable", "environment:prod": "production",
+		"shape:logn": "login", "stat:usable": "state", "read:always": "never"} {
+		if _, err := steward.Search(ctx, query, ""); chesttest.Code(err) != "invalid_input" || !strings.Contains(err.Error(), hint) {
+			t.Errorf("search %s: %v", query, err)
+		}
+	}
+	for _, query := range []string{"state:us*", "-state:ended", "drawer:nothing"} {
+		if _, err := steward.Search(ctx, query, ""); err != nil {
+			t.Errorf("search %s: %v", query, err)
+		}
+	}
+	for path, want := range map[string]struct {
+		status int
+		says   string
+	}{
+		"/api/grants?subjekt=app:x":       {400, "did you mean subject?"},
+		"/api/grants?limit=1&limit=2":     {400, "more than once"},
+		"/api/identities/person:x?kind=a": {400, "no query parameters"},
+		"/api/search?q=%zz":               {400, "not encoded"},
+		"/api/nothing":                    {404, "no such route"},
+		"/values/ticketing-prod/db":       {404, ""},
+		"//api/values/ticketing-prod/db":  {404, ""},
+	} {
+		answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: chest.Steward})
+		if answer.Status != want.status || !strings.Contains(string(answer.Body), want.says) || strings.Contains(string(answer.Body), "<html") {
+			t.Errorf("%s: %d %s", path, answer.Status, answer.Body)
+		}
+		if strings.HasPrefix(path, "/api/") && answer.Header.Get("Request-Id") == "" {
+			t.Errorf("%s: no request id", path)
+		}
+	}
+	answer := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/grants", Token: chest.Steward})
+	if answer.Status != 405 || answer.Header.Get("Allow") != "GET, HEAD, POST" || answer.Header.Get("Request-Id") == "" {
+		t.Errorf("a method that is not there: %d %v", answer.Status, answer.Header)
+	}
+	answer = chest.Do(t, chesttest.Call{Method: "HEAD", Path: "/api/drawers", Token: chest.Steward})
+	if answer.Status != 200 || len(answer.Body) > 0 {
+		t.Errorf("HEAD: %d %s", answer.Status, answer.Body)
+	}
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/drawers/ticketing-prod/db-password"}); answer.Status != 200 {
+		t.Errorf("a page of the console: %d", answer.Status)
+	}
+}

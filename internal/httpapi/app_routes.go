@@ -72,9 +72,6 @@ func (a *api) readManifest(c *call) error {
 
 // samples are programs that read a value; they say nothing about whether it is there.
 func (a *api) samples(c *call) error {
-	if err := onlyQuery(c, "reference"); err != nil {
-		return err
-	}
 	refs, err := parseReferences([]string{c.QueryParam("reference")})
 	if err != nil {
 		return err

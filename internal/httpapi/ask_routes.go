@@ -12,9 +12,6 @@ import (
 )
 
 func (a *api) askVerdict(c *call) error {
-	if err := onlyQuery(c, "subject", "action", "target", "at", "addr", "via", "reason"); err != nil {
-		return err
-	}
 	question := rights.Question{Subject: c.QueryParam("subject"), Action: c.QueryParam("action"), Target: c.QueryParam("target"),
 		Addr: c.QueryParam("addr"), Via: c.QueryParam("via"), Reason: c.QueryParam("reason")}
 	var err error
@@ -30,9 +27,6 @@ func (a *api) askVerdict(c *call) error {
 }
 
 func (a *api) askHolders(c *call) error {
-	if err := onlyQuery(c, "action", "target"); err != nil {
-		return err
-	}
 	list, err := a.service.Holders(c.caller, c.QueryParam("action"), c.QueryParam("target"))
 	if err != nil {
 		return err
@@ -45,9 +39,6 @@ func (a *api) askHolders(c *call) error {
 }
 
 func (a *api) askPaths(c *call) error {
-	if err := onlyQuery(c, "action", "target"); err != nil {
-		return err
-	}
 	p, err := a.service.Paths(c.caller, c.QueryParam("action"), c.QueryParam("target"))
 	if err != nil {
 		return err
@@ -69,9 +60,6 @@ func waysJSON(list []powers.Way) []client.Way {
 }
 
 func (a *api) askReach(c *call) error {
-	if err := onlyQuery(c, "subject"); err != nil {
-		return err
-	}
 	list, err := a.service.Reach(c.caller, c.QueryParam("subject"))
 	if err != nil {
 		return err

@@ -16,14 +16,23 @@ func TestRoutesAndContractAreTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	var promised, served []string
+	known := map[string]bool{}
 	for path, item := range document.Paths.Map() {
-		for method := range item.Operations() {
-			promised = append(promised, method+" "+path)
+		for method, operation := range item.Operations() {
+			promised = append(promised, method+" "+path+inQuery(append(item.Parameters, operation.Parameters...)))
 		}
 	}
 	parameter := regexp.MustCompile(`:(\w+)`)
 	for _, r := range routes {
-		served = append(served, r.method+" "+parameter.ReplaceAllString(r.path, "{$1}"))
+		query := strings.Fields(queries[r.method+" "+r.path])
+		slices.Sort(query)
+		served = append(served, r.method+" "+parameter.ReplaceAllString(r.path, "{$1}")+" "+strings.Join(query, " "))
+		known[r.method+" "+r.path] = true
+	}
+	for route := range queries {
+		if !known[route] {
+			t.Errorf("there is no route %s, which has a query", route)
+		}
 	}
 	slices.Sort(promised)
 	slices.Sort(served)
@@ -35,4 +44,16 @@ func TestRoutesAndContractAreTheSame(t *testing.T) {
 			t.Errorf("the code %s is not in the contract", code)
 		}
 	}
+}
+
+// inQuery lists the parameters of a route that are in the query.
+func inQuery(parameters openapi3.Parameters) string {
+	var names []string
+	for _, p := range parameters {
+		if p.Value.In == "query" {
+			names = append(names, p.Value.Name)
+		}
+	}
+	slices.Sort(names)
+	return " " + strings.Join(names, " ")
 }

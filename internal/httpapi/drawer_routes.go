@@ -88,9 +88,6 @@ func (a *api) createDrawer(c *call) error {
 const drawerPage = 500
 
 func (a *api) getDrawer(c *call) error {
-	if err := onlyQuery(c, "retired", "cursor"); err != nil {
-		return err
-	}
 	retired := shelf.WithoutRetired
 	switch c.QueryParam("retired") {
 	case "", "false":

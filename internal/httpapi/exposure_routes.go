@@ -88,9 +88,6 @@ func (a *api) activity(c *call) error {
 
 // watch sends entries as they are recorded, as server-sent events (the HTML standard, section 9.2).
 func (a *api) watch(c *call) error {
-	if err := onlyQuery(c, "q", "after"); err != nil {
-		return err
-	}
 	after, err := queryNumber(c, "after", 0)
 	if err != nil {
 		return err

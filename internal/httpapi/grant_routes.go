@@ -76,7 +76,7 @@ func newGrantJSON(n rights.NewGrant) client.NewGrant {
 }
 
 func (a *api) listGrants(c *call) error {
-	after, most, err := page(c, "subject")
+	after, most, err := page(c)
 	if err != nil {
 		return err
 	}

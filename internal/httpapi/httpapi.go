@@ -78,7 +78,11 @@ const (
 	atLength // identified; it does so much that it may take minutes
 )
 
-const whoAmI = "/api/me"
+const (
+	whoAmI    = "/api/me"
+	watchPath = "/api/trail/watch"
+	oauthPath = "/api/oauth/"
+)
 
 // routes is the whole interface.
 var routes = []route{
@@ -190,7 +194,7 @@ var routes = []route{
 	{"GET", "/api/trail", identified, (*api).trail},
 	{"GET", "/api/trail/archives", identified, (*api).archives},
 	{"GET", "/api/trail/upkeep", identified, (*api).upkeep},
-	{"GET", "/api/trail/watch", identified, (*api).watch},
+	{"GET", watchPath, identified, (*api).watch},
 	{"GET", "/api/trail/unusual", identified, (*api).unusual},
 	{"GET", "/api/trail/activity", identified, (*api).activity},
 	{"POST", "/api/drawers/:drawer/items/:item/exposure", identified, (*api).exposure},
@@ -217,10 +221,13 @@ func New(o Options) http.Handler {
 	e.HTTPErrorHandler = a.fail
 	for _, r := range routes {
 		e.Add(r.method, r.path, a.handle(r))
+		if r.method == http.MethodGet && r.path != watchPath { // what streams has nothing to say to HEAD
+			e.Add(http.MethodHead, r.path, a.handle(r))
+		}
 	}
 	if o.Console != nil {
 		console := echo.WrapHandler(o.Console)
-		e.GET("/*", func(c *echo.Context) error {
+		page := func(c *echo.Context) error {
 			if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 				return echo.ErrNotFound
 			}
@@ -230,13 +237,16 @@ func New(o Options) http.Handler {
 				c.Response().Header().Set("Strict-Transport-Security", "max-age=31536000")
 			}
 			return console(c)
-		})
+		}
+		e.GET("/*", page)
+		e.HEAD("/*", page)
 	}
 	return recovered{e, a.log}
 }
 
 // handle is what every route does around its own work.
 func (a *api) handle(r route) echo.HandlerFunc {
+	query := strings.Fields(queries[r.method+" "+r.path])
 	return func(c *echo.Context) (err error) {
 		request := c.Request()
 		id := traceID(request.Header.Get("Traceparent"))
@@ -257,6 +267,11 @@ func (a *api) handle(r route) echo.HandlerFunc {
 			}
 			if call.caller.Steward() {
 				header.Set("Tansu-Steward", "true")
+			}
+		}
+		if request.URL.RawQuery != "" && !strings.HasPrefix(r.path, oauthPath) { // where OAuth says what an error is
+			if err := checkQuery(request.URL.RawQuery, query); err != nil {
+				return err
 			}
 		}
 		if r.who == atLength {

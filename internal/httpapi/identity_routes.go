@@ -44,7 +44,7 @@ func (a *api) setStewardsAside(c *call) error {
 }
 
 func (a *api) listIdentities(c *call) error {
-	after, most, err := page(c, "kind")
+	after, most, err := page(c)
 	if err != nil {
 		return err
 	}

@@ -53,6 +53,9 @@ func (a *api) fail(c *echo.Context, err error) {
 	if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
 		return
 	}
+	if requestID(c) == "" { // it came to no route
+		c.Response().Header().Set(requestIDHeader, traceID(c.Request().Header.Get("Traceparent")))
+	}
 	known := a.known(c, err)
 	kind := problems[known.Code]
 	problem := a.problem(c, known)
@@ -65,10 +68,32 @@ func (a *api) fail(c *echo.Context, err error) {
 	if known.Code == chest.Unauthenticated {
 		header.Set("WWW-Authenticate", `Bearer realm="tansu"`)
 	}
+	if known.Code == notAllowed {
+		header.Set("Allow", strings.Join(allowed(c.Request().URL.Path), ", ")) // RFC 9110, section 15.5.6
+	}
 	c.Response().WriteHeader(kind.status)
 	if err := json.NewEncoder(c.Response()).Encode(problem); err != nil {
 		a.log.Debug("answer not sent", "request_id", requestID(c), "error", err)
 	}
+}
+
+// allowed lists the methods that a path of the interface has.
+func allowed(path string) (methods []string) {
+	parts := strings.Split(path, "/")
+	for _, r := range routes {
+		names := strings.Split(r.path, "/")
+		fits := len(names) == len(parts)
+		for i := 0; fits && i < len(names); i++ {
+			fits = names[i] == parts[i] || strings.HasPrefix(names[i], ":")
+		}
+		if fits {
+			methods = append(methods, r.method)
+		}
+		if fits && r.method == http.MethodGet {
+			methods = append(methods, http.MethodHead)
+		}
+	}
+	return methods
 }
 
 // problem is an error as a document (RFC 9457).

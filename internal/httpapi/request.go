@@ -2,9 +2,11 @@ package httpapi
 
 import (
 	"encoding/base64"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"tansu/internal/core/reference"
 
 	"tansu/client"
 	"tansu/internal/chest"
@@ -16,10 +18,7 @@ import (
 const mostInPage = 1000
 
 // page reads which part of a list is asked for: what follows a cursor, at most so many. Without a limit it is all of it.
-func page(c *call, others ...string) (after string, most int, err error) {
-	if err := onlyQuery(c, append(others, "cursor", "limit")...); err != nil {
-		return "", 0, err
-	}
+func page(c *call) (after string, most int, err error) {
 	if text := c.QueryParam("limit"); text != "" {
 		if most, err = strconv.Atoi(text); err != nil || most < 1 || most > mostInPage {
 			return "", 0, chest.Invalid("limit", "limit is between 1 and %d", mostInPage)
@@ -86,11 +85,53 @@ func (a *api) decode(c *call, limit int64, into any) error {
 	return decode(c.Response(), c.Request(), limit, into)
 }
 
-// onlyQuery refuses query parameters that a route does not have.
-func onlyQuery(c *call, allowed ...string) error {
-	for name := range c.QueryParams() {
-		if !slices.Contains(allowed, name) {
-			return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: "this route has no such query parameter"}
+// queries are what routes take in their query; the others take nothing.
+var queries = map[string]string{
+	"GET /api/drawers":                             "cursor limit",
+	"GET /api/drawers/:drawer":                     "retired cursor",
+	"GET /api/drawers/:drawer/items/:item/readers": "since",
+	"GET /api/search":                              "q cursor",
+	"GET /api/due":                                 "hours",
+	"GET /api/due/access":                          "hours",
+	"GET /api/values/:drawer/:item":                "field",
+	"GET /api/samples":                             "reference",
+	"GET /api/identities":                          "kind cursor limit",
+	"GET /api/grants":                              "subject cursor limit",
+	"GET /api/ask/verdict":                         "subject action target at addr via reason",
+	"GET /api/ask/holders":                         "action target",
+	"GET /api/ask/paths":                           "action target",
+	"GET /api/ask/matrix":                          "cursor limit",
+	"GET /api/refusals":                            "since",
+	"GET /api/trail/export":                        "from",
+	"GET /api/trail/extension":                     "from",
+	"GET /api/ask/reach":                           "subject",
+	"GET /api/tighten":                             "since",
+	"GET /api/trail": "subject action target outcome reason grant addr request_id receipt q archive " +
+		"since until cursor limit",
+	"GET /api/trail/watch":       "q after",
+	"GET /api/trail/unusual":     "since",
+	"GET /api/trail/activity":    "since",
+	"GET /api/trail/checkpoints": "from",
+}
+
+// checkQuery refuses what a route does not have in its query, or has once: what is left unread would seem to have been heeded.
+func checkQuery(raw string, allowed []string) error {
+	query, err := url.ParseQuery(raw)
+	if err != nil {
+		return &chest.Error{Code: chest.InvalidInput, Field: "query", Detail: "the query of the address is not encoded as RFC 3986 says"}
+	}
+	for name, values := range query {
+		switch {
+		case len(allowed) == 0:
+			return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: "this route takes no query parameters"}
+		case !slices.Contains(allowed, name):
+			detail := "this route has no such query parameter; it has " + strings.Join(allowed, ", ")
+			if near := reference.Nearest(name, allowed); near != "" {
+				detail = "this route has no such query parameter; did you mean " + near + "?"
+			}
+			return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: detail}
+		case len(values) > 1:
+			return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: "this query parameter is given more than once"}
 		}
 	}
 	return nil

@@ -20,9 +20,6 @@ import (
 func (a *api) readValue(c *call) error {
 	field := ""
 	if c.Request().URL.RawQuery != "" { // parsing nothing costs something, too
-		if err := onlyQuery(c, "field"); err != nil {
-			return err
-		}
 		field = c.QueryParam("field")
 	}
 	ref, err := valueReference(c, field)

@@ -30,6 +30,9 @@ func TrailQuery(text string, now time.Time) (f store.Filter, rest search.Query, 
 		"grant":  &f.Grant, "from": &f.Addr, "request": &f.RequestID, "receipt": &f.Receipt}
 	for _, t := range query {
 		into := fields[t.Key]
+		if err := CheckTerm(t.Key, t.Value); err != nil {
+			return f, nil, chest.Invalid("q", "%s", err)
+		}
 		switch {
 		case t.Key == "since" || t.Key == "until":
 			at, err := momentOf(t.Value, now)

@@ -418,6 +418,11 @@ func checkRevision(what string, has, asked int64) error {
 	return nil
 }
 
+// States are all the words of itemState.
+var States = []string{"empty", chest.DueState, string(lifecycle.Usable), string(lifecycle.Waiting), string(lifecycle.Ended),
+	string(lifecycle.Grace), string(lifecycle.Idle), string(lifecycle.Staged), string(lifecycle.Suspended), string(lifecycle.Retired),
+	string(lifecycle.Shredded)}
+
 // itemState says which version of an item is current, 0 for none, and what the item is in one word.
 func itemState(life lifecycle.Item, now time.Time) (current int, state string) {
 	if len(life.Versions) == 0 {

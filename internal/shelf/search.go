@@ -19,6 +19,21 @@ import (
 // SearchKeys are what items can be looked for by, besides words.
 var SearchKeys = []string{"drawer", "name", "owner", "label", "shape", "state", "environment", "by", "read", "ends", "unread"}
 
+// searchValues are the values of keys that have no others.
+var searchValues = map[string][]string{
+	"state":       States,
+	"environment": chest.Environments,
+	"read":        {"never", "ever"},
+	"shape":       shapes(),
+}
+
+func shapes() (list []string) {
+	for _, shape := range secretvalue.Shapes {
+		list = append(list, string(shape))
+	}
+	return list
+}
+
 // spanOf is the length of time that a term is about: "ends:30d" for what ends within it, "unread:90d" for what nobody read
 // in it.
 func spanOf(t search.Term) (span lifecycle.Span, is bool, err error) {
@@ -85,8 +100,14 @@ func (s *Shelf) Search(c chest.Caller, text, after string, most int) (page Searc
 		return page, chest.Invalid("q", "%s", err)
 	}
 	for _, t := range query {
-		if _, _, err := spanOf(t); err != nil {
-			return page, chest.Invalid("q", "%s: %s", t.Key, err)
+		_, _, err := spanOf(t)
+		if values, closed := searchValues[t.Key]; closed && err == nil {
+			err = search.Known(t.Key, t.Value, values)
+		} else if err != nil {
+			err = fmt.Errorf("%s: %w", t.Key, err)
+		}
+		if err != nil {
+			return page, chest.Invalid("q", "%s", err)
 		}
 	}
 	if after != "" {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -17,7 +18,20 @@ var dist embed.FS
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; " +
 	"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
-// Handler serves the console. Every path that is not a file is the page itself, which routes in the browser.
+// pages are the addresses of the console's own pages, as path.Match has them: each is the page itself, which routes in the browser. The
+// routes of App.tsx are these.
+var pages = []string{"", "drawers/*", "drawers/*/*", "drawers/*/*/exposure", "due", "search", "access", "access/*", "trail", "trail/*",
+	"refusals", "operation", "account", "receipts/*"}
+
+// isPage reports whether the console has a page at an address.
+func isPage(name string) bool {
+	return slices.ContainsFunc(pages, func(pattern string) bool {
+		fits, _ := path.Match(pattern, name)
+		return fits
+	})
+}
+
+// Handler serves the console. At any other address there is nothing: whoever takes an answer for a value must not be handed a page.
 func Handler() (http.Handler, error) {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -38,7 +52,7 @@ func Handler() (http.Handler, error) {
 		header.Set("Cross-Origin-Opener-Policy", "same-origin")
 		header.Set("Cross-Origin-Resource-Policy", "same-origin")
 		header.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
-		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() && name != "index.html" {
 			if strings.HasPrefix(name, "assets/") { // their names change with their content
 				header.Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -47,6 +61,10 @@ func Handler() (http.Handler, error) {
 			return
 		}
 		header.Set("Cache-Control", "no-store")
+		if !isPage(name) {
+			http.Error(w, "There is nothing at this address.", http.StatusNotFound)
+			return
+		}
 		header.Set("Content-Type", "text/html; charset=utf-8")
 		_, _ = w.Write(page)
 	}), nil

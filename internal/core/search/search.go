@@ -47,8 +47,12 @@ func Parse(text string, keys []string) (Query, error) {
 			term.Value = strings.ToLower(part.text)
 		} else {
 			if !slices.Contains(keys, key) {
-				return nil, fmt.Errorf("%.40q is not something that can be looked for; the keys are %s, and a word with \":\" in it stands in "+
-					"double quotes", key, strings.Join(keys, ", "))
+				hint := ""
+				if near := reference.Nearest(key, keys); near != "" {
+					hint = "; did you mean " + near + "?"
+				}
+				return nil, fmt.Errorf("%.40q is not something that can be looked for%s; the keys are %s, and a word with \":\" in it stands in "+
+					"double quotes", key, hint, strings.Join(keys, ", "))
 			}
 			term.Key, term.Value = key, strings.ToLower(value)
 		}
@@ -94,6 +98,17 @@ func split(text string) (parts []part, err error) {
 		return nil, fmt.Errorf("a double quote is not closed")
 	}
 	return parts, nil
+}
+
+// Known refuses a value of a key that is none of those there are; one with "*" may stand for any.
+func Known(key, value string, values []string) error {
+	if strings.Contains(value, "*") || slices.Contains(values, value) {
+		return nil
+	}
+	if near := reference.Nearest(value, values); near != "" {
+		return fmt.Errorf("%s: there is no %.40q; did you mean %s?", key, value, near)
+	}
+	return fmt.Errorf("%s: there is no %.40q; there is %s", key, value, strings.Join(values, ", "))
 }
 
 // Thing is what is known of something that is looked for: the texts that words are looked for in, and whether a value is
