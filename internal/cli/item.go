@@ -79,7 +79,7 @@ func (a *app) shredCommand() *cobra.Command {
 		Use:   "shred DRAWER/ITEM[@VERSION]",
 		Short: "Destroy an item or a version for good",
 		Long: `Destroys the data keys and the ciphertext, in the database and in its journal. Nothing brings it back from this
-database, not even the unlock material. Backups made before still hold it: destroy those too, or wait until they end.
+database, not even the passphrase that unlocks the chest. Backups made before still hold it: destroy those too, or wait until they end.
 
 An item must be retired first; a version must not be the current one. The exact name has to be typed, or given with --name.`,
 		Example: "  tansu item shred ticketing-prod/db-password@1\n  tansu item shred ticketing-prod/mail-relay-login --name " +

@@ -312,12 +312,20 @@ func TestTokensThatProveNothing(t *testing.T) {
 	if answer := read(token); answer.Status != 401 || answer.Problem.Reason != "token_ended" {
 		t.Errorf("after its end: got %d %s", answer.Status, answer.Problem.Reason)
 	}
-	chest.Clock.Set(0)
+	chest.Steward = chest.SignIn(t, "steward")
+	fresh, _, err := chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := chest.Client(t, chest.Steward).SetState(ctx, "app:ticket-api", "suspended"); err != nil {
 		t.Fatal(err)
 	}
-	if answer := read(token); answer.Status != 401 {
-		t.Errorf("of a suspended app: got %d", answer.Status)
+	if answer := read(fresh); answer.Status != 401 || answer.Problem.Reason != "identity_suspended" {
+		t.Errorf("of a suspended app: got %d %s", answer.Status, answer.Problem.Reason)
+	}
+	page, err := chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{Action: "authenticate", Subject: "app:ticket-api"})
+	if err != nil || len(page.Entries) != 2 || page.Entries[0].Reason != "identity_suspended" {
+		t.Errorf("whose tokens those were is not in the trail: %+v, %v", page.Entries, err)
 	}
 	if _, _, err := chest.Client(t, "").AppToken(ctx, "ticket-api", secret); chesttest.Code(err) != "invalid_client" {
 		t.Errorf("a suspended app gets a new token: %v", err)

@@ -34,7 +34,7 @@ var problems = map[chest.Code]struct {
 	chest.NotHandedOver:   {http.StatusConflict, "Duties are not handed over"},
 	chest.Locked:          {http.StatusServiceUnavailable, "The chest is locked"},
 	chest.AlreadyUnlocked: {http.StatusConflict, "Unlocked already"},
-	chest.WrongMaterial:   {http.StatusForbidden, "Wrong unlock material"},
+	chest.WrongMaterial:   {http.StatusForbidden, "Wrong passphrase or key"},
 	chest.Throttled:       {http.StatusTooManyRequests, "Too many attempts"},
 	chest.NotRecorded:     {http.StatusServiceUnavailable, "The trail cannot be written"},
 	chest.Internal:        {http.StatusInternalServerError, "Something went wrong"},

@@ -360,7 +360,11 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 		}
 		after := before
 		after.State = to
-		endTokens(a, &after)
+		if to == chest.Suspended {
+			after.Generation++ // its tokens end, and stay known: who comes with one hears that it is suspended
+		} else {
+			endTokens(a, &after)
+		}
 		a.Change.Update(before, after)
 		if err := a.Commit(subject); err != nil {
 			return err

@@ -285,21 +285,22 @@ func (s *People) Authenticate(origin chest.Origin, token string) (chest.Caller, 
 	now := s.heart.Now()
 	row, found := st.Token(hex.EncodeToString(hash[:]))
 	identity := st.Identity(row.Identity)
+	no := func(reason, detail string) (chest.Caller, error) {
+		return chest.Caller{}, s.refuseTokenOf(origin, identity, reason, detail)
+	}
 	switch {
 	case !found:
-		return chest.Caller{}, s.refuseToken(origin, "token_unknown", "the token is not known here: it was revoked, or another chest gave it")
+		return no("token_unknown", "the token is not known here: it was revoked, or another chest gave it")
 	case chest.Micros(now) >= row.NotAfter:
-		return chest.Caller{}, s.refuseToken(origin, "token_ended",
-			"the token has ended at "+chest.FromMicros(row.NotAfter).Format(time.RFC3339)+"; sign in again")
+		return no("token_ended", "the token has ended at "+chest.FromMicros(row.NotAfter).Format(time.RFC3339)+"; sign in again")
 	case identity.State != chest.Active:
-		return chest.Caller{}, s.refuseToken(origin, "identity_suspended", "the identity is suspended")
+		return no("identity_suspended", chest.SubjectOf(identity)+" is suspended")
 	case row.Bound != "" && row.Bound != origin.Certificate: // RFC 8705, section 3
-		return chest.Caller{}, s.refuseToken(origin, "token_bound", "the token is bound to a certificate, which this connection does not show")
+		return no("token_bound", "the token is bound to a certificate, which this connection does not show")
 	case row.Via == ViaConsole && s.idle(row, st.Since(), now):
-		return chest.Caller{}, s.refuseToken(origin, "session_idle", "the session was not used for an hour; sign in again")
+		return no("session_idle", "the session was not used for an hour; sign in again")
 	case !st.Proves(row, now):
-		return chest.Caller{}, s.refuseToken(origin, "credential_ended",
-			"what the token was given for has ended: the credential, or the password that was used")
+		return no("credential_ended", "what the token was given for has ended: the credential, or the password that was used")
 	}
 	return chest.Proven(origin, st, identity, row, now), nil
 }
@@ -354,7 +355,16 @@ func parseBearer(token string) (credential.Hash, error) {
 }
 
 func (s *People) refuseToken(origin chest.Origin, reason, detail string) error {
+	return s.refuseTokenOf(origin, entity.Identity{}, reason, detail)
+}
+
+// refuseTokenOf refuses a token that is, or was, somebody's, whom the trail names then: they have proved that much. Nobody, for a token
+// that is not known.
+func (s *People) refuseTokenOf(origin chest.Origin, of entity.Identity, reason, detail string) error {
 	a := s.heart.Attempt(chest.Anonymous(origin, "bearer"), "authenticate", "")
+	if of.ID != "" && a.Err() == nil {
+		a.Entry.Subject, a.Entry.SubjectID = chest.SubjectOf(of), of.ID
+	}
 	if err := a.Take([]throttle.Limit{{Key: "token " + throttle.Neighbours(origin.Addr), Most: 300, Window: 10 * time.Minute}}); err != nil {
 		return err
 	}

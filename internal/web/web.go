@@ -31,7 +31,8 @@ func isPage(name string) bool {
 	})
 }
 
-// Handler serves the console. At any other address there is nothing: whoever takes an answer for a value must not be handed a page.
+// Handler serves the console. At any other address there is nothing, and only a browser is told so by a page: whoever takes an answer for
+// a value must not be handed one.
 func Handler() (http.Handler, error) {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -61,11 +62,15 @@ func Handler() (http.Handler, error) {
 			return
 		}
 		header.Set("Cache-Control", "no-store")
-		if !isPage(name) {
+		there := isPage(name)
+		if !there && !strings.Contains(r.Header.Get("Accept"), "text/html") {
 			http.Error(w, "There is nothing at this address.", http.StatusNotFound)
 			return
 		}
 		header.Set("Content-Type", "text/html; charset=utf-8")
+		if !there {
+			w.WriteHeader(http.StatusNotFound) // the page says so in its own words
+		}
 		_, _ = w.Write(page)
 	}), nil
 }
