@@ -63,7 +63,8 @@ func (a *app) checkCommand() *cobra.Command {
 and until when it may be served. It is a read like any other, and in the trail like any other.
 
 With --equals a value is asked for without showing it, and the answer is only whether it is the same: exit code 0 for yes
-and 3 for no. After five wrong guesses in an hour there is no answer. Who may write an item may ask this, too.
+and 3 for no. After five wrong guesses in an hour there is no answer. Who may write an item may ask this, too, also of a
+version that is staged or waits for its time (DRAWER/ITEM@2): it is checked before anybody is served it.
 With --same-as the answer is whether two references hold the same value. With --as nothing is read: the answer is whether
 somebody else would get a value now, and why not.`,
 		Example: `  tansu check ticketing-prod/db-password

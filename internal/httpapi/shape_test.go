@@ -118,3 +118,28 @@ func TestValuesAreComparedWithoutBeingShown(t *testing.T) {
 		t.Errorf("%d entries", len(page.Entries))
 	}
 }
+
+// Who put in a version that waits can make sure that it is right before it is served; who only reads cannot, and nobody is served it.
+func TestAStagedVersionIsVerifiedByWhoWroteIt(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "one")
+	writer := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/**"}))
+	reader := chest.Client(t, chest.Person(t, "rota-trainee", chesttest.Grant{Role: "consumer", Scope: "d/**"}))
+	next := client.Content([]byte("two"))
+	next.Staged = true
+	if _, err := writer.AddVersion(ctx, "d", "i", 0, next); err != nil {
+		t.Fatal(err)
+	}
+	if same, err := writer.Equals(ctx, "d/i@2", []byte("two")); err != nil || !same {
+		t.Errorf("by its writer: %v, %v", same, err)
+	}
+	if same, err := writer.Equals(ctx, "d/i@2", []byte("three")); err != nil || same {
+		t.Errorf("with another value: %v, %v", same, err)
+	}
+	if _, err := reader.Equals(ctx, "d/i@2", []byte("two")); chesttest.Code(err) != "not_servable" {
+		t.Errorf("by a reader: %v", err)
+	}
+	if _, _, err := reader.Read(ctx, "d/i@2"); chesttest.Code(err) != "not_servable" {
+		t.Errorf("it is served: %v", err)
+	}
+}

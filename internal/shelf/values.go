@@ -158,6 +158,14 @@ const (
 	toCompare                // within the chest
 )
 
+// notYet reports whether the only reason not to serve a version is that it is staged or waits for its time, and the attempt's caller may
+// write versions of the item.
+func notYet(a *chest.Attempt, p chest.Spot, ref reference.Reference, err error) bool {
+	var why *chest.Error
+	return errors.As(err, &why) && (why.Reason == string(lifecycle.Staged) || why.Reason == string(lifecycle.Waiting)) && ref.Version != 0 &&
+		a.St.Policy.Decide(a.St.QuestionAt(p, a.Caller.ID, access.WriteVersion, a.Caller.Context(a.Entry.At))).Allowed
+}
+
 // decrypt finds the version to serve and opens it.
 func decrypt(a *chest.Attempt, ref reference.Reference, why purpose) (Served, error) {
 	spot := a.St.At(ref.Drawer, ref.Item)
@@ -172,6 +180,9 @@ func decryptAt(a *chest.Attempt, p chest.Spot, ref reference.Reference, why purp
 		kind = a.St.Identity(a.Caller.ID).Kind
 	}
 	found, err := p.Serving(kind, ref, now)
+	if why == toCompare && notYet(a, p, ref, err) {
+		err = nil // nobody is served it, and who put it in makes sure that it is right before it is
+	}
 	if err != nil {
 		if found.Item == nil {
 			err = a.St.Hint(a.Caller, ref, err, now)
