@@ -18,6 +18,7 @@ require (
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
+	github.com/therootcompany/xz v1.0.1
 	github.com/tidwall/btree v1.8.2
 	github.com/tink-crypto/tink-go/v2 v2.6.0
 	github.com/trustelem/zxcvbn v1.0.1

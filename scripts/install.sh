@@ -16,6 +16,8 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need curl curl
   need gcc gcc
   need git git
+  need bzip2 bzip2
+  need xz xz-utils
   need ssh openssh-client
   need psql postgresql-client
   need swtpm swtpm

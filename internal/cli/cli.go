@@ -38,6 +38,7 @@ const (
 	exitNotFound = 4
 	exitConflict = 5
 	exitLocked   = 6 // locked, or no answer
+	exitNotAll   = 7 // nothing was found, and not everything was looked at
 )
 
 // exitCodes gives the exit code of each problem code; all others are exitFailed.
@@ -220,6 +221,8 @@ func (a *app) report(err error) int {
 		return exitRefused
 	case errors.As(err, &foundSomething{}):
 		return exitConflict
+	case errors.As(err, &notAll{}):
+		return exitNotAll
 	case errors.Is(err, context.Canceled), errors.As(err, &failedQuietly{}):
 		return exitFailed
 	}

@@ -5,12 +5,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 
 	"tansu/client"
 	"tansu/internal/core/leak"
+	"tansu/internal/core/manifest"
+	"tansu/internal/core/reference"
 	"tansu/internal/server"
 	"tansu/internal/sift"
 )
@@ -19,16 +23,22 @@ func (a *app) leaksCommand() *cobra.Command {
 	var o needsOptions
 	var drawers []string
 	var history bool
-	var sarif, marks string
+	var sarif, marks, ignore string
 	command := a.withReason(&cobra.Command{
 		Use:   "leaks [PATH …]",
 		Short: "Find values where they should not be: in files, archives, a repository's history or standard input",
 		Long: `Reads values, those of the manifest or all that you may read in drawers, and looks for them: as they are, in base64, in
 hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line. It says where they are and never what they are.
-Archives (zip, tar, gzip) are looked into. "-" is standard input, and --history is every version of everything in a Git
-repository, also on branches that are gone.
+Every version that is still served is looked for, not the current one alone. Archives (zip, tar, gzip, bzip2, xz, zstd, zlib)
+and the streams of PDF documents are looked into, eight deep. "-" is standard input, and --history is every version of
+everything in a Git repository, also on branches that are gone.
 
-The exit code is 0 when nothing is found and 5 when something is. Each value that is looked for is a read, in the trail.
+The exit code is 0 when everything was looked at and nothing found, 5 when something is found, and 7 when nothing is found
+and something could not be looked at: it was unreadable, encrypted, packed in an unknown way or too deep, or a value is too
+short to be looked for. What is known and in order goes into an ignore list, tansu-leaks.yaml, with reasons:
+  places: [{what: "testdata/*", reason: made-up values}]
+  values: [{what: harbour-gates-prod/gate-pin, reason: four digits are everywhere}]
+Each value that is looked for is a read, in the trail.
 
 With --fingerprints, a file that tansu fingerprints has written is what is looked for: no chest is asked and no value is there.`,
 		Example: `  tansu leaks build/
@@ -41,13 +51,16 @@ With --fingerprints, a file that tansu fingerprints has written is what is looke
 			if len(paths) == 0 {
 				paths = []string{"."}
 			}
-			matcher, values, err := a.matcherFor(ctx, marks, &o, drawers)
+			ignored, err := readIgnore(ignore, c.Flags().Changed("ignore"))
 			if err != nil {
 				return err
 			}
-			findings := []sift.Finding{}
-			s := &sift.Sieve{Matcher: matcher, Visit: func(f sift.Finding) { findings = append(findings, f) },
-				Skipped: func(place string, err error) { a.say("%s was not looked through whole: %v", place, reasonOf(err)) }}
+			l := leaksReport{Findings: []sift.Finding{}, NotLookedAt: []notLookedAt{}, ignore: ignored}
+			matcher, err := a.matcherFor(ctx, marks, &o, drawers, &l)
+			if err != nil {
+				return err
+			}
+			s := &sift.Sieve{Matcher: matcher, Visit: l.visit, Skipped: l.skipped}
 			for _, path := range paths {
 				switch {
 				case path == "-":
@@ -61,15 +74,22 @@ With --fingerprints, a file that tansu fingerprints has written is what is looke
 					return fmt.Errorf("look through %s: %w", path, reasonOf(err))
 				}
 			}
+			l.Bytes = s.Bytes
 			if sarif != "" {
-				if err := writeSARIF(sarif, findings); err != nil {
+				if err := writeSARIF(sarif, l.Findings); err != nil {
 					return err
 				}
 			}
-			if err := a.show(findings, func() { a.printLeaks(findings, values, s.Bytes) }); err != nil || len(findings) == 0 {
+			if err := a.show(l, func() { a.printLeaks(l) }); err != nil {
 				return err
 			}
-			return foundSomething{}
+			switch {
+			case len(l.Findings) > 0:
+				return foundSomething{}
+			case len(l.NotLookedAt) > 0:
+				return notAll{}
+			}
+			return nil
 		},
 	})
 	o.add(command)
@@ -78,32 +98,98 @@ With --fingerprints, a file that tansu fingerprints has written is what is looke
 	command.Flags().BoolVar(&history, "history", false, "look through the history of Git repositories")
 	command.Flags().StringVar(&sarif, "sarif", "", "write what is found to this `file` too, in SARIF 2.1.0, for pipelines")
 	command.Flags().StringVar(&marks, "fingerprints", "", "look for what this `file` of tansu fingerprints says, without a chest")
+	command.Flags().StringVar(&ignore, "ignore", leak.IgnoreName, "the ignore list, a `file`; none when it is not there")
 	command.MarkFlagsMutuallyExclusive("fingerprints", "drawer")
 	return command
 }
 
-// matcherFor finds the values themselves or, in a file that has none, their fingerprints; and says how many they are.
-func (a *app) matcherFor(ctx context.Context, marks string, o *needsOptions, drawers []string) (sift.Matcher, int, error) {
+// notAll says that a check found nothing and did not look at everything.
+type notAll struct{}
+
+func (notAll) Error() string { return "not everything was looked at" }
+
+// leaksReport is what came of looking for leaks.
+type leaksReport struct {
+	Findings    []sift.Finding `json:"findings"`
+	NotLookedAt []notLookedAt  `json:"not_looked_at"`
+	Ignored     int            `json:"ignored"` // findings and places, for the reasons in the ignore list
+	Values      int            `json:"values"`
+	Bytes       int64          `json:"bytes"`
+
+	ignore leak.Ignore
+}
+
+// notLookedAt is a place that was not looked through whole, or a value that was not looked for, and why.
+type notLookedAt struct {
+	What string `json:"what"`
+	Why  string `json:"why"`
+}
+
+func (l *leaksReport) visit(f sift.Finding) {
+	if l.ignore.Place(f.Place) || l.ignore.Value(f.Reference) {
+		l.Ignored++
+		return
+	}
+	l.Findings = append(l.Findings, f)
+}
+
+func (l *leaksReport) skipped(place string, err error) {
+	if l.ignore.Place(place) {
+		l.Ignored++
+		return
+	}
+	l.NotLookedAt = append(l.NotLookedAt, notLookedAt{place, reasonOf(err).Error()})
+}
+
+// tooShort notes values that are not looked for.
+func (l *leaksReport) tooShort(names []string) {
+	for _, name := range names {
+		if l.ignore.Value(name) {
+			l.Ignored++
+		} else {
+			l.NotLookedAt = append(l.NotLookedAt, notLookedAt{name, "it is too short: it would be found everywhere"})
+		}
+	}
+}
+
+// readIgnore reads an ignore list, which has to be there when it was asked for.
+func readIgnore(file string, asked bool) (leak.Ignore, error) {
+	content, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) && !asked {
+		return leak.Ignore{}, nil
+	}
+	if err != nil {
+		return leak.Ignore{}, usagef("%s: %v", file, reasonOf(err))
+	}
+	list, err := leak.ReadIgnore(content)
+	if err != nil {
+		return list, usagef("%s: %v", file, err)
+	}
+	return list, nil
+}
+
+// matcherFor finds the values themselves or, in a file that has none, their fingerprints.
+func (a *app) matcherFor(ctx context.Context, marks string, o *needsOptions, drawers []string, l *leaksReport) (sift.Matcher, error) {
 	if marks != "" {
 		content, err := os.ReadFile(marks)
 		if err != nil {
-			return nil, 0, fmt.Errorf("read %s: %w", marks, reasonOf(err))
+			return nil, fmt.Errorf("read %s: %w", marks, reasonOf(err))
 		}
 		f, err := leak.ReadFingerprints(content)
 		if err != nil {
-			return nil, 0, usagef("%s: %v", marks, err)
+			return nil, usagef("%s: %v", marks, err)
 		}
-		return f, f.Values(), nil
+		l.Values = f.Values()
+		return f, nil
 	}
 	secrets, err := a.readToLookFor(ctx, o, drawers)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	matcher, tooSmall := leak.NewMatcher(secrets)
-	for _, name := range tooSmall {
-		a.say("%s is too short to be looked for: it would be found everywhere.", name)
-	}
-	return matcher, len(secrets), nil
+	l.Values = len(secrets)
+	l.tooShort(tooSmall)
+	return matcher, nil
 }
 
 // readToLookFor is [app.toLookFor] for who is signed in, in memory that stays in this process.
@@ -185,12 +271,16 @@ func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, 
 		if err != nil {
 			return nil, err
 		}
-		references, _ := referencesOf(needs)
-		values, err := fetchAll(ctx, c, references)
+		current, _, _, err := fetchNeeds(ctx, c, needs) // what is needed and not served is an error
 		if err != nil {
 			return nil, err
 		}
-		return secretsOf(values), nil
+		references, err := allVersions(ctx, c, current)
+		if err != nil {
+			return nil, err
+		}
+		values, err := a.fetchServed(ctx, c, references, "of the manifest")
+		return secretsOf(values), err
 	}
 	for _, drawer := range drawers {
 		contents, err := c.Drawer(ctx, drawer)
@@ -203,12 +293,7 @@ func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, 
 				references = append(references, fmt.Sprintf("%s/%s@%d", drawer, it.Name, number))
 			}
 		}
-		values, err := fetchAll(ctx, c, references)
-		var some missing
-		if errors.As(err, &some) { // what may not be read, or is not served any more, is not looked for
-			a.say("%d of %d versions in %s are not served to you, and not looked for.", len(some.list), len(references), drawer)
-			err = nil
-		}
+		values, err := a.fetchServed(ctx, c, references, "in "+drawer)
 		if err != nil {
 			return nil, err
 		}
@@ -220,6 +305,41 @@ func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, 
 	return secrets, nil
 }
 
+// allVersions are the references of every version of what is needed, up to the one that is served.
+func allVersions(ctx context.Context, c *client.Client, needs []manifest.Resolved) (references []string, err error) {
+	list, _ := referencesOf(needs)
+	for part := range slices.Chunk(list, mostAtOnce) {
+		checks, err := c.Check(ctx, client.Preflight{References: part})
+		if err != nil {
+			return nil, err
+		}
+		for _, ch := range checks {
+			ref, err := reference.Parse(ch.Reference)
+			if err != nil {
+				return nil, err
+			}
+			for ref.Version = 1; ref.Version <= ch.Version; ref.Version++ {
+				if text := ref.String(); !slices.Contains(references, text) {
+					references = append(references, text)
+				}
+			}
+		}
+	}
+	return references, nil
+}
+
+// fetchServed reads what is served of some versions, and says how many are not: those have ended, or may not be read.
+func (a *app) fetchServed(ctx context.Context, c *client.Client, references []string, where string) ([]fetched, error) {
+	values, err := fetchAll(ctx, c, references)
+	var some missing
+	if errors.As(err, &some) {
+		a.say("%d of %d versions %s are not served to you any more, and not looked for: those that have ended, and those you may not read.",
+			len(some.list), len(references), where)
+		err = nil
+	}
+	return values, err
+}
+
 func secretsOf(values []fetched) (list []leak.Secret) {
 	for _, v := range values {
 		list = append(list, leak.Secret{Name: v.reference, Value: v.content})
@@ -227,18 +347,37 @@ func secretsOf(values []fetched) (list []leak.Secret) {
 	return list
 }
 
-func (a *app) printLeaks(findings []sift.Finding, values int, looked int64) {
-	t := table{head: []string{"PLACE", "VALUE", "FORM"}}
-	for _, f := range findings {
-		t.add(fmt.Sprintf("%s:%d:%d", f.Place, f.Line, f.Column), f.Reference, f.Form)
-	}
-	if len(findings) > 0 {
+func (a *app) printLeaks(l leaksReport) {
+	if len(l.Findings) > 0 {
+		t := table{head: []string{"PLACE", "VALUE", "FORM"}}
+		for _, f := range l.Findings {
+			t.add(fmt.Sprintf("%s:%d:%d", f.Place, f.Line, f.Column), f.Reference, f.Form)
+		}
 		a.printTable(t, "")
-		fmt.Fprintf(a.Out, "\n%d found. Replace these values: who could read the places could read them. tansu exposure tells what each one "+
-			"means.\n", len(findings))
-		return
+		fmt.Fprintln(a.Out)
 	}
-	fmt.Fprintf(a.Out, "Nothing found: %s in %s.\n", plural(values, "value"), bytesText(int(looked)))
+	if len(l.NotLookedAt) > 0 {
+		t := table{head: []string{"NOT LOOKED AT", "BECAUSE"}}
+		for _, n := range l.NotLookedAt {
+			t.add(n.What, n.Why)
+		}
+		a.printTable(t, "")
+		fmt.Fprintln(a.Out)
+	}
+	ignored := ""
+	if l.Ignored > 0 {
+		ignored = fmt.Sprintf(" %d ignored, for the reasons in the ignore list.", l.Ignored)
+	}
+	switch {
+	case len(l.Findings) > 0:
+		fmt.Fprintf(a.Out, "%d found.%s Replace these values: who could read the places could read them. tansu exposure tells what each one "+
+			"means.\n", len(l.Findings), ignored)
+	case len(l.NotLookedAt) > 0:
+		fmt.Fprintf(a.Out, "Nothing found in what was looked at: %s in %s.%s Not everything was: see above.\n", plural(l.Values, "value"),
+			bytesText(int(l.Bytes)), ignored)
+	default:
+		fmt.Fprintf(a.Out, "Nothing found: %s in %s.%s\n", plural(l.Values, "value"), bytesText(int(l.Bytes)), ignored)
+	}
 }
 
 // writeSARIF writes findings in the Static Analysis Results Interchange Format (OASIS, version 2.1.0).

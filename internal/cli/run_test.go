@@ -230,3 +230,49 @@ func TestRunStartsAgainWhenAValueChanges(t *testing.T) {
 		t.Errorf("with a signal that cannot be caught: %+v", r)
 	}
 }
+
+// A leak check passes only when it has looked at everything: every version, every file, whatever it is packed in, or with a reason.
+func TestLeaksPassOnlyWhenAllWasLookedAt(t *testing.T) {
+	u, chest := signedIn(t)
+	chest.Fill(t, "gates", "radio-key", "canary of the first version")
+	u.ok(t, "canary of the second version", "put", "gates/radio-key", "--new-version")
+	chest.Fill(t, "gates", "pin", "123")
+	app := asApp(t, u, chest)
+	u.ok(t, "", "grant", "give", "app:ticket-api", "consumer", "gates/**")
+	dir := t.TempDir()
+	write := func(name, content string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("tansu.yaml", "manifest: 1\nneeds:\n  - {variable: RADIO_KEY, reference: gates/radio-key}\n")
+	write("logs/old.log", "it was canary of the first version then\n")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 5 || !strings.Contains(r.out, "radio-key@1") || strings.Contains(r.out, "canary") {
+		t.Errorf("a version before the current one: %+v", r)
+	}
+	write("logs/old.log", "nothing\n")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 0 {
+		t.Errorf("nothing: %+v", r)
+	}
+	write("logs/backup.7z", "7z\xbc\xaf\x27\x1c and more")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 7 || !strings.Contains(r.out, "backup.7z") ||
+		!strings.Contains(r.out, "Not everything") {
+		t.Errorf("what was not opened: %+v", r)
+	}
+	write("tansu-leaks.yaml", "places: [{what: logs/*.7z, reason: looked through by hand}]\n")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 0 || !strings.Contains(r.out, "1 ignored") {
+		t.Errorf("with a reason: %+v", r)
+	}
+	write("tansu.yaml", "manifest: 1\nneeds:\n  - {variable: PIN, reference: gates/pin}\n")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 7 || !strings.Contains(r.out, "too short") {
+		t.Errorf("a value that is not looked for: %+v", r)
+	}
+	write("tansu-leaks.yaml", "values: [{what: gates/pin}]\n")
+	if r := app.in(t, dir, "", "leaks", "logs"); r.code != 2 || !strings.Contains(r.talk, "reason") {
+		t.Errorf("no reason: %+v", r)
+	}
+}

@@ -3,11 +3,8 @@
 package sift
 
 import (
-	"archive/tar"
-	"archive/zip"
 	"bufio"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -45,14 +42,15 @@ type Sieve struct {
 	Skipped func(place string, err error)
 	Bytes   int64 // that were looked at
 
-	room []byte
+	room  []byte
+	found map[string]bool // places and references, of which something was found there
 }
 
 // pieceSize is how much is read at once.
 const pieceSize = 1 << 20
 
 // deepest is how many archives are opened within each other.
-const deepest = 3
+const deepest = 8
 
 // mostUnpacked bounds what one archive may become.
 const mostUnpacked = 4 << 30
@@ -87,6 +85,10 @@ func (s *Sieve) Reader(place string, in io.Reader) error {
 		s.Matcher.Find(text, upto, func(f leak.Finding) {
 			forward(f.At)
 			s.Visit(Finding{Place: place, Line: line, Column: f.At - begin + 1, Reference: f.Name, Form: f.Kind})
+			if s.found == nil {
+				s.found = map[string]bool{}
+			}
+			s.found[place+"\x00"+f.Name] = true
 		})
 		forward(max(done, upto))
 		if last {
@@ -134,94 +136,6 @@ func (s *Sieve) file(path string) error {
 	return nil
 }
 
-// within looks into an archive besides, if it is one.
-func (s *Sieve) within(place string, in io.ReaderAt, size int64, depth int) {
-	var head [264]byte
-	n, _ := in.ReadAt(head[:], 0)
-	whole := io.NewSectionReader(in, 0, size)
-	var err error
-	switch {
-	case depth > deepest:
-	case bytes.HasPrefix(head[:n], []byte("PK\x03\x04")):
-		err = s.zip(place, in, size, depth)
-	case bytes.HasPrefix(head[:n], []byte{0x1f, 0x8b}):
-		err = s.gzip(place, whole, depth)
-	case n > 262 && string(head[257:262]) == "ustar":
-		err = s.tar(place, whole, depth)
-	}
-	if err != nil {
-		s.Skipped(place, err)
-	}
-}
-
-// inner looks through one thing that is in an archive. It is kept in memory to look into it again.
-func (s *Sieve) inner(place string, in io.Reader, depth int) error {
-	content, err := io.ReadAll(io.LimitReader(in, mostUnpacked/64))
-	if err != nil {
-		return err
-	}
-	defer clear(content)
-	if err := s.Reader(place, bytes.NewReader(content)); err != nil {
-		return err
-	}
-	s.within(place, bytes.NewReader(content), int64(len(content)), depth+1)
-	if n, _ := io.CopyN(io.Discard, in, 1); n > 0 {
-		return fmt.Errorf("it is larger than %d MiB, and only the first part was looked at", mostUnpacked/64>>20)
-	}
-	return nil
-}
-
-func (s *Sieve) zip(place string, in io.ReaderAt, size int64, depth int) error {
-	archive, err := zip.NewReader(in, size)
-	if err != nil {
-		return err
-	}
-	for _, f := range archive.File {
-		if f.FileInfo().IsDir() {
-			continue
-		}
-		content, err := f.Open()
-		if err == nil {
-			err = errors.Join(s.inner(place+"!"+f.Name, content, depth), content.Close())
-		}
-		if err != nil {
-			s.Skipped(place+"!"+f.Name, err)
-		}
-	}
-	return nil
-}
-
-func (s *Sieve) gzip(place string, in io.Reader, depth int) error {
-	content, err := gzip.NewReader(in)
-	if err != nil {
-		return err
-	}
-	buffered := bufio.NewReaderSize(content, 512)
-	if head, _ := buffered.Peek(263); len(head) > 262 && string(head[257:262]) == "ustar" {
-		return s.tar(place, buffered, depth)
-	}
-	return s.inner(place+"!", buffered, depth)
-}
-
-func (s *Sieve) tar(place string, in io.Reader, depth int) error {
-	archive := tar.NewReader(io.LimitReader(in, mostUnpacked))
-	for {
-		header, err := archive.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if header.Typeflag != tar.TypeReg {
-			continue
-		}
-		if err := s.inner(place+"!"+header.Name, archive, depth); err != nil {
-			s.Skipped(place+"!"+header.Name, err)
-		}
-	}
-}
-
 // History looks through everything that a Git repository holds: every version of every file, commit and tag, also of branches
 // that are gone, as far as it was not collected yet.
 func (s *Sieve) History(ctx context.Context, repository string) error {
@@ -262,9 +176,12 @@ func (s *Sieve) History(ctx context.Context, repository string) error {
 			place += ":" + path
 		}
 		object := io.LimitReader(in, size)
-		if parts[1] == "tree" {
+		switch head, _ := in.Peek(int(min(size, headSize))); {
+		case parts[1] == "tree":
 			_, err = io.Copy(io.Discard, object)
-		} else {
+		case parts[1] == "blob" && packed(head):
+			err = s.inner(place, object, 0)
+		default:
 			err = s.Reader(place, object)
 		}
 		if err == nil {

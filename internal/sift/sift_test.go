@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"compress/zlib"
 	"context"
 	"encoding/base64"
 	"fmt"
@@ -14,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/klauspost/compress/zstd"
 
 	"tansu/internal/core/leak"
 )
@@ -133,5 +136,82 @@ func TestHistoryHasWhatWasDeleted(t *testing.T) {
 	}
 	if err := s.History(context.Background(), t.TempDir()); err == nil {
 		t.Error("a directory that is no repository was looked through")
+	}
+}
+
+// Whatever things are packed in is opened, eight deep, or it is said that it was not.
+func TestWhatIsPackedIsOpenedOrSaidNotToBe(t *testing.T) {
+	pack := func(with string, content []byte) []byte {
+		t.Helper()
+		command := exec.Command(with, "-c")
+		command.Stdin = bytes.NewReader(content)
+		out, err := command.Output()
+		if err != nil {
+			t.Skipf("%s: %v", with, err)
+		}
+		return out
+	}
+	zlibbed := func(content []byte) []byte {
+		var out bytes.Buffer
+		w := zlib.NewWriter(&out)
+		_, _ = w.Write(content)
+		_ = w.Close()
+		return out.Bytes()
+	}
+	zipped := func(name string, content []byte) []byte {
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		entry, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, _ = entry.Write(content)
+		_ = z.Close()
+		return out.Bytes()
+	}
+	text := []byte("some text with " + value + " in it\n")
+	encoder, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	deep := text
+	for range 5 {
+		deep = zipped("x", deep)
+	}
+	tooDeep := text
+	for range 12 {
+		tooDeep = zipped("x", tooDeep)
+	}
+	split := []byte("<w:p><w:r><w:t>" + value[:9] + "</w:t></w:r><w:r><w:t>" + value[9:] + "</w:t></w:r></w:p>")
+	pdf := append([]byte("%PDF-1.7\n1 0 obj\n<</Filter/FlateDecode>>\nstream\n"), append(zlibbed(text), "\nendstream\nendobj\n"...)...)
+	encrypted := zipped("x", text)
+	encrypted[6] |= 1 // the general purpose bit flag, in the local header and in the central directory
+	encrypted[bytes.Index(encrypted, []byte("PK\x01\x02"))+8] |= 1
+	for name, c := range map[string]struct {
+		content []byte
+		found   bool
+		says    string
+	}{
+		"bzip2": {pack("bzip2", text), true, ""}, "xz": {pack("xz", text), true, ""}, "zstd": {encoder.EncodeAll(text, nil), true, ""},
+		"zlib": {zlibbed(text), true, ""}, "zip five deep": {deep, true, ""},
+		"an office document": {zipped("word/document.xml", split), true, ""},
+		"PDF":                {pdf, true, ""},
+		"twelve deep":        {tooDeep, false, "deep"},
+		"an encrypted zip":   {encrypted, false, "encrypted"}, "7z": {[]byte("7z\xbc\xaf\x27\x1c and more"), false, "7z"},
+		"an encrypted PDF":             {append(slices.Clone(pdf), "/Encrypt"...), false, "encrypted"},
+		"a text that begins like zlib": {[]byte("x\x9c is how it begins, and nothing else"), false, ""},
+		"damaged gzip":                 {[]byte("\x1f\x8b\x08 and nothing of it"), false, "corrupt"},
+	} {
+		dir := t.TempDir()
+		write(t, filepath.Join(dir, "thing"), c.content)
+		s, found := sieve(t)
+		said := ""
+		s.Skipped = func(_ string, err error) { said += err.Error() }
+		if err := s.Path(dir); err != nil {
+			t.Fatal(err)
+		}
+		if got := found(); (len(got) > 0) != c.found || (said != "") != (c.says != "") || !strings.Contains(said, c.says) {
+			t.Errorf("%s: found %q, said %q", name, got, said)
+		}
 	}
 }

@@ -1,6 +1,7 @@
 // Package leak finds secret values where they should not be: in a stream, which it masks while it passes, and in files,
 // which it searches. It knows the forms in which programs write a value: as it is, in base64 at each of the three places
-// that a byte can have in it, in hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line, also of base64.
+// that a byte can have in it, also twice over, in base32, in hexadecimal with and without separators, escaped for URLs, JSON, XML, mail
+// and shells, in UTF-16, a PEM block as DER, and line by line, also of base64.
 //
 // A [Matcher] looks for all forms of all values at once. At every fourth place of a text it asks a small table of bits whether
 // the eight bytes there are in the beginning of any form; only where they may be does it compare. So its speed hardly depends
@@ -10,9 +11,13 @@ package leak
 
 import (
 	"bytes"
+	"encoding/base32"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"html"
 	"net/url"
 	"slices"
 	"strings"
@@ -28,7 +33,7 @@ const minLine = 8
 
 // Form is one way in which a value may be written.
 type Form struct {
-	Kind  string // "plain", "base64", "hex", "url", "json", "shell", "utf-16", "line" or "base64 line"
+	Kind  string // such as "plain", "base64", "hex" or "line"
 	Bytes []byte
 }
 
@@ -55,13 +60,28 @@ func Forms(value []byte) (list []Form) {
 			add("url", []byte(escaped))
 			add("url", lowerEscapes(escaped))
 		}
-		for _, html := range []bool{false, true} {
-			add("json", jsonEscaped(text, html))
+		for _, forHTML := range []bool{false, true} {
+			add("json", jsonEscaped(text, forHTML))
 		}
 		for _, escaped := range shellEscaped(text) {
 			add("shell", []byte(escaped))
 		}
+		add("xml", []byte(html.EscapeString(text)))
+		add("quoted-printable", quotedPrintable(value))
 		add("utf-16", utf16le(text))
+	}
+	for _, separator := range []byte{':', ' ', '-'} { // fingerprints, dumps, addresses
+		spaced := separated(value, separator)
+		add("hex", spaced)
+		add("hex", bytes.ToUpper(spaced))
+	}
+	add("base32", bytes.TrimRight(base32.StdEncoding.AppendEncode(nil, value), "=")[:8*len(value)/5])
+	for before := range 3 {
+		add("base64 twice", aligned(base64.StdEncoding.AppendEncode(nil, value), before))
+	}
+	for block, rest := pem.Decode(value); block != nil; block, rest = pem.Decode(rest) {
+		add("DER", block.Bytes) // as keystores and certificates have it
+		add("base64", base64.RawStdEncoding.AppendEncode(nil, block.Bytes))
 	}
 	// Base64 is often broken into lines, of 76 characters (RFC 2045) or of 64 (RFC 7468), each of which stands for bytes of its own.
 	for _, size := range []int{57, 48} {
@@ -92,6 +112,29 @@ func aligned(value []byte, before int) []byte {
 	text := base64.RawStdEncoding.AppendEncode(nil, all)
 	first, last := (8*before+5)/6, 8*len(all)/6
 	return text[min(first, last):last]
+}
+
+// separated is hexadecimal with a separator between the bytes.
+func separated(value []byte, separator byte) (text []byte) {
+	for i, b := range value {
+		if i > 0 {
+			text = append(text, separator)
+		}
+		text = hex.AppendEncode(text, []byte{b})
+	}
+	return text
+}
+
+// quotedPrintable is how mail carries a text (RFC 2045, section 6.7), on one line.
+func quotedPrintable(value []byte) (text []byte) {
+	for _, b := range value {
+		if b == '=' || b < ' ' && b != '\t' || b > '~' {
+			text = fmt.Appendf(text, "=%02X", b)
+		} else {
+			text = append(text, b)
+		}
+	}
+	return text
 }
 
 // lowerEscapes writes percent escapes with lower-case digits.
