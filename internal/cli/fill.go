@@ -228,7 +228,7 @@ func (a *app) listDrawers(cmd *cobra.Command, c *client.Client) error {
 		for _, d := range drawers {
 			t.add(d.Name, d.Environment, strconv.Itoa(d.Items), number(d.Due), number(d.Overdue), d.Owner, d.Description)
 		}
-		a.printTable(t, "No drawer that you may list. A keeper makes one with: tansu drawer add NAME --env ENVIRONMENT")
+		a.printTable(t, "No drawer that you may list. A curator makes one with: tansu drawer add NAME --env ENVIRONMENT")
 	})
 }
 

@@ -19,7 +19,7 @@ func withDrawer(t *testing.T) user {
 	return u
 }
 
-// The life of a secret as its keeper lives it, by the commands of the documentation and their exit codes.
+// The life of a secret as its curator lives it, by the commands of the documentation and their exit codes.
 func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	u := withDrawer(t)
 	u.ok(t, "first", "put", "d/db-password")

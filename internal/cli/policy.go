@@ -95,6 +95,9 @@ The exit code is 0 when all expectations hold, 3 when one does not, and 2 when t
 			if err != nil {
 				return err
 			}
+			for _, note := range document.Notes {
+				a.say("note: %s", note)
+			}
 			state := document
 			if live {
 				if state, err = a.livePolicy(cmd.Context()); err != nil {

@@ -35,7 +35,7 @@ type grant struct {
 
 var persons = []person{
 	{"security-duty", "Security engineer on duty",
-		[]grant{{role: "keeper", scope: "**", reason: "sets up drawers and rules"},
+		[]grant{{role: "curator", scope: "**", reason: "sets up drawers and rules"},
 			{role: "gatekeeper", scope: "**", reason: "answers access requests"}, {role: "operator", scope: "**", reason: "runs the chest"},
 			{role: "auditor", scope: "**", reason: "reviews reads"}}},
 	{"security-relief", "Stands in for the security engineer",

@@ -123,11 +123,11 @@ func (s *story) enrolSteward() (string, error) {
 
 func (s *story) appointOthers() (string, error) {
 	var err error
-	if s.duty, err = s.appoint("security-duty", "keeper", "gatekeeper"); err != nil {
+	if s.duty, err = s.appoint("security-duty", "curator", "gatekeeper"); err != nil {
 		return "", err
 	}
 	s.auditor, err = s.appoint("audit-desk", "auditor")
-	return "person:security-duty is keeper and gatekeeper, person:audit-desk is auditor", err
+	return "person:security-duty is curator and gatekeeper, person:audit-desk is auditor", err
 }
 
 func (s *story) appoint(name string, roles ...string) (*client.Client, error) {

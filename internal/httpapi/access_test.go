@@ -97,35 +97,35 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
 	steward := chest.Client(t, chest.Steward)
-	keeper := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"},
+	curator := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "consumer", Scope: "**[mine=yes]"}))
-	reasoned := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "**"},
+	reasoned := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**[free=yes]"}))
 	must[client.Given](t)(steward.Give(ctx,
 		client.NewGrant{Subject: "person:harbour-master", Role: "consumer", Scope: "d/**", Conditions: client.Conditions{NeedsReason: true}}))
-	other := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"}))
-	both := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"},
+	other := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "**"}))
+	both := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "e/**"}))
 	chest.Fill(t, "e", "i", "v")
 	for what, attempt := range map[string]func() error{
-		"label an item for oneself":  func() error { return label(keeper, "d/i", client.Labels{"mine": "yes"}) },
-		"label a drawer for oneself": func() error { return label(keeper, "d", client.Labels{"mine": "yes"}) },
+		"label an item for oneself":  func() error { return label(curator, "d/i", client.Labels{"mine": "yes"}) },
+		"label a drawer for oneself": func() error { return label(curator, "d", client.Labels{"mine": "yes"}) },
 		"label a condition away":     func() error { return label(reasoned, "d/i", client.Labels{"free": "yes"}) },
 		"label an item for somebody": func() error { return label(other, "d/i", client.Labels{"mine": "yes"}) },
 		"a new role that is built in": func() error {
-			_, err := keeper.AddRole(ctx, client.NewRole{Name: "x", Actions: []string{"list"}})
+			_, err := curator.AddRole(ctx, client.NewRole{Name: "x", Actions: []string{"list"}})
 			return err
 		},
-		"the whole policy without a right": func() error { _, err := keeper.Policy(ctx); return err },
+		"the whole policy without a right": func() error { _, err := curator.Policy(ctx); return err },
 	} {
 		if err := attempt(); chesttest.Code(err) != "refused" {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if got := readCode(keeper, "d/i"); got != "refused" {
+	if got := readCode(curator, "d/i"); got != "refused" {
 		t.Errorf("it could be read: %q", got)
 	}
-	if err := label(keeper, "d/i", client.Labels{"colour": "red"}); err != nil {
+	if err := label(curator, "d/i", client.Labels{"colour": "red"}); err != nil {
 		t.Errorf("a label that no grant asks for: %v", err)
 	}
 	if err := label(both, "d/i", client.Labels{"mine": "yes"}); err != nil {
@@ -144,7 +144,7 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 		t.Errorf("a reader lifts the rule that they are under: %v", err)
 	}
 	if err := approval(other); chesttest.Code(err) != "refused" {
-		t.Errorf("a keeper lifts the rule for others: %v", err)
+		t.Errorf("a curator lifts the rule for others: %v", err)
 	}
 }
 

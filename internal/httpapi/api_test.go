@@ -137,7 +137,7 @@ func contents(t *testing.T, chest *chesttest.Chest) string {
 
 func TestValuesComeBackByteForByte(t *testing.T) {
 	chest := chesttest.Start(t)
-	c := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+	c := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "consumer", Scope: "**"}))
 	if _, err := c.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}); err != nil {
 		t.Fatal(err)

@@ -257,7 +257,7 @@ func TestApprovalIsForTheThingAndNotForItsName(t *testing.T) {
 	must[client.Drawer](t)(in.steward.ChangeDrawer(ctx, "d", contents.Drawer.Revision,
 		client.Described{Approval: &client.Approval{Items: []string{"*"}, Of: "everyone"}}))
 	mallory := in.Client(t, in.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"},
-		chesttest.Grant{Role: "keeper", Scope: "d/**"}))
+		chesttest.Grant{Role: "curator", Scope: "d/**"}))
 	_, _, err := mallory.Read(ctx, "d/low")
 	refused(t, "without a yes", err, "approval_needed")
 	agree(t, err, mallory, in.gate)
@@ -291,17 +291,17 @@ func TestLiftingARuleForTwoTakesTwo(t *testing.T) {
 	in.Fill(t, "d", "ledger", "v")
 	in.Fill(t, "e", "other", "v")
 	in.Fill(t, "p", "other", "v")
-	keeper := in.Client(t, in.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"},
+	curator := in.Client(t, in.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
-	second := in.Client(t, in.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	second := in.Client(t, in.Person(t, "harbour-master", chesttest.Grant{Role: "curator", Scope: "**"}))
 	change := func(drawer string, c client.Described) error {
-		contents := must[client.DrawerContents](t)(keeper.Drawer(ctx, drawer))
-		_, err := keeper.ChangeDrawer(ctx, drawer, contents.Drawer.Revision, c)
+		contents := must[client.DrawerContents](t)(curator.Drawer(ctx, drawer))
+		_, err := curator.ChangeDrawer(ctx, drawer, contents.Drawer.Revision, c)
 		return err
 	}
 	rules := func(r client.Rules) error {
-		contents := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d"))
-		_, err := keeper.SetDrawerRules(ctx, "d", contents.Drawer.Revision, client.NewRules{Rules: r})
+		contents := must[client.DrawerContents](t)(curator.Drawer(ctx, "d"))
+		_, err := curator.SetDrawerRules(ctx, "d", contents.Drawer.Revision, client.NewRules{Rules: r})
 		return err
 	}
 	if err := change("d", client.Described{Approval: &client.Approval{Items: []string{"led*", "i"}, Of: "everyone"}}); err != nil {
@@ -313,6 +313,7 @@ func TestLiftingARuleForTwoTakesTwo(t *testing.T) {
 	if err := rules(client.Rules{TwoToShred: true, Keep: 5}); err != nil {
 		t.Fatal(err)
 	}
+	place := func(drawer string) client.NewPlace { return client.NewPlace{Drawer: drawer, Name: "i"} }
 	for what, lift := range map[string]func() error{
 		"no approval any more": func() error { return change("d", client.Described{Approval: &client.Approval{}}) },
 		"of fewer items": func() error {
@@ -323,10 +324,10 @@ func TestLiftingARuleForTwoTakesTwo(t *testing.T) {
 		},
 		"no two to shred any more":        func() error { return rules(client.Rules{Keep: 5}) },
 		"fewer versions kept":             func() error { return rules(client.Rules{TwoToShred: true, Keep: 1}) },
-		"moved to where no rule is":       func() error { return onlyError(keeper.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "i"})) },
-		"moved to where it is of persons": func() error { return onlyError(keeper.Move(ctx, "d", "i", client.NewPlace{Drawer: "p", Name: "i"})) },
+		"moved to where no rule is":       func() error { return onlyError(curator.Move(ctx, "d", "i", place("e"))) },
+		"moved to where it is of persons": func() error { return onlyError(curator.Move(ctx, "d", "i", place("p"))) },
 		"renamed to what the rule is not for": func() error {
-			return onlyError(keeper.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "d", Name: "x"}))
+			return onlyError(curator.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "d", Name: "x"}))
 		},
 	} {
 		refused(t, what, lift(), "approval_needed")
@@ -335,13 +336,13 @@ func TestLiftingARuleForTwoTakesTwo(t *testing.T) {
 		t.Errorf("more versions kept takes one: %v", err)
 	}
 	lifted := change("d", client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "everyone"}})
-	agree(t, lifted, keeper, second)
+	agree(t, lifted, curator, second)
 	if err := change("d", client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "everyone"}}); err != nil {
 		t.Errorf("with a second person: %v", err)
 	}
-	moved := onlyError(keeper.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "e", Name: "ledger"}))
-	agree(t, moved, keeper, second)
-	must[client.Moved](t)(keeper.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "e", Name: "ledger"}))
+	moved := onlyError(curator.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "e", Name: "ledger"}))
+	agree(t, moved, curator, second)
+	must[client.Moved](t)(curator.Move(ctx, "d", "ledger", client.NewPlace{Drawer: "e", Name: "ledger"}))
 }
 
 // onlyError is the error of a call that returns something else, too.
@@ -390,7 +391,7 @@ func TestAStoredGuessIsAGuess(t *testing.T) {
 	in := startInsiders(t)
 	in.Fill(t, "d", "pin", "4711")
 	writer := in.Client(t, in.Person(t, "platform-oncall", chesttest.Grant{Role: "depositor", Scope: "**"},
-		chesttest.Grant{Role: "consumer", Scope: "e/**"}, chesttest.Grant{Role: "keeper", Scope: "d/**"}))
+		chesttest.Grant{Role: "consumer", Scope: "e/**"}, chesttest.Grant{Role: "curator", Scope: "d/**"}))
 	in.Fill(t, "e", "other", "x")
 	tried := func(c *client.Client, first int) (asked int) {
 		t.Helper()

@@ -52,7 +52,7 @@ func TestNoAnswerNamesWhatItsReaderMayNotKnow(t *testing.T) {
 	}
 	narrow := map[string]string{}
 	for name, g := range map[string]chesttest.Grant{"a": {Role: "viewer", Scope: "d/i"}, "b": {Role: "consumer", Scope: "d/i"},
-		"c": {Role: "keeper", Scope: "d/**"}, "e": {Role: "depositor", Scope: "d/**"}, "f": {Role: "auditor", Scope: "d/i"},
+		"c": {Role: "curator", Scope: "d/**"}, "e": {Role: "depositor", Scope: "d/**"}, "f": {Role: "auditor", Scope: "d/i"},
 		"g": {Role: "auditor", Scope: "d/**"}, "h": {Role: "gatekeeper", Scope: "d/**"}, "i": {Role: "registrar", Scope: "**"},
 		"j": {Role: "operator", Scope: "**"}, "k": {Role: "ruler", Scope: "d/**"}, "l": {Role: "changer", Scope: "d/i"},
 		"m": {Role: "shredder", Scope: "d/i"}, "n": {Role: "lister", Scope: "d"}, "o": {Role: "gatekeeper", Scope: "d/i"}} {

@@ -27,12 +27,12 @@ func version(t *testing.T, c *client.Client, drawer, item, value string, change 
 func TestActsDecideWhatIsServed(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "one")
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	secret, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	app := chest.Client(t, token)
-	version(t, keeper, "d", "i", "two", nil)
-	version(t, keeper, "d", "i", "three", func(v *client.NewVersion) { v.Staged = true })
-	version(t, keeper, "d", "i", "four", func(v *client.NewVersion) { v.NotBefore = time.Now().Add(time.Hour) })
+	version(t, curator, "d", "i", "two", nil)
+	version(t, curator, "d", "i", "three", func(v *client.NewVersion) { v.Staged = true })
+	version(t, curator, "d", "i", "four", func(v *client.NewVersion) { v.NotBefore = time.Now().Add(time.Hour) })
 	served := func() string {
 		t.Helper()
 		value, _, err := app.Read(ctx, "d/i")
@@ -54,7 +54,7 @@ func TestActsDecideWhatIsServed(t *testing.T) {
 		{"suspend", 0, "not_servable suspended"}, {"resume", 0, "three"},
 		{"retire", 0, "not_servable retired"}, {"restore", 0, "three"}, {"hold", 2, "two"},
 	} {
-		h := must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: step.act, Version: step.version}))
+		h := must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: step.act, Version: step.version}))
 		if got := served(); got != step.want {
 			t.Errorf("after %s %d: %q, want %q; the item is %+v", step.act, step.version, got, step.want, h.Item)
 		}
@@ -64,11 +64,11 @@ func TestActsDecideWhatIsServed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	app, keeper = chest.Client(t, token), chest.Client(t, chest.SignIn(t, "security-duty"))
+	app, curator = chest.Client(t, token), chest.Client(t, chest.SignIn(t, "security-duty"))
 	if got := served(); got != "two" {
 		t.Errorf("after a restart: %q", got)
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "release"}))
+	must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: "release"}))
 	chest.Clock.Set(-2 * time.Hour) // the app's token has ended by then
 	token, _, err = chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
 	if err != nil {
@@ -86,7 +86,7 @@ func TestActsDecideWhatIsServed(t *testing.T) {
 func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	lead := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"},
 		chesttest.Grant{Role: "depositor", Scope: "**"}))
 	for _, act := range []string{"suspend", "resume", "promote", "hold", "release", "retire", "restore", "shred"} {
@@ -108,11 +108,11 @@ func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
 		{client.Act{Act: "shred", Name: "d/i"}, "not_possible", "retire it first"},
 		{client.Act{Act: "shred", Version: 1, Name: "d/i@1"}, "not_possible", "it is the current one"},
 	} {
-		if _, err := keeper.Act(ctx, "d", "i", c.act); chesttest.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+		if _, err := curator.Act(ctx, "d", "i", c.act); chesttest.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%+v: got %v", c.act, err)
 		}
 	}
-	if _, err := keeper.Act(ctx, "d", "j", client.Act{Act: "retire"}); chesttest.Code(err) != "not_found" {
+	if _, err := curator.Act(ctx, "d", "j", client.Act{Act: "retire"}); chesttest.Code(err) != "not_found" {
 		t.Errorf("an item that is not there: %v", err)
 	}
 }
@@ -122,9 +122,9 @@ func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
 func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "first")
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"})
-	version(t, keeper, "d", "i", "second", nil)
+	version(t, curator, "d", "i", "second", nil)
 	wrapped := func() map[string][]byte {
 		keys := map[string][]byte{}
 		for _, row := range chest.Rows(t, "SELECT id, wrapped_key FROM versions WHERE length(wrapped_key) > 1") {
@@ -145,7 +145,7 @@ func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 		}
 		return false
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "shred", Version: 1, Name: "d/i@1"}))
+	must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: "shred", Version: 1, Name: "d/i@1"}))
 	after := wrapped()
 	if len(after) != 1 {
 		t.Fatalf("%d keys after one version was shredded", len(after))
@@ -155,35 +155,35 @@ func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 			t.Errorf("the key of %s: in the files %v, in its row %v", id, inFiles(key), after[id] != nil)
 		}
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
-	if list := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); len(list.Items) != 0 || list.Drawer.Items != 0 {
+	must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	if list := must[client.DrawerContents](t)(curator.Drawer(ctx, "d")); len(list.Items) != 0 || list.Drawer.Items != 0 {
 		t.Errorf("a retired item is listed: %+v", list)
 	}
-	if list := must[client.DrawerContents](t)(keeper.DrawerWithRetired(ctx, "d")); len(list.Items) != 1 || list.Items[0].State != "retired" {
+	if list := must[client.DrawerContents](t)(curator.DrawerWithRetired(ctx, "d")); len(list.Items) != 1 || list.Items[0].State != "retired" {
 		t.Errorf("a retired item is not listed when asked for: %+v", list)
 	}
 	again := client.NewItem{Name: "i", Version: client.Content([]byte("third"))}
-	if _, err := keeper.CreateItem(ctx, "d", again); chesttest.Code(err) != "exists" ||
+	if _, err := curator.CreateItem(ctx, "d", again); chesttest.Code(err) != "exists" ||
 		!strings.Contains(err.Error(), "restore it, or shred it") {
 		t.Errorf("the name of a retired item: %v", err)
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "shred", Name: "d/i"}))
+	must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: "shred", Name: "d/i"}))
 	for id, key := range before {
 		if inFiles(key) {
 			t.Errorf("the key of %s is still in the files", id)
 		}
 	}
-	stored := must[client.Stored](t)(keeper.CreateItem(ctx, "d", again))
+	stored := must[client.Stored](t)(curator.CreateItem(ctx, "d", again))
 	if stored.Version.Version != 1 {
 		t.Errorf("%+v", stored)
 	}
-	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 || left[0].Name != "i" || left[0].Versions != 2 ||
+	if left := must[[]client.Shredded](t)(curator.Shredded(ctx, "d")); len(left) != 1 || left[0].Name != "i" || left[0].Versions != 2 ||
 		left[0].By != "person:security-duty" {
 		t.Errorf("the history says %+v", left)
 	}
 	chest.Restart(t)
-	keeper = chest.Client(t, chest.SignIn(t, "security-duty"))
-	if left := must[[]client.Shredded](t)(keeper.Shredded(ctx, "d")); len(left) != 1 {
+	curator = chest.Client(t, chest.SignIn(t, "security-duty"))
+	if left := must[[]client.Shredded](t)(curator.Shredded(ctx, "d")); len(left) != 1 {
 		t.Errorf("after a restart: %+v", left)
 	}
 	if _, _, err := chest.Client(t, chest.SignIn(t, "ticketing-lead")).Read(ctx, "d/i@2"); chesttest.Code(err) != "not_found" {
@@ -195,14 +195,14 @@ func TestRetiredIsHiddenAndShreddedIsGone(t *testing.T) {
 func TestReadersSayWhoIsBehind(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "one")
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	_, behind := chest.App(t, "nightly-ledger", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	_, ahead := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
-	version(t, keeper, "d", "i", "two", nil)
+	version(t, curator, "d", "i", "two", nil)
 	readCode(chest.Client(t, behind), "d/i@1")
 	readCode(chest.Client(t, ahead), "d/i@1")
 	readCode(chest.Client(t, ahead), "d/i")
-	readers := must[[]client.Reader](t)(keeper.Readers(ctx, "d", "i", time.Time{}))
+	readers := must[[]client.Reader](t)(curator.Readers(ctx, "d", "i", time.Time{}))
 	if len(readers) != 2 || readers[0].Subject != "app:nightly-ledger" || readers[0].Version != 1 || !readers[0].Pinned ||
 		readers[1].Version != 2 || readers[1].Pinned {
 		t.Errorf("%+v", readers)
@@ -215,19 +215,19 @@ func TestDueIsWhatNobodyFollows(t *testing.T) {
 	for _, item := range []string{"endless", "ends-soon", "followed", "ended", "suspended", "retired"} {
 		chest.Fill(t, "d", item, "v")
 	}
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	soon := time.Now().Add(24 * time.Hour).Truncate(time.Second)
 	ending := func(v *client.NewVersion) { v.NotAfter = soon }
 	for _, item := range []string{"ends-soon", "followed", "ended"} {
-		version(t, keeper, "d", item, "w", ending)
-		must[client.History](t)(keeper.Act(ctx, "d", item, client.Act{Act: "shred", Version: 1, Name: "d/" + item + "@1"}))
+		version(t, curator, "d", item, "w", ending)
+		must[client.History](t)(curator.Act(ctx, "d", item, client.Act{Act: "shred", Version: 1, Name: "d/" + item + "@1"}))
 	}
-	version(t, keeper, "d", "followed", "x", func(v *client.NewVersion) { v.NotBefore = soon })
-	must[client.History](t)(keeper.Act(ctx, "d", "suspended", client.Act{Act: "suspend"}))
-	must[client.History](t)(keeper.Act(ctx, "d", "retired", client.Act{Act: "retire"}))
+	version(t, curator, "d", "followed", "x", func(v *client.NewVersion) { v.NotBefore = soon })
+	must[client.History](t)(curator.Act(ctx, "d", "suspended", client.Act{Act: "suspend"}))
+	must[client.History](t)(curator.Act(ctx, "d", "retired", client.Act{Act: "retire"}))
 	due := func(within time.Duration) (found []string) {
 		t.Helper()
-		for _, d := range must[[]client.Due](t)(keeper.Due(ctx, within)) {
+		for _, d := range must[[]client.Due](t)(curator.Due(ctx, within)) {
 			found = append(found, d.Reference+" "+d.State)
 		}
 		return found
@@ -239,7 +239,7 @@ func TestDueIsWhatNobodyFollows(t *testing.T) {
 		t.Errorf("within an hour: %s", got)
 	}
 	chest.Clock.Set(-25 * time.Hour)
-	keeper = chest.Client(t, chest.SignIn(t, "security-duty"))
+	curator = chest.Client(t, chest.SignIn(t, "security-duty"))
 	if got := strings.Join(due(time.Hour), ", "); got != "d/suspended suspended, d/ended ended, d/ends-soon ended" {
 		t.Errorf("a day later: %s", got)
 	}

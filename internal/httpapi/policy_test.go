@@ -41,7 +41,7 @@ func withAccess(t *testing.T) (*chesttest.Chest, *client.Client) {
 	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "fuel-billing-prod", contents.Drawer.Revision,
 		client.Described{Approval: &client.Approval{Items: []string{"led*"}, Of: "persons"}}))
 	return chest, chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"},
-		chesttest.Grant{Role: "keeper", Scope: "fuel-billing-prod/**"}))
+		chesttest.Grant{Role: "curator", Scope: "fuel-billing-prod/**"}))
 }
 
 func TestExportedPolicyIsTheStateAndMeetsItsSchema(t *testing.T) {
@@ -109,7 +109,7 @@ func policySchema(t *testing.T) *jsonschema.Schema {
 func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 	chest, gate := withAccess(t)
 	lead := chest.Client(t, chest.SignIn(t, "ticketing-lead"))
-	curator := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "**"}))
 	before := must[string](t)(gate.Policy(ctx))
 	text := strings.Replace(before, "role: consumer\n", "role: rotator\n", 1)
 	text = strings.Replace(text, "grants:\n",

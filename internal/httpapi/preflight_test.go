@@ -144,7 +144,7 @@ func TestPreflightWarnsOfWhatEndsSoon(t *testing.T) {
 func TestPreflightByAnOldName(t *testing.T) {
 	r := startRuled(t)
 	r.Fill(t, "e", "other", "x")
-	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	must[client.Moved](t)(both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved", Alias: "10d"}))
 	app, _ := r.at(t, 0)

@@ -26,24 +26,24 @@ import (
 
 const days = 24 * time.Hour
 
-// ruled is a chest with one item, a keeper and an app that reads it.
+// ruled is a chest with one item, a curator and an app that reads it.
 type ruled struct {
 	*chesttest.Chest
-	keeper *client.Client
-	secret string
+	curator *client.Client
+	secret  string
 }
 
 func startRuled(t *testing.T) *ruled {
 	t.Helper()
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "one")
-	r := &ruled{Chest: chest, keeper: chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))}
+	r := &ruled{Chest: chest, curator: chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))}
 	r.secret, _ = chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	return r
 }
 
-// at moves the clock forward and returns the app and the keeper with new tokens.
-func (r *ruled) at(t *testing.T, later time.Duration) (app, keeper *client.Client) {
+// at moves the clock forward and returns the app and the curator with new tokens.
+func (r *ruled) at(t *testing.T, later time.Duration) (app, curator *client.Client) {
 	t.Helper()
 	r.Clock.Set(-later)
 	token, _, err := r.Client(t, "").AppToken(ctx, "ticket-api", r.secret)
@@ -53,43 +53,43 @@ func (r *ruled) at(t *testing.T, later time.Duration) (app, keeper *client.Clien
 	return r.Client(t, token), r.Client(t, r.SignIn(t, "security-duty"))
 }
 
-func (r *ruled) set(t *testing.T, keeper *client.Client, n client.NewRules) (client.RulesReport, error) {
+func (r *ruled) set(t *testing.T, curator *client.Client, n client.NewRules) (client.RulesReport, error) {
 	t.Helper()
-	d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d"))
-	return keeper.SetDrawerRules(ctx, "d", d.Drawer.Revision, n)
+	d := must[client.DrawerContents](t)(curator.Drawer(ctx, "d"))
+	return curator.SetDrawerRules(ctx, "d", d.Drawer.Revision, n)
 }
 
 // A rule about age ends a version to the second, grace lets it be served marked, and both are in the answer and the trail.
 func TestAgeAndGraceByRule(t *testing.T) {
 	r := startRuled(t)
-	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{MaxAge: "30d", Grace: "2d", Warn: "7d"}}); err != nil {
+	if _, err := r.set(t, r.curator, client.NewRules{Rules: client.Rules{MaxAge: "30d", Grace: "2d", Warn: "7d"}}); err != nil {
 		t.Fatal(err)
 	}
 	r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"})
-	app, keeper := r.at(t, 29*days)
+	app, curator := r.at(t, 29*days)
 	v := must[client.Value](t)(app.ReadValue(ctx, "d/i"))
 	if v.Grace || v.NotAfter.IsZero() || !v.Until.Equal(v.NotAfter) {
 		t.Errorf("before its end: %+v", v)
 	}
 	for query, want := range map[string]int{"ends:3d": 1, "ends:12h": 0, "-ends:12h": 1, "unread:1d": 0, "unread:0s": 1, "i ends:3d": 1} {
-		if page := must[client.SearchPage](t)(keeper.Search(ctx, query, "")); len(page.Items) != want {
+		if page := must[client.SearchPage](t)(curator.Search(ctx, query, "")); len(page.Items) != want {
 			t.Errorf("%s finds %d", query, len(page.Items))
 		}
 	}
-	if _, err := keeper.Search(ctx, "ends:soon", ""); chesttest.Code(err) != "invalid_input" {
+	if _, err := curator.Search(ctx, "ends:soon", ""); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("a length of time that is none: %v", err)
 	}
-	due := must[[]client.Due](t)(keeper.Due(ctx, 3*days))
+	due := must[[]client.Due](t)(curator.Due(ctx, 3*days))
 	if len(due) != 1 || due[0].State != "due" || !due[0].NotAfter.Equal(v.NotAfter) {
 		t.Errorf("a day before its end: %+v", due)
 	}
-	_, keeper = r.at(t, 31*days)
+	_, curator = r.at(t, 31*days)
 	answer := r.Do(t, chesttest.Call{Method: "GET", Path: "/api/values/d/i", Token: appToken(t, r)})
 	if answer.Header.Get("Tansu-Grace") != "true" || answer.Header.Get("Sunset") == "" || answer.Header.Get("Expires") == "" ||
 		answer.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("in grace: %v", answer.Header)
 	}
-	if due := must[[]client.Due](t)(keeper.Due(ctx, 0)); len(due) != 1 || due[0].State != "grace" {
+	if due := must[[]client.Due](t)(curator.Due(ctx, 0)); len(due) != 1 || due[0].State != "grace" {
 		t.Errorf("in grace: %+v", due)
 	}
 	auditor := r.Client(t, r.SignIn(t, "audit-desk"))
@@ -116,22 +116,22 @@ func appToken(t *testing.T, r *ruled) string {
 func TestRulesSurpriseNobody(t *testing.T) {
 	r := startRuled(t)
 	r.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "**"}, chesttest.Grant{Role: "viewer", Scope: "**"})
-	_, keeper := r.at(t, 40*days)
+	_, curator := r.at(t, 40*days)
 	strict := client.Rules{MaxAge: "30d"}
-	preview := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: strict, Preview: true}))
+	preview := must[client.RulesReport](t)(r.set(t, curator, client.NewRules{Rules: strict, Preview: true}))
 	if preview.Done || preview.Stops != 1 || len(preview.Items) != 1 || preview.Items[0].Reference != "d/i" ||
 		preview.Items[0].Because != "ended" {
 		t.Errorf("the preview says %+v", preview)
 	}
-	if _, err := r.set(t, keeper, client.NewRules{Rules: strict}); chesttest.Code(err) != "not_possible" ||
+	if _, err := r.set(t, curator, client.NewRules{Rules: strict}); chesttest.Code(err) != "not_possible" ||
 		!strings.Contains(err.Error(), "d/i") {
 		t.Errorf("a rule that stops something at once: %v", err)
 	}
-	if d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); d.Drawer.Rules != (client.Rules{}) {
+	if d := must[client.DrawerContents](t)(curator.Drawer(ctx, "d")); d.Drawer.Rules != (client.Rules{}) {
 		t.Errorf("a refused change changed %+v", d.Drawer.Rules)
 	}
 	from := time.Now().Add(50 * days).UTC().Truncate(time.Second)
-	later := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: strict, From: from}))
+	later := must[client.RulesReport](t)(r.set(t, curator, client.NewRules{Rules: strict, From: from}))
 	if !later.Done || later.Drawer.NextRules == nil || !later.Drawer.RulesFrom.Equal(from) {
 		t.Errorf("a rule that begins later: %+v", later)
 	}
@@ -139,23 +139,23 @@ func TestRulesSurpriseNobody(t *testing.T) {
 	if v := must[client.Value](t)(app.ReadValue(ctx, "d/i")); !v.NotAfter.Equal(from) {
 		t.Errorf("it ends %s, the rule begins %s", v.NotAfter, from)
 	}
-	app, keeper = r.at(t, 51*days)
+	app, curator = r.at(t, 51*days)
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" {
 		t.Errorf("the rule did not begin: %v", err)
 	}
 	// Taking it away, or a grace, would serve again what is refused: both say so, and ask whether that is meant.
 	for _, rules := range []client.Rules{{}, {MaxAge: "30d", Grace: "30d"}} {
-		preview := must[client.RulesReport](t)(r.set(t, keeper, client.NewRules{Rules: rules, Preview: true}))
+		preview := must[client.RulesReport](t)(r.set(t, curator, client.NewRules{Rules: rules, Preview: true}))
 		if preview.Again != 1 || len(preview.Items) != 1 || !slices.Equal(preview.Items[0].Again, []int{1}) {
 			t.Errorf("what is served again by %+v: %+v", rules, preview)
 		}
 		var problem *client.Problem
-		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); !errors.As(err, &problem) || problem.Field != "allow_again" ||
+		if _, err := r.set(t, curator, client.NewRules{Rules: rules}); !errors.As(err, &problem) || problem.Field != "allow_again" ||
 			!strings.Contains(err.Error(), "d/i") {
 			t.Errorf("something is served again without a word: %v", err)
 		}
 	}
-	if _, err := r.set(t, keeper, client.NewRules{AllowAgain: true}); err != nil {
+	if _, err := r.set(t, curator, client.NewRules{AllowAgain: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := app.Read(ctx, "d/i"); err != nil {
@@ -168,7 +168,7 @@ func TestRulesSurpriseNobody(t *testing.T) {
 	for field, rules := range map[string]client.Rules{"rules.max_age": {MaxAge: "90"}, "rules.grace": {Grace: "31d"},
 		"rules.warn": {Warn: "30d", MaxAge: "30d"}, "rules.keep": {Keep: -1}, "rules.owner": {Owner: "app"},
 		"rules.recipe": {Recipe: "characters:3"}} {
-		if _, err := r.set(t, keeper, client.NewRules{Rules: rules}); chesttest.Code(err) != "invalid_input" ||
+		if _, err := r.set(t, curator, client.NewRules{Rules: rules}); chesttest.Code(err) != "invalid_input" ||
 			err.(*client.Problem).Field != field {
 			t.Errorf("%+v: %v", rules, err)
 		}
@@ -178,7 +178,7 @@ func TestRulesSurpriseNobody(t *testing.T) {
 // What nobody reads is not served any more until somebody resumes it, and reading it keeps it awake.
 func TestIdleItemsAreSuspended(t *testing.T) {
 	r := startRuled(t)
-	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{Idle: "10d"}}); err != nil {
+	if _, err := r.set(t, r.curator, client.NewRules{Rules: client.Rules{Idle: "10d"}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, later := range []time.Duration{9 * days, 18 * days, 27 * days} {
@@ -187,17 +187,17 @@ func TestIdleItemsAreSuspended(t *testing.T) {
 			t.Fatalf("after %s: %v", later, err)
 		}
 	}
-	app, keeper := r.at(t, 38*days)
+	app, curator := r.at(t, 38*days)
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "idle" {
 		t.Errorf("nobody read it for eleven days: %v", err)
 	}
-	if due := must[[]client.Due](t)(keeper.Due(ctx, 0)); len(due) != 1 || due[0].State != "idle" {
+	if due := must[[]client.Due](t)(curator.Due(ctx, 0)); len(due) != 1 || due[0].State != "idle" {
 		t.Errorf("due: %+v", due)
 	}
-	if page := must[client.SearchPage](t)(keeper.Search(ctx, "state:idle", "")); len(page.Items) != 1 {
+	if page := must[client.SearchPage](t)(curator.Search(ctx, "state:idle", "")); len(page.Items) != 1 {
 		t.Errorf("search finds %+v", page.Items)
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", client.Act{Act: "resume"}))
+	must[client.History](t)(curator.Act(ctx, "d", "i", client.Act{Act: "resume"}))
 	if _, _, err := app.Read(ctx, "d/i"); err != nil {
 		t.Errorf("after it was resumed: %v", err)
 	}
@@ -207,12 +207,12 @@ func TestIdleItemsAreSuspended(t *testing.T) {
 func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	r := startRuled(t)
 	rules := client.Rules{NeedsEnd: true, Owner: "person", Recipe: "characters:40", Keep: 2}
-	if _, err := r.set(t, r.keeper, client.NewRules{Rules: rules}); err != nil {
+	if _, err := r.set(t, r.curator, client.NewRules{Rules: rules}); err != nil {
 		t.Fatal(err)
 	}
 	end := time.Now().Add(90 * days)
 	add := func(v client.NewVersion) error {
-		_, err := r.keeper.AddVersion(ctx, "d", "i", 0, v)
+		_, err := r.curator.AddVersion(ctx, "d", "i", 0, v)
 		return err
 	}
 	if err := add(client.Content([]byte("two"))); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "not_after" {
@@ -225,7 +225,7 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 		t.Errorf("the recipe of the rules: %v", err)
 	}
 	item := client.NewItem{Name: "j", Version: client.NewVersion{Generate: "rule", NotAfter: end}}
-	if _, err := r.keeper.CreateItem(ctx, "d", item); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "owner" {
+	if _, err := r.curator.CreateItem(ctx, "d", item); chesttest.Code(err) != "invalid_input" || err.(*client.Problem).Field != "owner" {
 		t.Errorf("an item without an owner: %v", err)
 	}
 	stranger := r.Client(t, r.Person(t, "rota-trainee"))
@@ -237,17 +237,17 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 		}
 	}
 	item.Owner = "person:security-duty"
-	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", item))
-	report := must[client.ImportReport](t)(r.keeper.Import(ctx, "d",
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", item))
+	report := must[client.ImportReport](t)(r.curator.Import(ctx, "d",
 		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("A=1\n"))}))
 	if report.Done || report.Items[0].Result != "invalid" {
 		t.Errorf("an import around the rules: %+v", report)
 	}
-	stored := must[client.Stored](t)(r.keeper.AddVersion(ctx, "d", "i", 0, client.NewVersion{Generate: "rule", NotAfter: end}))
+	stored := must[client.Stored](t)(r.curator.AddVersion(ctx, "d", "i", 0, client.NewVersion{Generate: "rule", NotAfter: end}))
 	if len(stored.Version.Notes) != 1 || !strings.Contains(stored.Version.Notes[0], "version 1 is shredded") {
 		t.Errorf("notes: %q", stored.Version.Notes)
 	}
-	h := must[client.History](t)(r.keeper.History(ctx, "d", "i"))
+	h := must[client.History](t)(r.curator.History(ctx, "d", "i"))
 	if h.Versions[2].State != "shredded" || h.Versions[1].State != "usable" || h.Item.Current != 3 {
 		t.Errorf("with two versions kept: %+v", h.Versions)
 	}
@@ -257,10 +257,10 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 	}
 	file := client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("I=imported\n")),
 		Replace: true, NotAfter: end}
-	if again := must[client.ImportReport](t)(r.keeper.Import(ctx, "d", file)); !again.Done {
+	if again := must[client.ImportReport](t)(r.curator.Import(ctx, "d", file)); !again.Done {
 		t.Errorf("%+v", again)
 	}
-	if h := must[client.History](t)(r.keeper.History(ctx, "d", "i")); h.Versions[2].State != "shredded" || h.Item.Current != 4 {
+	if h := must[client.History](t)(r.curator.History(ctx, "d", "i")); h.Versions[2].State != "shredded" || h.Item.Current != 4 {
 		t.Errorf("an import leaves more versions than are kept: %+v", h.Versions)
 	}
 	auditor := r.Client(t, r.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "**"}))
@@ -273,28 +273,29 @@ func TestRulesAboutWhatIsPutIn(t *testing.T) {
 // A rule can ask for a second person before anything is shredded; the first one cannot be the second.
 func TestShreddingWithASecondPerson(t *testing.T) {
 	r := startRuled(t)
-	if _, err := r.set(t, r.keeper, client.NewRules{Rules: client.Rules{TwoToShred: true, RetireFor: "2d"}}); err != nil {
+	if _, err := r.set(t, r.curator, client.NewRules{Rules: client.Rules{TwoToShred: true, RetireFor: "2d"}}); err != nil {
 		t.Fatal(err)
 	}
-	r.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "d/**"})
+	r.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "d/**"})
 	r.Person(t, "ticketing-lead", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
-	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	must[client.History](t)(r.curator.Act(ctx, "d", "i", client.Act{Act: "retire"}))
 	shred := client.Act{Act: "shred", Name: "d/i"}
-	if _, err := r.keeper.Act(ctx, "d", "i", shred); chesttest.Code(err) != "not_possible" || !strings.Contains(err.Error(), "retired until") {
+	if _, err := r.curator.Act(ctx, "d", "i", shred); chesttest.Code(err) != "not_possible" ||
+		!strings.Contains(err.Error(), "retired until") {
 		t.Errorf("before its time: %v", err)
 	}
-	_, keeper := r.at(t, 3*days)
+	_, curator := r.at(t, 3*days)
 	second, gatekeeper := r.Client(t, r.SignIn(t, "platform-oncall")), r.Client(t, r.SignIn(t, "ticketing-lead"))
-	_, err := keeper.Act(ctx, "d", "i", shred)
+	_, err := curator.Act(ctx, "d", "i", shred)
 	if chesttest.Code(err) != "refused" {
 		t.Fatalf("alone: %v", err)
 	}
-	request := must[client.Request](t)(keeper.AskFor(ctx,
+	request := must[client.Request](t)(curator.AskFor(ctx,
 		client.NewRequest{Receipt: err.(*client.Problem).Receipt, Reason: "the contract ended"}))
 	if request.Kind != "shred" || request.Target != "d/i" {
 		t.Fatalf("the request is %+v", request)
 	}
-	if _, err := keeper.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}); chesttest.Code(err) != "refused" {
+	if _, err := curator.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}); chesttest.Code(err) != "refused" {
 		t.Errorf("who asked answers: %v", err)
 	}
 	if _, err := gatekeeper.AnswerRequest(ctx, request.ID, client.Answer{Allow: true}); chesttest.Code(err) != "not_found" {
@@ -304,9 +305,9 @@ func TestShreddingWithASecondPerson(t *testing.T) {
 	if _, err := second.Act(ctx, "d", "i", shred); chesttest.Code(err) != "refused" {
 		t.Errorf("the second person uses the first one's leave: %v", err)
 	}
-	must[client.History](t)(keeper.Act(ctx, "d", "i", shred))
+	must[client.History](t)(curator.Act(ctx, "d", "i", shred))
 
-	if _, err := keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
+	if _, err := curator.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
 		t.Errorf("a drawer alone: %v", err)
 	}
 }
@@ -314,20 +315,20 @@ func TestShreddingWithASecondPerson(t *testing.T) {
 // Shredding a drawer leaves no key and no ciphertext of it, frees its name, and says what still names it.
 func TestADrawerIsShreddedWhole(t *testing.T) {
 	r := startRuled(t)
-	if _, err := r.keeper.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "not_possible" ||
+	if _, err := r.curator.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "not_possible" ||
 		!strings.Contains(err.Error(), "d/i is not retired") {
 		t.Errorf("while something is served: %v", err)
 	}
-	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "retire"}))
+	must[client.History](t)(r.curator.Act(ctx, "d", "i", client.Act{Act: "retire"}))
 	r.Fill(t, "d", "gone", "two")
 	r.Fill(t, "e", "other", "three")
-	mover := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+	mover := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	must[client.Moved](t)(mover.Move(ctx, "d", "gone", client.NewPlace{Drawer: "e", Name: "there", Alias: "10d"}))
-	if _, err := r.keeper.ShredDrawer(ctx, "d", "e"); chesttest.Code(err) != "invalid_input" {
+	if _, err := r.curator.ShredDrawer(ctx, "d", "e"); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("another name typed: %v", err)
 	}
-	oncall := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "keeper", Scope: "d/i"}))
+	oncall := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "d/i"}))
 	if _, err := oncall.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
 		t.Errorf("by who may shred one item of it: %v", err)
 	}
@@ -337,7 +338,7 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 	if len(wrapped) < 2 {
 		t.Fatalf("%d keys", len(wrapped))
 	}
-	gone := must[client.ShreddedDrawer](t)(r.keeper.ShredDrawer(ctx, "d", "d"))
+	gone := must[client.ShreddedDrawer](t)(r.curator.ShredDrawer(ctx, "d", "d"))
 	if gone.Items != 1 || len(gone.Grants) == 0 {
 		t.Errorf("%+v", gone)
 	}
@@ -360,13 +361,13 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 		t.Errorf("a value of it: %v", err)
 	}
 	r.Restart(t)
-	keeper := r.Client(t, r.SignIn(t, "security-duty"))
-	if list := must[[]client.ShreddedDrawer](t)(keeper.ShreddedDrawers(ctx)); len(list) != 1 || list[0].Name != "d" ||
+	curator := r.Client(t, r.SignIn(t, "security-duty"))
+	if list := must[[]client.ShreddedDrawer](t)(curator.ShreddedDrawers(ctx)); len(list) != 1 || list[0].Name != "d" ||
 		list[0].By != "person:security-duty" {
 		t.Errorf("its history: %+v", list)
 	}
-	must[client.Drawer](t)(keeper.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}))
-	if d := must[client.DrawerContents](t)(keeper.Drawer(ctx, "d")); len(d.Items) != 0 {
+	must[client.Drawer](t)(curator.CreateDrawer(ctx, client.NewDrawer{Name: "d", Environment: "staging"}))
+	if d := must[client.DrawerContents](t)(curator.Drawer(ctx, "d")); len(d.Items) != 0 {
 		t.Errorf("a new drawer of that name has %+v", d.Items)
 	}
 }
@@ -375,19 +376,19 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 func TestMovingAnItem(t *testing.T) {
 	r := startRuled(t)
 	r.Fill(t, "e", "other", "x")
-	version(t, r.keeper, "d", "i", "two", nil)
+	version(t, r.curator, "d", "i", "two", nil)
 	app, _ := r.at(t, 0)
 	if _, _, err := app.Read(ctx, "d/i@1"); err != nil {
 		t.Fatal(err)
 	}
 	reader := r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "e/**"})
-	if _, err := r.keeper.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved"}); chesttest.Code(err) != "refused" {
-		t.Fatalf("a keeper opens a value up to others by moving it: %v", err)
+	if _, err := r.curator.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "moved"}); chesttest.Code(err) != "refused" {
+		t.Fatalf("a curator opens a value up to others by moving it: %v", err)
 	}
 	if _, _, err := r.Client(t, reader).Read(ctx, "e/moved"); chesttest.Code(err) != "not_found" {
 		t.Fatal(err)
 	}
-	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "keeper", Scope: "**"},
+	both := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "**"},
 		chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
 	if _, err := both.Move(ctx, "d", "i", client.NewPlace{Drawer: "e", Name: "other"}); chesttest.Code(err) != "exists" {
 		t.Errorf("onto another item: %v", err)
@@ -398,7 +399,7 @@ func TestMovingAnItem(t *testing.T) {
 		t.Errorf("%+v", moved)
 	}
 	r.Restart(t)
-	app, keeper := r.at(t, 0)
+	app, curator := r.at(t, 0)
 	for reference, want := range map[string]string{"d/i": "two", "d/i@1": "one"} {
 		if value, _, err := app.Read(ctx, reference); err != nil || string(value) != want {
 			t.Errorf("%s by its old name: %q, %v", reference, value, err)
@@ -410,7 +411,7 @@ func TestMovingAnItem(t *testing.T) {
 	if value, _, err := r.Client(t, r.SignIn(t, "platform-oncall")).Read(ctx, "e/moved"); err != nil || string(value) != "two" {
 		t.Errorf("by its new name: %q, %v", value, err)
 	}
-	h := must[client.History](t)(keeper.History(ctx, "e", "moved"))
+	h := must[client.History](t)(curator.History(ctx, "e", "moved"))
 	if len(h.Versions) != 2 || len(h.Aliases) != 1 || h.Aliases[0].Reference != "d/i" || len(h.Aliases[0].Users) != 1 {
 		t.Errorf("its history: %+v", h)
 	}
@@ -418,11 +419,11 @@ func TestMovingAnItem(t *testing.T) {
 	if len(holders) < 2 || holders[0].Subject != "app:ticket-api" {
 		t.Errorf("who can read it leaves out who reads it by its old name: %+v", holders)
 	}
-	if _, err := keeper.CreateItem(ctx, "d",
+	if _, err := curator.CreateItem(ctx, "d",
 		client.NewItem{Name: "i", Version: client.Content([]byte("squatter"))}); chesttest.Code(err) != "exists" {
 		t.Errorf("another item takes the old name while it works: %v", err)
 	}
-	depositor := r.Client(t, r.Person(t, "harbour-master", chesttest.Grant{Role: "keeper", Scope: "d/**"}))
+	depositor := r.Client(t, r.Person(t, "harbour-master", chesttest.Grant{Role: "curator", Scope: "d/**"}))
 	report := must[client.ImportReport](t)(depositor.Import(ctx, "d",
 		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte("i=squatter\n")),
 			Replace: true}))
@@ -471,10 +472,10 @@ func TestMovingAnItem(t *testing.T) {
 func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
 	r := startRuled(t)
 	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "**"},
-		chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"}))
+		chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "curator", Scope: "**"}))
 	useOnly := true
-	h := must[client.History](t)(r.keeper.History(ctx, "d", "i"))
-	it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "i", h.Item.Revision, client.Described{UseOnly: &useOnly}))
+	h := must[client.History](t)(r.curator.History(ctx, "d", "i"))
+	it := must[client.Item](t)(r.curator.ChangeItem(ctx, "d", "i", h.Item.Revision, client.Described{UseOnly: &useOnly}))
 	if _, _, err := reader.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "use_only" {
 		t.Errorf("a person reads it: %v", err)
 	}
@@ -501,8 +502,8 @@ func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
 // An export is opened by its recipient and nobody else, and each value in it is in the trail as read.
 func TestExportIsEncryptedToItsRecipient(t *testing.T) {
 	r := startRuled(t)
-	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "odd", Version: client.Content([]byte("$x \"y\"\nz\\"))}))
-	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "bytes", Version: client.Content([]byte{0xff, 0})}))
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", client.NewItem{Name: "odd", Version: client.Content([]byte("$x \"y\"\nz\\"))}))
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", client.NewItem{Name: "bytes", Version: client.Content([]byte{0xff, 0})}))
 	token := r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/**"}, chesttest.Grant{Role: "viewer", Scope: "d/**"})
 	reader := r.Client(t, token)
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -545,7 +546,7 @@ func TestExportIsEncryptedToItsRecipient(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := r.keeper.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}); chesttest.Code(err) != "not_possible" {
+	if _, err := r.curator.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}); chesttest.Code(err) != "not_possible" {
 		t.Errorf("by who may read nothing: %v", err)
 	}
 }
@@ -558,10 +559,10 @@ func TestHintsTellNothingOfOtherValues(t *testing.T) {
 		return must[client.Stored](t)(c.CreateItem(ctx, "d", client.NewItem{Name: name, Version: client.Content([]byte(value))})).Version.Notes
 	}
 	strong := "Rk8xq2vLp0sTz7Wb4M"
-	if notes := add(r.keeper, "a", strong); len(notes) != 0 {
+	if notes := add(r.curator, "a", strong); len(notes) != 0 {
 		t.Errorf("an ordinary value: %q", notes)
 	}
-	if notes := add(r.keeper, "b", strong+"\n"); len(notes) != 0 {
+	if notes := add(r.curator, "b", strong+"\n"); len(notes) != 0 {
 		t.Errorf("who may not read the other is told of it: %q", notes)
 	}
 	reader := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "consumer", Scope: "d/a"},
@@ -569,11 +570,11 @@ func TestHintsTellNothingOfOtherValues(t *testing.T) {
 	if notes := add(reader, "c", strong); len(notes) != 1 || !strings.Contains(notes[0], "d/a@1") {
 		t.Errorf("who may read the other: %q", notes)
 	}
-	if notes := add(r.keeper, "e", "changeme"); len(notes) != 1 || strings.Contains(notes[0], "changeme") {
+	if notes := add(r.curator, "e", "changeme"); len(notes) != 1 || strings.Contains(notes[0], "changeme") {
 		t.Errorf("a value that is guessed first: %q", notes)
 	}
-	h := must[client.History](t)(r.keeper.History(ctx, "d", "a"))
-	if it := must[client.Item](t)(r.keeper.ChangeItem(ctx, "d", "a", h.Item.Revision,
+	h := must[client.History](t)(r.curator.History(ctx, "d", "a"))
+	if it := must[client.Item](t)(r.curator.ChangeItem(ctx, "d", "a", h.Item.Revision,
 		client.Described{Labels: client.Labels{"key": "rk8xq2vlp0stz7wb4m"}})); len(it.Notes) != 1 {
 		t.Errorf("a label that looks like a value: %q", it.Notes)
 	}
@@ -591,8 +592,8 @@ func TestCalendarAddress(t *testing.T) {
 	r := startRuled(t)
 	r.Fill(t, "e", "hidden", "x")
 	end := time.Now().Add(20 * days)
-	version(t, r.keeper, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
-	must[client.History](t)(r.keeper.Act(ctx, "d", "i", client.Act{Act: "hold", Version: 2}))
+	version(t, r.curator, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
+	must[client.History](t)(r.curator.Act(ctx, "d", "i", client.Act{Act: "hold", Version: 2}))
 	token := r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "d/**"})
 	lead := r.Client(t, token)
 	made := must[client.Calendar](t)(lead.NewCalendar(ctx, "phone"))
@@ -608,7 +609,7 @@ func TestCalendarAddress(t *testing.T) {
 	if strings.Contains(r.Log.String(), made.Path) {
 		t.Error("the address is in the log")
 	}
-	if err := r.keeper.EndCalendar(ctx, made.ID); chesttest.Code(err) != "not_found" {
+	if err := r.curator.EndCalendar(ctx, made.ID); chesttest.Code(err) != "not_found" {
 		t.Errorf("somebody else ends it: %v", err)
 	}
 	if err := lead.EndCalendar(ctx, made.ID); err != nil {
@@ -626,16 +627,16 @@ func TestADrawerIsListedInPages(t *testing.T) {
 	for n := range 1201 {
 		fmt.Fprintf(&file, "K%04d=v\n", n)
 	}
-	imported := must[client.ImportReport](t)(r.keeper.Import(ctx, "d",
+	imported := must[client.ImportReport](t)(r.curator.Import(ctx, "d",
 		client.NewImport{Format: "dotenv", Encoding: "base64", Content: base64.StdEncoding.EncodeToString([]byte(file.String()))}))
 	if !imported.Done {
 		t.Fatal(imported)
 	}
-	d := must[client.DrawerContents](t)(r.keeper.Drawer(ctx, "d"))
+	d := must[client.DrawerContents](t)(r.curator.Drawer(ctx, "d"))
 	if len(d.Items) != 1202 || d.Drawer.Items != 1202 || d.Items[0].Name != "i" || d.Items[1201].Name != "k1200" {
 		t.Errorf("%d items, %d counted", len(d.Items), d.Drawer.Items)
 	}
-	limits := must[client.Limits](t)(r.keeper.Limits(ctx))
+	limits := must[client.Limits](t)(r.curator.Limits(ctx))
 	if limits.Name != 64 || limits.Value != 256<<10 || len(limits.Formats) != 5 {
 		t.Errorf("%+v", limits)
 	}
@@ -649,13 +650,13 @@ func TestADrawersKeyIsChanged(t *testing.T) {
 	if !strings.Contains(string(before), string(old)) {
 		t.Fatal("the wrapped key is not where it is looked for")
 	}
-	version(t, r.keeper, "d", "i", "two", nil)
+	version(t, r.curator, "d", "i", "two", nil)
 	lead := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}))
 	if _, err := lead.RotateKey(ctx, "d"); chesttest.Code(err) != "refused" {
 		t.Errorf("a viewer changes it: %v", err)
 	}
 	for round := 2; round <= 3; round++ {
-		done := must[client.Rotation](t)(r.keeper.RotateKey(ctx, "d"))
+		done := must[client.Rotation](t)(r.curator.RotateKey(ctx, "d"))
 		if !done.Done || done.Key != round || done.Left != 0 {
 			t.Errorf("%+v", done)
 		}
@@ -685,8 +686,8 @@ func TestADrawersKeyIsChanged(t *testing.T) {
 func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 	r := startRuled(t)
 	end := time.Now().Add(time.Hour)
-	version(t, r.keeper, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
-	must[client.Stored](t)(r.keeper.CreateItem(ctx, "d", client.NewItem{Name: "j", Version: client.Content([]byte("other"))}))
+	version(t, r.curator, "d", "i", "two", func(v *client.NewVersion) { v.NotAfter = end })
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", client.NewItem{Name: "j", Version: client.Content([]byte("other"))}))
 	db := must[*sql.DB](t)(sql.Open("sqlite", "file:"+filepath.Join(r.Dir, "chest", "chest.db")))
 	defer func() { _ = db.Close() }()
 	app, _ := r.at(t, 0)
@@ -698,17 +699,17 @@ func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 		t.Errorf("while it runs: %v", err)
 	}
 	r.Restart(t)
-	app, keeper := r.at(t, 2*time.Hour)
+	app, curator := r.at(t, 2*time.Hour)
 	if _, _, err := app.Read(ctx, "d/i"); chesttest.Code(err) != "internal" || strings.Contains(err.Error(), "two") {
 		t.Errorf("an edited row: %v", err)
 	}
 	if value, _, err := app.Read(ctx, "d/j"); err != nil || string(value) != "other" {
 		t.Errorf("the one beside it: %q, %v", value, err)
 	}
-	if _, err := keeper.Drawer(ctx, "d"); chesttest.Code(err) != "internal" {
+	if _, err := curator.Drawer(ctx, "d"); chesttest.Code(err) != "internal" {
 		t.Errorf("a list with it: %v", err)
 	}
-	if _, err := keeper.AddVersion(ctx, "d", "i", 0, client.Content([]byte("three"))); chesttest.Code(err) != "internal" {
+	if _, err := curator.AddVersion(ctx, "d", "i", 0, client.Content([]byte("three"))); chesttest.Code(err) != "internal" {
 		t.Errorf("a new version of it: %v", err)
 	}
 	if !strings.Contains(r.Log.String(), "is not what was stored") {

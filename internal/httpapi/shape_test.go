@@ -17,7 +17,7 @@ func newField(name, value string) client.NewField {
 func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "plain", "v")
-	keeper := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "keeper", Scope: "**"}))
+	curator := chest.Client(t, chest.Person(t, "security-duty", chesttest.Grant{Role: "curator", Scope: "**"}))
 	secret, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	app := chest.Client(t, token)
 	read := func(ref string) string {
@@ -28,7 +28,7 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 		}
 		return string(value)
 	}
-	made := must[client.Stored](t)(keeper.CreateItem(ctx, "d",
+	made := must[client.Stored](t)(curator.CreateItem(ctx, "d",
 		client.NewItem{Name: "db", Shape: "connection", Version: client.NewVersion{Fields: []client.NewField{
 			newField("engine", "postgresql"), newField("host", "db.ferries.example"), newField("user", "svc"), newField("password", "p@ss/word")}}}))
 	if made.Item.Shape != "connection" || len(made.Version.Fields) != 4 ||
@@ -47,7 +47,7 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 	if len(whole.Fields) != 4 || whole.Shape != "connection" {
 		t.Errorf("the whole has %d fields", len(whole.Fields))
 	}
-	must[client.Stored](t)(keeper.AddVersion(ctx, "d", "db", 0,
+	must[client.Stored](t)(curator.AddVersion(ctx, "d", "db", 0,
 		client.NewVersion{Merge: true, Fields: []client.NewField{{Name: "password", Generate: "characters:24"}}}))
 	if host, password := read("d/db#host"), read("d/db#password"); host != "db.ferries.example" || len(password) != 24 {
 		t.Errorf("after changing the password: host %q, a password of %d", host, len(password))
@@ -63,15 +63,15 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 		"a recipe that can be guessed":    {Merge: true, Fields: []client.NewField{{Name: "password", Generate: "characters:6"}}},
 		"a value and a recipe":            {Merge: true, Fields: []client.NewField{{Name: "password", Value: "eA==", Generate: "uuid"}}},
 	} {
-		if _, err := keeper.AddVersion(ctx, "d", "db", 0, v); chesttest.Code(err) != "invalid_input" {
+		if _, err := curator.AddVersion(ctx, "d", "db", 0, v); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := keeper.AddVersion(ctx, "d", "plain", 0,
+	if _, err := curator.AddVersion(ctx, "d", "plain", 0,
 		client.NewVersion{Fields: []client.NewField{newField("user", "x")}}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("fields for an item without: %v", err)
 	}
-	made = must[client.Stored](t)(keeper.CreateItem(ctx, "d", client.NewItem{Name: "made-up", Version: client.NewVersion{Generate: "uuid"}}))
+	made = must[client.Stored](t)(curator.CreateItem(ctx, "d", client.NewItem{Name: "made-up", Version: client.NewVersion{Generate: "uuid"}}))
 	if made.Version.Size != 36 || len(read("d/made-up")) != 36 {
 		t.Errorf("%+v", made)
 	}

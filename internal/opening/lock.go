@@ -134,6 +134,7 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 		return a.Fail(s.staysLocked(root, err))
 	}
 	s.endSessions(a, rows)
+	renameRoles(a, rows)
 	if err := a.Recorded(); err != nil {
 		s.records.Unbind()
 		root.Erase()
@@ -142,11 +143,7 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if err := s.records.ForgetRestored(); err != nil {
 		return s.staysLocked(root, err)
 	}
-	for i := range rows.Slots {
-		if rows.Slots[i].ID == found.slot.ID {
-			rows.Slots[i] = store.Stored[entity.Slot](&a.Change, found.slot.ID)
-		}
-	}
+	asStored(a, rows)
 	if s.options.OnUnlock != nil {
 		s.options.OnUnlock(root)
 	}

@@ -177,6 +177,7 @@ func toReplace(a *chest.Attempt, row entity.Grant, id string) (before entity.Gra
 
 // newGrantRow checks the input of a grant; its subject is filled in later.
 func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (entity.Grant, error) {
+	n.Role = access.RoleName(n.Role)
 	if _, known := st.Role(n.Role); !known {
 		var names []string
 		for _, role := range st.AllRoles() {

@@ -254,6 +254,7 @@ func planOf(a *chest.Attempt, text []byte) (p plan, err error) {
 		return p, chest.Gone(err)
 	}
 	d.Failures = append(d.Failures, alone...)
+	d.Notes = append(d.Notes, doc.Notes...)
 	d.Stale = doc.BasedOn != "" && doc.BasedOn != d.Mark
 	switch {
 	case d.Locked && last.Grant != "":

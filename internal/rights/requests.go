@@ -75,6 +75,7 @@ func proposalOf(row entity.Request) (*NewGrant, error) {
 	}
 	var n NewGrant
 	err := json.Unmarshal([]byte(row.Proposal), &n)
+	n.Role = access.RoleName(n.Role)
 	return &n, err
 }
 

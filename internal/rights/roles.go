@@ -46,7 +46,7 @@ func (n NewRole) row() (entity.Role, error) {
 	if err := chest.CheckName("name", n.Name); err != nil {
 		return entity.Role{}, err
 	}
-	if _, builtIn := access.FindRole(n.Name); builtIn {
+	if _, builtIn := access.FindRole(access.RoleName(n.Name)); builtIn {
 		return entity.Role{}, chest.Invalid("name", "%s is a built-in role, which cannot be changed", n.Name)
 	}
 	if err := chest.CheckText("description", n.Description, chest.MaxDescription); err != nil {

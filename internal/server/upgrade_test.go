@@ -15,9 +15,11 @@ import (
 // read of it by the app: of the time when access was new, when apps got other proofs than a secret, and before the heart was
 // made of snapshots.
 // Those with the name of a commit were made by the program of that commit; of five of them the migrations were edited afterwards, so that
-// no program but their own could open them for a while.
+// no program but their own could open them for a while. That of 945301d has a grant of the role that is called curator since, and a custom
+// role that had this name already.
 var olderChests = []string{"chest-access", "chest-proofs", "chest-agents", "chest-8d34941", "chest-fb85e1b", "chest-a65f6d6",
-	"chest-902d2c8", "chest-ca427bb", "chest-6546aed", "chest-e58c30b", "chest-e019a3f", "chest-0d77eb2", "chest-8239d0f"}
+	"chest-902d2c8", "chest-ca427bb", "chest-6546aed", "chest-e58c30b", "chest-e019a3f", "chest-0d77eb2", "chest-8239d0f",
+	"chest-945301d"}
 
 // A chest that an earlier version made opens as it is: what was kept is served, entries of the first form are found, counted
 // and verified beside those of today's, nothing looks tampered with, and it can be changed and opened once more.
@@ -92,6 +94,23 @@ func useOlder(t *testing.T, s *server.Server, secret string, round int) {
 	readers, err := steward.Readers(ctx, "ticketing-prod", "db-password", time.Time{})
 	if err != nil || len(readers) != 1 || readers[0].Subject != "app:ticket-api" || readers[0].Version != round+1 {
 		t.Errorf("the readers are %+v, %v", readers, err)
+	}
+	grants, err := steward.Grants(ctx, "")
+	if err != nil {
+		t.Error(err)
+	}
+	for _, g := range grants {
+		want := map[string]string{"person:harbour-master": "curator", "person:rota-trainee": "curator-own"}[g.Subject]
+		if g.Role == "keeper" || want != "" && g.Role != want {
+			t.Errorf("%s has the role %s", g.Subject, g.Role)
+		}
+		if want == "" {
+			continue
+		}
+		may, err := steward.Ask(ctx, client.Question{Subject: g.Subject, Action: "retire", Target: "ticketing-prod/db-password"})
+		if err != nil || may.Allowed != (want == "curator") {
+			t.Errorf("%s, who has %s: %+v, %v", g.Subject, g.Role, may, err)
+		}
 	}
 	if _, err := steward.AddVersion(ctx, "ticketing-prod", "db-password", 0,
 		client.Content([]byte([]string{"the next value", "and the one after"}[round]))); err != nil {

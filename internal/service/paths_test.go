@@ -65,7 +65,7 @@ func organisation(t *testing.T, s *service.Service, steward chest.Caller) {
 		{"team:readers", "consumer", "d/i", ""}, {"team:gatekeepers", "gatekeeper", "**", ""},
 		{"person:harbour-master", "gatekeeper", "d/**", ""}, {"person:harbour-master", "consumer", "d/i", ""},
 		{"person:harbour-master", "consumer", "d/i", "deny"},
-		{"person:rota-trainee", "consumer", "d/**[tier=database]", ""}, {"person:rota-trainee", "keeper", "d/**", ""},
+		{"person:rota-trainee", "consumer", "d/**[tier=database]", ""}, {"person:rota-trainee", "curator", "d/**", ""},
 		{"person:rota-trainee", "gatekeeper", "d/**", ""},
 	} {
 		_, _, err := s.Give(steward, rights.NewGrant{Subject: g.subject, Role: g.role, Scope: g.scope, Effect: g.effect})

@@ -9,7 +9,7 @@ import (
 	"tansu/internal/chesttest"
 )
 
-// A keeper holds an older version, retires the item, finds it again, and shreds it by typing its name.
+// A curator holds an older version, retires the item, finds it again, and shreds it by typing its name.
 func TestItemsLifeInTheConsole(t *testing.T) {
 	b := open(t)
 	steward := b.chest.Client(t, b.chest.Steward)

@@ -16,7 +16,7 @@ import (
 	"tansu/internal/chesttest"
 )
 
-// A keeper sees what a rule would do before it does it, sets it, and finds what it does in the calendar.
+// A curator sees what a rule would do before it does it, sets it, and finds what it does in the calendar.
 func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")
@@ -104,7 +104,7 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "keeper", Scope: "**"})
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}, chesttest.Grant{Role: "curator", Scope: "**"})
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod", "db-password")

@@ -42,7 +42,7 @@ func TestDecide(t *testing.T) {
 			Decision{Allowed: true, Grant: "g", Ends: later}},
 		{"a grant on another scope does not", []Grant{grant(t, "g", Allow, "consumer", "e/**", later)}, read("d", "i"),
 			Decision{Reason: NoGrant}},
-		{"a role without the action does not", []Grant{grant(t, "g", Allow, "keeper", "**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
+		{"a role without the action does not", []Grant{grant(t, "g", Allow, "curator", "**", later)}, read("d", "i"), Decision{Reason: NoGrant}},
 		{"an ended grant does not, and is named", []Grant{grant(t, "g", Allow, "consumer", "**", earlier)}, read("d", "i"),
 			Decision{Grant: "g", Reason: GrantEnded, Miss: MissEnd}},
 		{"a grant ends at its end, not after it", []Grant{grant(t, "g", Allow, "consumer", "**", now)}, read("d", "i"),
@@ -78,7 +78,7 @@ func TestDecide(t *testing.T) {
 func TestOrderOfGrantsDoesNotMatter(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
 	scopes := []string{"**", "d/**", "d/i", "e/**", "*/i"}
-	roles := []string{"consumer", "viewer", "keeper"}
+	roles := []string{"consumer", "viewer", "curator"}
 	effects := []Effect{Allow, Allow, Deny}
 	ends := []time.Time{{}, now.Add(time.Hour), now.Add(-time.Hour)}
 	for range 2000 {
@@ -160,7 +160,7 @@ func TestADrawerIsSeenThroughOneItem(t *testing.T) {
 
 func TestSmallestRoleIsTheNarrowest(t *testing.T) {
 	for action, want := range map[Action]string{ReadValue: "consumer", List: "viewer", WriteVersion: "depositor", ReadTrail: "auditor",
-		Operate: "operator", GrantAccess: "gatekeeper", Shred: "keeper"} {
+		Operate: "operator", GrantAccess: "gatekeeper", Shred: "curator"} {
 		if got := SmallestRole(Roles, action).Name; got != want {
 			t.Errorf("%s: got %s, want %s", action, got, want)
 		}
@@ -194,7 +194,7 @@ func TestARoleIsHeldOnlyWhileItsGrantIsInForce(t *testing.T) {
 	}{
 		{"in force", grant(t, "g", Allow, Steward, "**", time.Time{}), at(now), true},
 		{"ended", grant(t, "g", Allow, Steward, "**", now), at(now), false},
-		{"another role", grant(t, "g", Allow, "keeper", "**", time.Time{}), at(now), false},
+		{"another role", grant(t, "g", Allow, "curator", "**", time.Time{}), at(now), false},
 		{"denied", grant(t, "g", Deny, Steward, "**", time.Time{}), at(now), false},
 		{"its condition does not hold", conditional, at(now), false},
 		{"its condition holds", conditional, Context{Now: now, Reason: "handing over"}, true},

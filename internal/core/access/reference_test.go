@@ -351,7 +351,7 @@ func TestHoldersAndActionsLookPastConditionsOnly(t *testing.T) {
 		"denied":         {grant(t, "g", Allow, "consumer", "**", time.Time{}), grant(t, "n", Deny, "consumer", "d/**", time.Time{})},
 		"ended":          {grant(t, "g", Allow, "consumer", "**", now)},
 		"elsewhere":      {grant(t, "g", Allow, "consumer", "e/**", time.Time{})},
-		"manager":        {grant(t, "g", Allow, "keeper", "**", time.Time{})},
+		"manager":        {grant(t, "g", Allow, "curator", "**", time.Time{})},
 	})
 	var names []string
 	for _, h := range policy.Holders(ReadValue, target("d", "i"), now) {

@@ -106,13 +106,24 @@ var Roles = []Role{
 	{"viewer", List | SeeMetadata, "lists and metadata, no values"},
 	{"consumer", ReadValue | UseKey, "reads values, uses keys"},
 	{"depositor", WriteVersion, "adds items and versions, cannot read any back"},
-	{"keeper", List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules,
+	{"curator", List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules,
 		"the whole life of items and rules, not their values"},
 	{"gatekeeper", List | SeeMetadata | GrantAccess | Register, "identities and grants in its scope, never its own access"},
 	{"auditor", List | SeeMetadata | ReadTrail, "the trail and reports"},
 	{"operator", Operate, "lock, unlock, back up, health"},
 	{Steward, List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules | GrantAccess | Register | ReadTrail | Operate,
 		"founds the chest and appoints others; not for daily use"},
+}
+
+// FormerCurator is what the role curator was called in policies and chests made before.
+const FormerCurator = "keeper"
+
+// RoleName is what the role of a name is called now.
+func RoleName(name string) string {
+	if name == FormerCurator {
+		return "curator"
+	}
+	return name
 }
 
 // FindRole returns the role of that name.

@@ -36,6 +36,7 @@ type Document struct {
 	Grants       []Grant
 	Drawers      []Drawer
 	Expectations []Expectation
+	Notes        []string // about what the file says in an old way
 }
 
 // At is where something stands in the file, from 1. The zero At is for what comes from no file.

@@ -96,7 +96,7 @@ func TestProblemsNameLineAndColumn(t *testing.T) {
 			"teams nest once"},
 		{"a team in itself", "{name: radio, members: [app:gate-controller]}", "{name: radio, members: [team:radio]}", "teams nest once"},
 		{"the same team twice", "name: radio,", "name: harbour-crew,", "line 7, column 5: team harbour-crew is on line 4 already"},
-		{"a built-in role", "name: rotator,", "name: keeper,", "line 9, column 5: keeper is a built-in role"},
+		{"a built-in role", "name: rotator,", "name: curator,", "line 9, column 5: curator is a built-in role"},
 		{"a field twice", "teams:\n", "teams: []\nteams:\n", "line 4, column 1: the field teams is there twice"},
 		{"an alias", "[app:gate-controller]", "&a [app:gate-controller]", "anchors and aliases are not allowed"},
 		{"a tag", "true, until", "!!str true, until", "tags are not allowed"},

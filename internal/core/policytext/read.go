@@ -57,11 +57,22 @@ func (r *reader) document(text []byte) *Document {
 		"based_on":     r.text(&d.BasedOn),
 		"teams":        r.list(func(n *yaml.Node) { d.Teams = append(d.Teams, r.team(n)) }),
 		"roles":        r.list(func(n *yaml.Node) { d.Roles = append(d.Roles, r.role(n)) }),
-		"grants":       r.list(func(n *yaml.Node) { d.Grants = append(d.Grants, r.grant(n)) }),
+		"grants":       r.list(func(n *yaml.Node) { d.Grants = append(d.Grants, renamed(d, r.grant(n))) }),
 		"drawers":      r.list(func(n *yaml.Node) { d.Drawers = append(d.Drawers, r.drawer(n)) }),
 		"expectations": r.list(func(n *yaml.Node) { d.Expectations = append(d.Expectations, r.expectation(n)) }),
 	}, "tansu_policy", "teams", "roles", "grants", "drawers")
 	return d
+}
+
+// renamed is a grant with the name that its role has now, of which a note is made once.
+func renamed(d *Document, g Grant) Grant {
+	if now := access.RoleName(g.Role); now != g.Role {
+		if len(d.Notes) == 0 {
+			d.Notes = append(d.Notes, fmt.Sprintf("the role %s is called %s now; the file still has the old name, which is taken", g.Role, now))
+		}
+		g.Role = now
+	}
+	return g
 }
 
 // syntax says where the YAML itself is broken; its parser knows only the line, and sometimes not even that.
@@ -335,7 +346,7 @@ func (r *reader) checkNames(d *Document) {
 	}
 	for _, role := range d.Roles {
 		once(roles, "role", role.Name, role.At)
-		if _, builtIn := access.FindRole(role.Name); builtIn {
+		if _, builtIn := access.FindRole(access.RoleName(role.Name)); builtIn {
 			r.problems = append(r.problems, Problem{role.At, role.Name + " is a built-in role, which cannot be changed"})
 		}
 		if len(role.Actions) == 0 {

@@ -1,0 +1,66 @@
+package opening
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/entity"
+	"tansu/internal/store"
+)
+
+// renameRoles gives grants of a role that has another name now that name, in the same commit in which a chest is unlocked. A custom role
+// that has the new name already gets another one, with its grants: nobody's access changes.
+func renameRoles(a *chest.Attempt, rows *store.Snapshot) {
+	now, renamed := access.RoleName(access.FormerCurator), 0
+	for _, role := range rows.Roles {
+		if role.Name != now {
+			continue
+		}
+		other := role
+		for other.Name = now + "-own"; slices.ContainsFunc(rows.Roles, func(r entity.Role) bool { return r.Name == other.Name }); {
+			other.Name += "-own"
+		}
+		a.Change.Update(role, other)
+		renamed += renameGrants(a, rows, now, other.Name)
+		a.Entry.Detail += fmt.Sprintf("; the custom role %s is called %s now", now, other.Name)
+	}
+	renamed += renameGrants(a, rows, access.FormerCurator, now)
+	if renamed > 0 {
+		a.Entry.Detail = strings.TrimPrefix(a.Entry.Detail+fmt.Sprintf("; the role %s is called %s now, in %d grants", access.FormerCurator, now,
+			renamed), "; ")
+	}
+}
+
+func renameGrants(a *chest.Attempt, rows *store.Snapshot, from, to string) (renamed int) {
+	for _, g := range rows.Grants {
+		if g.Role == from {
+			after := g
+			after.Role = to
+			a.Change.Update(g, after)
+			renamed++
+		}
+	}
+	return renamed
+}
+
+// asStored puts rows as a commit stored them in the place of those that it changed.
+func asStored(a *chest.Attempt, rows *store.Snapshot) {
+	for i, row := range rows.Grants {
+		if stored := store.Stored[entity.Grant](&a.Change, row.ID); stored.ID != "" {
+			rows.Grants[i] = stored
+		}
+	}
+	for i, row := range rows.Roles {
+		if stored := store.Stored[entity.Role](&a.Change, row.ID); stored.ID != "" {
+			rows.Roles[i] = stored
+		}
+	}
+	for i, row := range rows.Slots {
+		if stored := store.Stored[entity.Slot](&a.Change, row.ID); stored.ID != "" {
+			rows.Slots[i] = stored
+		}
+	}
+}
