@@ -181,3 +181,16 @@ func FuzzParsePolicy(f *testing.F) {
 		}
 	})
 }
+
+func TestAFormerRoleNameIsTakenWithANote(t *testing.T) {
+	d, err := Parse([]byte("tansu_policy: 1\nteams: []\nroles: []\ndrawers: []\ngrants:\n"+
+		"  - {subject: person:security-duty, role: keeper, scope: '**'}\n  - {subject: person:harbour-master, role: keeper, scope: 'd/**'}\n"),
+		time.LoadLocation)
+	if err != nil || len(d.Grants) != 2 || d.Grants[1].Role != "curator" || len(d.Notes) != 1 || !strings.Contains(d.Notes[0], "curator") {
+		t.Errorf("%+v, %v", d, err)
+	}
+	if _, err := Parse([]byte("tansu_policy: 1\nteams: []\ngrants: []\ndrawers: []\nroles:\n  - {name: keeper, actions: [list]}\n"),
+		time.LoadLocation); err == nil {
+		t.Error("a custom role gets the former name of a built-in one")
+	}
+}
