@@ -199,6 +199,11 @@ func (c *Client) Act(ctx context.Context, drawer, item string, act Act) (h Histo
 	return h, c.post(ctx, itemPath(drawer, item)+"/acts", act, &h)
 }
 
+// SetWindow changes when a version begins and ends to be served; its value stays as it is.
+func (c *Client) SetWindow(ctx context.Context, drawer, item string, w NewWindow) (h History, err error) {
+	return h, c.do(ctx, http.MethodPut, itemPath(drawer, item)+"/window", w, &h, nil)
+}
+
 // Readers lists who read an item's value since a moment; a zero time means 90 days.
 func (c *Client) Readers(ctx context.Context, drawer, item string, since time.Time) ([]Reader, error) {
 	var answer struct {

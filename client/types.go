@@ -326,6 +326,15 @@ type Act struct {
 	Name    string `json:"name,omitempty"`
 }
 
+// NewWindow is when a version begins and ends to be served.
+type NewWindow struct {
+	Version    int       `json:"version,omitempty"`   // 0 for the current one
+	NotBefore  time.Time `json:"not_before,omitzero"` // zero for at once
+	NotAfter   time.Time `json:"not_after,omitzero"`
+	NeverEnds  bool      `json:"never_ends,omitempty"`  // instead of NotAfter
+	AllowAgain bool      `json:"allow_again,omitempty"` // also when it is refused now and would be served again
+}
+
 // Reader is who read an item's value, and which version last.
 type Reader struct {
 	Subject string    `json:"subject"`

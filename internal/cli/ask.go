@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -20,15 +21,20 @@ func (a *app) askMayCommand() *cobra.Command {
 	var q client.Question
 	var at string
 	command := &cobra.Command{
-		Use:   "may SUBJECT ACTION TARGET",
+		Use:   "may SUBJECT ACTION [TARGET]",
 		Short: "Whether a subject may do an action on a drawer or an item, and why",
 		Long: `Answers without trying: the exit code is 0 for yes and 3 for no. The circumstances count: give the address it would
-come from, the time, how it signs in and the reason it would state, as far as its grants ask for them.`,
+come from, the time, how it signs in and the reason it would state, as far as its grants ask for them. Without TARGET it is
+about the chest as a whole, as registering and operating are.`,
 		Example: `  tansu ask may app:ticket-api read_value ticketing-prod/db-password
+  tansu ask may person:harbour-master register
   tansu ask may app:gate-controller read_value harbour-gates-prod/radio-key --from 10.2.3.4 --at 2026-12-24T22:00:00Z --via app_token`,
-		Args: exactly("SUBJECT", "ACTION", "TARGET"),
+		Args: upTo(3, "SUBJECT", "ACTION"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
-			q.Subject, q.Action, q.Target = arguments[0], arguments[1], arguments[2]
+			q.Subject, q.Action = arguments[0], arguments[1]
+			if len(arguments) > 2 && arguments[2] != "chest" {
+				q.Target = arguments[2]
+			}
 			if q.At, err = moment("--at", at); err != nil {
 				return err
 			}
@@ -56,7 +62,7 @@ func (answeredNo) Error() string { return "the answer is no" }
 
 func (a *app) printVerdict(q client.Question, v client.Verdict) {
 	if v.Allowed {
-		fmt.Fprintf(a.Out, "Yes: %s may %s on %s, by grant %s.\n", q.Subject, q.Action, q.Target, v.Grant)
+		fmt.Fprintf(a.Out, "Yes: %s may %s on %s, by grant %s.\n", q.Subject, q.Action, cmp.Or(q.Target, "the chest"), v.Grant)
 		switch {
 		case v.NotServed != "":
 			fmt.Fprintf(a.Out, "But nothing would be served: %s.\n", v.NotServed)
@@ -65,7 +71,7 @@ func (a *app) printVerdict(q client.Question, v client.Verdict) {
 		}
 		return
 	}
-	fmt.Fprintf(a.Out, "No: %s may not %s on %s: %s.\n\n", q.Subject, q.Action, q.Target, reasonText(v.Reason))
+	fmt.Fprintf(a.Out, "No: %s may not %s on %s: %s.\n\n", q.Subject, q.Action, cmp.Or(q.Target, "the chest"), reasonText(v.Reason))
 	a.printConsidered(v.Considered)
 	if v.Remedy != nil {
 		fmt.Fprintf(a.Out, "The smallest grant that allows it:\n  %s\n", v.Remedy.Command)

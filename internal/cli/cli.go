@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -133,9 +134,9 @@ A first tour:
 	groups := map[string][]*cobra.Command{
 		groupChest: {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(),
 			a.examineCommand(), a.renewCertificateCommand(), a.unlockMethodCommand(), a.shareCommand(), a.rootKeyCommand(),
-			a.backupCommand(), a.restoreCommand(), a.stewardCommand()},
+			a.backupCommand(), a.restoreCommand(), a.stewardCommand(), a.manualCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand(), a.passwordCommand(),
-			a.sessionCommand()},
+			a.sessionCommand(), a.profileCommand()},
 		groupFill: {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.searchCommand(), a.dueCommand(),
 			a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(),
@@ -153,6 +154,8 @@ A first tour:
 	}
 	cobra.EnableCommandSorting = false
 	a.complete(root)
+	suggest(root)
+	root.SuggestionsMinimumDistance = 1
 	return root
 }
 
@@ -167,8 +170,8 @@ func upTo(most int, names ...string) cobra.PositionalArgs {
 		}
 		if most >= 0 && len(arguments) > most {
 			// What is too much may be a value, which must not be repeated.
-			return usagef("%s takes %d arguments, not %d; a value is never an argument: give it at the prompt, on standard input or with --file",
-				cmd.CommandPath(), most, len(arguments))
+			return usagef("%s takes %s, not %d; a value is never an argument: give it at the prompt, on standard input or with --file",
+				cmd.CommandPath(), plural(most, "argument"), len(arguments))
 		}
 		return nil
 	}
@@ -226,10 +229,11 @@ func (a *app) report(err error) int {
 	case errors.Is(err, context.Canceled), errors.As(err, &failedQuietly{}):
 		return exitFailed
 	}
-	a.printError("failed", err.Error())
-	if isCobraUsage(err) {
+	if text, is := cobraUsage(err); is {
+		a.printError("wrong_usage", text)
 		return exitUsage
 	}
+	a.printError("failed", err.Error())
 	return exitFailed
 }
 
@@ -240,10 +244,23 @@ func exitCode(code string) int {
 	return exitFailed
 }
 
-// isCobraUsage recognises Cobra's own complaint about a command that does not exist, which has no type.
-func isCobraUsage(err error) bool {
-	const prefix = "unknown command"
-	return len(err.Error()) > len(prefix) && err.Error()[:len(prefix)] == prefix
+// cobraUsage recognises Cobra's own complaints about how a command was typed, which have no type, and says them in our words.
+func cobraUsage(err error) (text string, is bool) {
+	text = err.Error()
+	switch {
+	case strings.HasPrefix(text, "unknown command"):
+		return strings.ReplaceAll(strings.TrimSpace(text), "\n\t", "\n  tansu "), true
+	case strings.HasPrefix(text, "required flag(s) "):
+		flags := strings.TrimSuffix(strings.TrimPrefix(text, "required flag(s) "), " not set")
+		return "missing: --" + strings.ReplaceAll(strings.ReplaceAll(flags, `"`, ""), ", ", ", --"), true
+	case strings.HasPrefix(text, "if any flags in the group ["):
+		flags, _, _ := strings.Cut(strings.TrimPrefix(text, "if any flags in the group ["), "]")
+		return "of these options, only one at a time: --" + strings.ReplaceAll(flags, " ", ", --"), true
+	case strings.HasPrefix(text, "at least one of the flags in the group ["):
+		flags, _, _ := strings.Cut(strings.TrimPrefix(text, "at least one of the flags in the group ["), "]")
+		return "one of these is missing: --" + strings.ReplaceAll(flags, " ", ", --"), true
+	}
+	return text, false
 }
 
 func (a *app) printError(code, text string) {
@@ -254,12 +271,17 @@ func (a *app) printError(code, text string) {
 	fmt.Fprintf(a.Err, "tansu: %s\n", printableLines(text))
 }
 
+// optionOf says in the words of the command line what the interface calls by its own.
+var optionOf = strings.NewReplacer("allow_refusals", "--allow-refusals", "allow_again", "--allow-again", "allow_lockout", "--allow-lockout",
+	"never_ends", "--never", "(from)", "(--from)", "not_after", "the end", "not_before", "the beginning", "max_age", "--max-age",
+	"retire_for", "--retire-for", "host_keeps", "--host-keeps", "needs_end", "--needs-end", "two_to_shred", "--two-to-shred")
+
 func (a *app) printProblem(p *client.Problem) {
 	if a.output == "json" {
 		a.printJSON(a.Err, p)
 		return
 	}
-	fmt.Fprintf(a.Err, "tansu: %s\n", printableLines(p.Detail))
+	fmt.Fprintf(a.Err, "tansu: %s\n", printableLines(optionOf.Replace(p.Detail)))
 	if p.Receipt != "" {
 		fmt.Fprintf(a.Err, "  receipt   %s   (a gatekeeper can look it up: tansu receipt %s)\n", p.Receipt, p.Receipt)
 	}

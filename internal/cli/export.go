@@ -83,7 +83,7 @@ func (a *app) writeExport(e client.Export, content []byte, out string) error {
 	} else if err := writePrivate(out, content); err != nil {
 		return err
 	}
-	a.say("%d values, %d left out.", written, len(e.Items)-written)
+	a.say("%s, %d left out.", plural(written, "value"), len(e.Items)-written)
 	return nil
 }
 

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -12,10 +14,11 @@ import (
 	"tansu/client"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
 )
 
 func (a *app) drawerCommand() *cobra.Command {
-	command := &cobra.Command{Use: "drawer", Short: "Make drawers, change their keys, shred them", RunE: noSubcommand}
+	command := &cobra.Command{Use: "drawer", Short: "See and make drawers, change their keys, shred them", RunE: noSubcommand}
 	var n client.NewDrawer
 	add := &cobra.Command{
 		Use:     "add NAME --env ENVIRONMENT",
@@ -39,7 +42,7 @@ func (a *app) drawerCommand() *cobra.Command {
 	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	_ = add.MarkFlagRequired("env")
-	command.AddCommand(add, a.rotateKeyCommand(), a.shredDrawerCommand())
+	command.AddCommand(a.drawerListCommand(), a.drawerShowCommand(), add, a.rotateKeyCommand(), a.shredDrawerCommand())
 	return command
 }
 
@@ -48,13 +51,19 @@ func noSubcommand(cmd *cobra.Command, arguments []string) error {
 	if len(arguments) == 0 {
 		return usagef("%s needs one of its commands: %s --help", cmd.CommandPath(), cmd.CommandPath())
 	}
-	return usagef("%s has no command %q: %s --help", cmd.CommandPath(), arguments[0], cmd.CommandPath())
+	hint := cmd.CommandPath() + " --help"
+	cmd.SuggestionsMinimumDistance = 2
+	if near := cmd.SuggestionsFor(arguments[0]); len(near) > 0 {
+		hint = "did you mean " + cmd.CommandPath() + " " + near[0] + "?"
+	}
+	return usagef("%s has no command %q: %s", cmd.CommandPath(), arguments[0], hint)
 }
 
 // putFlags are the options of put.
 type putFlags struct {
 	file, description, owner, note, notBefore, notAfter string
 	newVersion, staged, useOnly                         bool
+	labels                                              map[string]string
 	revision                                            int64
 	fieldFlags
 }
@@ -75,7 +84,8 @@ options), ssh_key (private; public and fingerprint follow), file (content, media
 Each --field is asked for without showing it, --plain is for what is not sensitive, --generate makes a field up. One is
 read as DRAWER/ITEM#FIELD, and a connection as a whole is a URL. With --new-version fields that you leave out stay.
 
-An item that exists already is a conflict unless --new-version asks to add one.`,
+Names have lower-case letters, digits, -, _ and ., and begin and end with a letter or digit. An item that exists already is
+a conflict unless --new-version asks to add one.`,
 		Example: `  tansu put ticketing-prod/db-password
   tansu put ticketing-prod/db-password --new-version --note "quarterly change"
   tansu put ticketing-prod/session-key --generate bytes:32
@@ -97,8 +107,9 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 	command.Flags().StringVar(&f.file, "file", "", "take the bytes of this `file`")
 	f.fieldFlags.add(command)
 	command.Flags().BoolVar(&f.newVersion, "new-version", false, "add a version to an item that exists")
-	command.Flags().StringVar(&f.description, "description", "", "what it is, on one line; for a new item")
-	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead; for a new item")
+	command.Flags().StringVar(&f.description, "description", "", "what it is, on one line")
+	command.Flags().StringVar(&f.owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	command.Flags().StringToStringVar(&f.labels, "labels", nil, "all its `labels`: key=value, separated by commas")
 	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
 	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
 	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (2026-12-01, or RFC 3339) or after this long (12h, 90d)")
@@ -110,9 +121,9 @@ An item that exists already is a conflict unless --new-version asks to add one.`
 }
 
 func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error {
-	switch {
-	case f.newVersion && (f.description != "" || f.owner != ""):
-		return usagef("--description and --owner are for a new item; change them with tansu describe")
+	switch shapes := secretvalue.Shapes; {
+	case f.shape != "" && !slices.Contains(shapes, secretvalue.Shape(f.shape)):
+		return usagef("there is no shape %.40q; the shapes are %v", f.shape, shapes)
 	case f.newVersion && (f.shape != "" || f.useOnly):
 		return usagef("--shape and --use-only are for a new item: a new version has the shape of its item")
 	case !f.newVersion && f.revision != 0:
@@ -130,6 +141,9 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	}
 	c, err := a.connected()
 	if err != nil {
+		return err
+	}
+	if err := a.beforeTyping(cmd.Context(), c, ref, f); err != nil {
 		return err
 	}
 	version, err := a.newContent(f)
@@ -150,12 +164,62 @@ func (a *app) put(cmd *cobra.Command, ref reference.Reference, f putFlags) error
 	for _, note := range stored.Version.Notes {
 		a.say("note: %s", note)
 	}
+	if err := a.describeStored(cmd.Context(), c, ref, stored, f); err != nil {
+		return err
+	}
 	if stored.Version.EndsInNewline {
 		a.say("note: the value ends in a newline, which is kept; if that is not meant, add a version without it (printf %%s)")
 	}
 	return a.show(stored, func() {
 		fmt.Fprintf(a.Out, "%s@%d is stored: %s. Nothing was shown.\n", ref, stored.Version.Version, bytesText(stored.Version.Size))
 	})
+}
+
+// beforeTyping looks, before somebody types a value twice, whether it could be stored: as far as they may know of the item. A script finds
+// out when it stores.
+func (a *app) beforeTyping(ctx context.Context, c *client.Client, ref reference.Reference, f putFlags) error {
+	if !a.terminal() || f.file != "" || len(f.generate) > 0 {
+		return nil
+	}
+	me, err := c.Me(ctx)
+	if err != nil {
+		return err
+	}
+	name := ref.Drawer + "/" + ref.Item
+	if may, err := c.Ask(ctx, client.Question{Subject: me.Subject, Action: "see_metadata", Target: name}); err != nil || !may.Allowed {
+		return nil
+	}
+	h, err := c.History(ctx, ref.Drawer, ref.Item)
+	var problem *client.Problem
+	switch {
+	case err == nil && !f.newVersion:
+		return usagef("%s exists already, with %s: to add one, give --new-version", name, plural(h.Item.Versions, "version"))
+	case f.newVersion && errors.As(err, &problem) && problem.Code == "not_found":
+		return err
+	}
+	return nil
+}
+
+// describeStored says what else was given about an item: its labels, and of one that was there already its description and owner.
+func (a *app) describeStored(ctx context.Context, c *client.Client, ref reference.Reference, stored client.Stored, f putFlags) error {
+	var changes client.Described
+	if f.newVersion && f.description != "" {
+		changes.Description = &f.description
+	}
+	if f.newVersion && f.owner != "" {
+		changes.Owner = &f.owner
+	}
+	if f.labels != nil {
+		changes.Labels = f.labels
+	}
+	if changes.Description == nil && changes.Owner == nil && changes.Labels == nil {
+		return nil
+	}
+	if _, err := c.ChangeItem(ctx, ref.Drawer, ref.Item, stored.Item.Revision, changes); err != nil {
+		a.say("%s@%d is stored, but what is said about it is not changed:", ref, stored.Version.Version)
+		return err
+	}
+	return nil
 }
 
 func bytesText(n int) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -84,7 +85,8 @@ func (a *app) give(ctx context.Context, c *client.Client, n client.NewGrant) err
 }
 
 func (a *app) grantForCommand() *cobra.Command {
-	var until string
+	var until, reason string
+	var preview bool
 	command := &cobra.Command{
 		Use:   "for RECEIPT",
 		Short: "Give the smallest grant that allows what a receipt says was refused",
@@ -108,11 +110,24 @@ func (a *app) grantForCommand() *cobra.Command {
 				return fmt.Errorf("no one grant is proposed for it, because a condition or a denial keeps it out on purpose: see tansu receipt %s",
 					arguments[0])
 			}
-			return a.give(ctx, c, client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end,
-				Reason: "receipt " + arguments[0]})
+			n := client.NewGrant{Subject: r.Remedy.Subject, Role: r.Remedy.Role, Scope: r.Remedy.Scope, NotAfter: end,
+				Reason: cmp.Or(reason, "receipt "+arguments[0])}
+			if preview {
+				d, err := c.Preview(ctx, client.Proposal{Give: &n})
+				if err != nil {
+					return err
+				}
+				return a.show(d, func() {
+					fmt.Fprintf(a.Out, "It would be: %s %s on %s.\n", n.Subject, n.Role, n.Scope)
+					a.printDifference(d)
+				})
+			}
+			return a.give(ctx, c, n)
 		}),
 	}
 	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&reason, "reason", "", "`why`, on one line; that it answers the receipt when left out")
+	command.Flags().BoolVar(&preview, "preview", false, "only show what it would change")
 	return command
 }
 

@@ -14,7 +14,7 @@ import (
 func (a *app) itemCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "item",
-		Short: "Change what is served: hold, promote, suspend, retire, restore, shred, move",
+		Short: "See items, and change what is served: end, hold, promote, suspend, retire, restore, shred, move",
 		Long: `Says which version of an item is served, or that none is. Everything is effective at once and in the trail.
 
 A version that is put in with --staged waits until it is promoted. Holding an older version keeps it current whatever
@@ -22,7 +22,7 @@ newer ones there are. A suspended item or version is not served until it is resu
 served until it is restored. Shredding destroys the data keys: nobody ever reads it again from this database.`,
 		RunE: noSubcommand,
 	}
-	command.AddCommand(
+	command.AddCommand(a.itemListCommand(), a.itemShowCommand(), a.setEndCommand(),
 		a.actCommand("hold DRAWER/ITEM@VERSION", "Keep a version current, whatever newer ones there are",
 			"  tansu item hold ticketing-prod/db-password@2"),
 		a.actCommand("release DRAWER/ITEM", "Hold nothing any more: the newest usable version is current",

@@ -333,8 +333,8 @@ func (a *app) fetchServed(ctx context.Context, c *client.Client, references []st
 	values, err := fetchAll(ctx, c, references)
 	var some missing
 	if errors.As(err, &some) {
-		a.say("%d of %d versions %s are not served to you any more, and not looked for: those that have ended, and those you may not read.",
-			len(some.list), len(references), where)
+		a.say("%d of %s %s are not served to you any more, and not looked for: those that have ended, and those you may not read.",
+			len(some.list), plural(len(references), "version"), where)
 		err = nil
 	}
 	return values, err

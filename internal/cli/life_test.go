@@ -149,3 +149,50 @@ func TestAskingBeforeAndTheCalendarOnTheCommandLine(t *testing.T) {
 		t.Errorf("ended twice: %d %s", r.code, r.talk)
 	}
 }
+
+// What there is can be seen under the obvious words, and what is said about something is given with it.
+func TestDrawersAndItemsAreSeenAndDescribed(t *testing.T) {
+	u, chest := signedIn(t)
+	u.ok(t, "", "drawer", "add", "gates", "--env", "production", "--owner", "person:steward", "--description", "Gates of the quays")
+	u.ok(t, "v", "put", "gates/radio-key", "--labels", "tier=radio", "--description", "of the radio")
+	u.ok(t, "", "describe", "gates", "--approval", "radio-*", "--labels", "team=harbour")
+	for line, wants := range map[string][]string{"drawer list": {"gates"}, "drawer show gates": {"Gates of the quays", "team=harbour", "radio-*",
+		"nothing is demanded"}, "item list gates": {"radio-key"}, "item show gates/radio-key": {"tier=radio", "of the radio", "has to agree"}} {
+		got := u.ok(t, "", strings.Fields(line)...)
+		for _, want := range wants {
+			if !strings.Contains(got, want) {
+				t.Errorf("%s has no %q:\n%s", line, want, got)
+			}
+		}
+	}
+	u.ok(t, "w", "put", "gates/radio-key", "--new-version", "--description", "of the new radio")
+	u.ok(t, "", "item", "set-end", "gates/radio-key", "--not-after", "2w")
+	if got := u.ok(t, "", "item", "show", "gates/radio-key"); !strings.Contains(got, "of the new radio") || !strings.Contains(got, "current") {
+		t.Errorf("%s", got)
+	}
+	if r := u.run(t, "", "item", "set-end", "gates/radio-key"); r.code != 2 {
+		t.Errorf("no end: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "item", "set-end", "gates/radio-key", "--never")
+	u.ok(t, "", "--profile", "second", "connect", chest.URL(), "--authority", filepath.Join(chest.Dir, "chest", "authority.crt"))
+	if got := u.ok(t, "", "profile", "list"); !strings.Contains(got, "*  default") || !strings.Contains(got, "second") {
+		t.Errorf("profiles: %s", got)
+	}
+	u.ok(t, "", "profile", "use", "second")
+	if r := u.run(t, "", "whoami"); r.code != 3 {
+		t.Errorf("the second profile is not signed in: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "profile", "use", "default")
+	u.ok(t, "", "profile", "forget", "second")
+	u.ok(t, "", "ask", "may", "person:steward", "register")
+	for line, want := range map[string]string{"get gates/radio-key": "tansu read", "put gates/x --shape lgin": "the shapes are", "drawer lst": "drawer list",
+		"drawer add x": "missing: --env", "rules set gates --max-age 1fortnight": "1y, 2w"} {
+		if r := u.run(t, "", strings.Fields(line)...); r.code != 2 || !strings.Contains(r.talk, want) {
+			t.Errorf("%s: %d %s", line, r.code, r.talk)
+		}
+	}
+	if r := u.run(t, "Ferry2026!", "put", "gates/pin"); r.code != 0 || !strings.Contains(r.talk, "easy to guess") {
+		t.Errorf("a weak value: %d %s", r.code, r.talk)
+	}
+	u.ok(t, "", "manual", "--dir", filepath.Join(t.TempDir(), "man"))
+}

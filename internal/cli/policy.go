@@ -139,9 +139,9 @@ func (a *app) tellExpectations(path string, document *policytext.Document, failu
 		for _, f := range failures {
 			fmt.Fprintf(a.Out, "%s:%d:%d: it does not hold that %s\n  %s\n", path, f.Expectation.Line, f.Expectation.Column, f.Expectation, f.Why)
 		}
-		fmt.Fprintf(a.Out, "%d of %d expectations hold. %d grants, %d teams, %d roles.\n", len(document.Expectations)-len(failures),
-			len(document.Expectations),
-			len(document.Grants), len(document.Teams), len(document.Roles))
+		fmt.Fprintf(a.Out, "%d of %s hold. %s, %s, %s.\n", len(document.Expectations)-len(failures),
+			plural(len(document.Expectations), "expectation"),
+			plural(len(document.Grants), "grant"), plural(len(document.Teams), "team"), plural(len(document.Roles), "custom role"))
 		if n := document.Alone(); n > 0 {
 			fmt.Fprintf(a.Out, "%d of them say who comes to something alone, which only a chest can tell: tansu policy diff %s\n", n, path)
 		}

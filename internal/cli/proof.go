@@ -111,7 +111,7 @@ FILE.checkpoint. It takes the right to read all of the trail.`,
 					return err
 				}
 			}
-			a.say("%d entries are in %s, and a checkpoint that covers them in %s.checkpoint.", size, out, out)
+			a.say("%s: %s, and a checkpoint that covers them in %s.checkpoint.", out, plural(int(size), "entry"), out)
 			return nil
 		}),
 	}
@@ -224,7 +224,7 @@ func (a *app) printVerified(v Verified, points int) {
 		fmt.Fprintf(a.Out, "✓ entries 1 to %d are what they were at %s: nothing was changed, removed or put in\n", v.Covered,
 			v.At.UTC().Format(time.RFC3339))
 	}
-	fmt.Fprintf(a.Out, "%d entries, %d of %d checkpoints match.\n", v.Entries, v.Matched, points)
+	fmt.Fprintf(a.Out, "%s, %d of %d checkpoints match.\n", plural(int(v.Entries), "entry"), v.Matched, points)
 	if len(v.Problems) == 0 && v.Entries > v.Covered {
 		fmt.Fprintf(a.Out, "Entries %d to %d came after the newest checkpoint, and nothing is said of them.\n", v.Covered+1, v.Entries)
 	}

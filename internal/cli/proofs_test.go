@@ -105,6 +105,15 @@ func TestReferencesAreCompleted(t *testing.T) {
 			t.Errorf("%s: %q", begun, r.out)
 		}
 	}
+	steward.ok(t, "", "app", "add", "ticket-api")
+	for line, want := range map[string]string{"app show t": "ticket-api\n:4\n", "grant give app:t": "app:ticket-api\n:4\n",
+		"grant give app:ticket-api cur": "curator\n:4\n", "grant give app:ticket-api consumer ga": "gates/**\n:4\n",
+		"drawer show r": "rota\n:4\n", "list --profile d": "default\n:4\n", "trail --action read_v": "read_value\n:4\n",
+		"item set-end gates/ra": "gates/radio-key\ngates/ramp-login\n:4\n"} {
+		if r := steward.run(t, "", append([]string{"__complete"}, strings.Fields(line)...)...); r.out != want {
+			t.Errorf("%s: %q", line, r.out)
+		}
+	}
 	if r := bareUser(t, chest).run(t, "", "__complete", "read", "g"); r.out != ":4\n" && r.out != ":6\n" {
 		t.Errorf("somebody who is not signed in: %+v", r)
 	}

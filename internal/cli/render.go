@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"strconv"
@@ -128,9 +127,4 @@ func fill(ctx context.Context, c *client.Client, text *render.Text) ([]byte, err
 	return text.Fill(func(ref reference.Reference) []byte { return byReference[ref] })
 }
 
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
+func plural(n int, what string) string { return reference.Counted(n, what) }

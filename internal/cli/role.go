@@ -83,7 +83,8 @@ func (a *app) rolePutCommand(name, short, example string,
 				a.say("note: %s", note)
 			}
 			return a.show(stored, func() {
-				fmt.Fprintf(a.Out, "Role %s can %s; %d grants have it.\n", stored.Role.Name, strings.Join(stored.Role.Actions, ", "), stored.Role.InUse)
+				fmt.Fprintf(a.Out, "Role %s can %s; it is in %s.\n", stored.Role.Name, strings.Join(stored.Role.Actions, ", "),
+					plural(stored.Role.InUse, "grant"))
 			})
 		}),
 	}

@@ -81,7 +81,7 @@ func ruleLines(r client.Rules) (lines []string) {
 	add(r.Grace != "", "it is served for %s after its end, and each read is marked", r.Grace)
 	add(r.HostKeeps != "", "an agent on a host keeps it, and serves it for %s while the chest is away", r.HostKeeps)
 	add(r.Idle != "", "an item that nobody reads for %s is not served until it is resumed", r.Idle)
-	add(r.Keep != 0, "%d versions are kept; older ones are shredded when one is added", r.Keep)
+	add(r.Keep != 0, "only the newest %s kept; older ones are shredded when one is added", plural(r.Keep, "version"))
 	add(r.Owner == "any", "each item has an owner")
 	add(r.Owner == "person" || r.Owner == "team", "a %s owns each item", r.Owner)
 	add(r.Recipe != "", "values are made up by %s", r.Recipe)
@@ -409,7 +409,7 @@ it. When it is interrupted, do it again: it goes on where it stopped.`,
 				if r.Done {
 					return a.show(r, func() { fmt.Fprintf(a.Out, "%s is under key %d, and the old key is destroyed.\n", arguments[0], r.Key) })
 				}
-				a.say("key %d: %d versions left", r.Key, r.Left)
+				a.say("key %d: %s left", r.Key, plural(r.Left, "version"))
 			}
 		}),
 	}
@@ -441,7 +441,7 @@ another one of its name: they are listed, to be ended.`,
 				return err
 			}
 			return a.show(r, func() {
-				fmt.Fprintf(a.Out, "Drawer %s is shredded, with %d items.\n", r.Name, r.Items)
+				fmt.Fprintf(a.Out, "Drawer %s is shredded, with %s.\n", r.Name, plural(r.Items, "item"))
 				for _, scope := range r.Grants {
 					fmt.Fprintf(a.Out, "A grant on %s is left: end it before the name is used again (tansu grant list).\n", scope)
 				}

@@ -124,8 +124,8 @@ granted like everything else, and the grants that FROM holds are listed for it. 
 				return err
 			}
 			return a.show(owned, func() {
-				fmt.Fprintf(a.Out, "%s now owns %d apps and teams, %d drawers and %d items.\n", arguments[1], len(owned.Apps), len(owned.Drawers),
-					len(owned.Items))
+				fmt.Fprintf(a.Out, "%s now owns %s, %s, and of apps and teams %d.\n", arguments[1], plural(len(owned.Drawers), "drawer"),
+					plural(len(owned.Items), "item"), len(owned.Apps))
 				if len(owned.Grants) > 0 {
 					fmt.Fprintf(a.Out, "\nGrants that %s still holds:\n", arguments[0])
 					a.printGrants(owned.Grants)

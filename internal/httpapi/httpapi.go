@@ -127,6 +127,7 @@ var routes = []route{
 	{"PATCH", "/api/drawers/:drawer/items/:item", identified, (*api).changeItem},
 	{"POST", "/api/drawers/:drawer/items/:item/versions", identified, (*api).addVersion},
 	{"POST", "/api/drawers/:drawer/items/:item/acts", identified, (*api).act},
+	{"PUT", "/api/drawers/:drawer/items/:item/window", identified, (*api).setWindow},
 	{"GET", "/api/drawers/:drawer/items/:item/readers", identified, (*api).readers},
 	{"PUT", "/api/drawers/:drawer/items/:item/rules", identified, (*api).setItemRules},
 	{"POST", "/api/drawers/:drawer/items/:item/move", identified, (*api).move},

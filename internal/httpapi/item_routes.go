@@ -220,6 +220,28 @@ func (a *api) act(c *call) error {
 	return c.JSON(http.StatusOK, historyJSON(it, versions))
 }
 
+func (a *api) setWindow(c *call) error {
+	var body client.NewWindow
+	if err := a.decode(c, smallBody, &body); err != nil {
+		return err
+	}
+	ref, err := itemReference(c.param("drawer"), c.param("item"))
+	if err != nil {
+		return err
+	}
+	if body.NotAfter.IsZero() != body.NeverEnds {
+		return chest.Invalid("not_after", "give not_after, or never_ends for none")
+	}
+	ref.Version = body.Version
+	window := lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}
+	it, versions, err := a.service.SetWindow(c.caller, ref, window, body.AllowAgain)
+	if err != nil {
+		return err
+	}
+	setETag(c, it.Revision)
+	return c.JSON(http.StatusOK, historyJSON(it, versions))
+}
+
 // readersSince is how far back readers are looked for when nobody says otherwise.
 const readersSince = 90 * 24 * time.Hour
 

@@ -2,6 +2,7 @@ package httpapi_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -303,5 +304,46 @@ func TestSearchFindsWhatOneMayList(t *testing.T) {
 	}
 	if _, err := steward.Search(ctx, "x", "nonsense"); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("a made-up cursor: %v", err)
+	}
+}
+
+// An end is changed without the value: a later one, an earlier one, none; never by accident so that what was refused is served again.
+func TestAnEndIsChangedWithoutTheValue(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "one")
+	curator := chest.Client(t, chest.Person(t, "harbour-master", chesttest.Grant{Role: "curator", Scope: "d/**"}))
+	writer := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "depositor", Scope: "d/**"}))
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	app := chest.Client(t, token)
+	soon := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+	h := must[client.History](t)(curator.SetWindow(ctx, "d", "i", client.NewWindow{NotAfter: soon}))
+	if !h.Versions[0].NotAfter.Equal(soon) {
+		t.Errorf("%+v", h.Versions[0])
+	}
+	if v, err := app.ReadValue(ctx, "d/i"); err != nil || !v.NotAfter.Equal(soon) {
+		t.Errorf("%+v, %v", v, err)
+	}
+	for what, w := range map[string]client.NewWindow{"no word about the end": {}, "one in the past": {NotAfter: time.Now().Add(-time.Hour)},
+		"both": {NotAfter: soon, NeverEnds: true}, "one that begins later": {NotBefore: soon, NeverEnds: true}} {
+		if _, err := curator.SetWindow(ctx, "d", "i", w); chesttest.Code(err) != "invalid_input" {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if _, err := curator.SetWindow(ctx, "d", "i", client.NewWindow{Version: 7, NeverEnds: true}); chesttest.Code(err) != "not_found" {
+		t.Errorf("of a version that is not there: %v", err)
+	}
+	if _, err := writer.SetWindow(ctx, "d", "i", client.NewWindow{NeverEnds: true}); chesttest.Code(err) != "refused" {
+		t.Errorf("a depositor changes an end: %v", err)
+	}
+	chest.Clock.Set(-2 * time.Hour)
+	curator = chest.Client(t, chest.SignIn(t, "harbour-master"))
+	later := client.NewWindow{Version: 1, NotAfter: time.Now().Add(90 * 24 * time.Hour)}
+	var problem *client.Problem
+	if _, err := curator.SetWindow(ctx, "d", "i", later); !errors.As(err, &problem) || problem.Field != "allow_again" {
+		t.Errorf("what had ended is served again without a word: %v", err)
+	}
+	later.AllowAgain = true
+	if _, err := curator.SetWindow(ctx, "d", "i", later); err != nil {
+		t.Error(err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"tansu/internal/core/reference"
 
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
@@ -29,8 +30,8 @@ func renameRoles(a *chest.Attempt, rows *store.Snapshot) {
 	}
 	renamed += renameGrants(a, rows, access.FormerCurator, now)
 	if renamed > 0 {
-		a.Entry.Detail = strings.TrimPrefix(a.Entry.Detail+fmt.Sprintf("; the role %s is called %s now, in %d grants", access.FormerCurator, now,
-			renamed), "; ")
+		a.Entry.Detail = strings.TrimPrefix(a.Entry.Detail+fmt.Sprintf("; the role %s is called %s now, in %s", access.FormerCurator, now,
+			reference.Counted(renamed, "grant")), "; ")
 	}
 }
 

@@ -81,7 +81,8 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 		if err != nil {
 			return a.Fail(err)
 		}
-		a.Entry.Detail = fmt.Sprintf("hand over to %s: %d apps and teams, %d drawers, %d items", to, len(l.Apps), len(l.Drawers), len(l.Items))
+		a.Entry.Detail = fmt.Sprintf("hand over to %s: apps and teams: %d, %s, %s", to, len(l.Apps),
+			reference.Counted(len(l.Drawers), "drawer"), reference.Counted(len(l.Items), "item"))
 		if err := a.Commit("what " + from + " owns"); err != nil {
 			return err
 		}

@@ -18,7 +18,7 @@ var otherActions = strings.Fields(`
 	sign_in sign_out enrol enrol_host authenticate issue_token revoke_token change_password end_session
 	list_drawers list_identities list_refusals list_grants list_requests list_roles list_calendars list_access_ends
 	read_policy apply_policy tighten search ask_access ask_for answer_request withdraw_request see_receipt
-	compare_value import export move_item end_alias rotate_key shred_drawer report_exposure report_reads host_key
+	compare_value import export set_window move_item end_alias rotate_key shred_drawer report_exposure report_reads host_key
 	make_calendar end_calendar read_calendar`)
 
 // Actions are all that entries can have as their action.

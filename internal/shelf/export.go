@@ -84,7 +84,7 @@ func (s *Shelf) ExportDrawer(c chest.Caller, drawer string, n NewExport) (e Expo
 		return e, a.Fail(&chest.Error{Code: chest.NotPossible, Detail: "there is nothing in " + drawer +
 			" whose value you may read and that is served now"})
 	}
-	a.Entry.Detail += fmt.Sprintf(", %d values", len(a.More))
+	a.Entry.Detail += ", " + reference.Counted(len(a.More), "value")
 	content, err := file.write(n.Format)
 	if err == nil && to != nil {
 		written := content

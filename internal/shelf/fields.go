@@ -83,7 +83,7 @@ func (n NewVersion) fill(shape secretvalue.Shape, previous secretvalue.Fields) (
 		if field.Plain || !typed || shape == secretvalue.File {
 			continue
 		}
-		for _, hint := range secretvalue.Hints(field.Value) {
+		for _, hint := range secretvalue.Hints(field.Value, n.about...) {
 			f.notes = append(f.notes, "field "+field.Name+": "+hint)
 		}
 	}
@@ -115,7 +115,7 @@ func (n NewVersion) fillText() (f filled, err error) {
 	}
 	f.size, f.endsInNewline = f.content.Len(), f.content.EndsInNewline()
 	if n.Recipe == "" {
-		f.notes = secretvalue.Hints(f.content)
+		f.notes = secretvalue.Hints(f.content, n.about...)
 	}
 	f.notes = append(f.notes, n.publicNotes()...)
 	return f, checkSize(f.size)

@@ -103,7 +103,7 @@ func (s *Shelf) Import(c chest.Caller, drawer string, n NewImport) (report Impor
 			doing = append(doing, entries[i])
 		}
 	}
-	a.Entry.Detail = fmt.Sprintf("%d entries, %d to put in", len(entries), len(doing))
+	a.Entry.Detail = fmt.Sprintf("%s, %d to put in", reference.Counted(len(entries), "entry"), len(doing))
 	if n.Preview || len(doing) == 0 || blocked && !n.Each {
 		a.Entry.Detail += ", nothing put in"
 		return chest.Reply(a, report)
@@ -165,7 +165,7 @@ func partly(err error, done int) error {
 		return err
 	}
 	with := *known
-	with.Detail = fmt.Sprintf("the first %d entries were put in, and the others not: %s", done, known.Detail)
+	with.Detail = fmt.Sprintf("of the entries, the first %d were put in, and the others not: %s", done, known.Detail)
 	return &with
 }
 
@@ -180,9 +180,9 @@ type importPart struct {
 // readyPart makes some entries ready.
 func (s *Shelf) readyPart(c chest.Caller, drawer string, entries []importfile.Entry, from, to int, n NewImport) importPart {
 	a := s.heart.Attempt(c, "import", drawer)
-	a.Entry.Detail = fmt.Sprintf("%d entries", len(entries))
+	a.Entry.Detail = reference.Counted(len(entries), "entry")
 	if to-from < len(entries) {
-		a.Entry.Detail = fmt.Sprintf("%d entries, from %d on", len(entries), from+1)
+		a.Entry.Detail = fmt.Sprintf("%s, from %d on", reference.Counted(len(entries), "entry"), from+1)
 	}
 	p := importPart{a: a, to: to}
 	if a.Err() == nil {
@@ -305,7 +305,7 @@ func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile
 }
 
 func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.Entry, n NewImport, p *putting) {
-	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note}
+	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note, about: []string{drawer, p.Item}}
 	filled, err := v.fill(secretvalue.Text, nil)
 	if nameErr := reference.CheckName(p.Item); nameErr != nil {
 		p.Result, p.Detail = ImportInvalid, nameErr.Error()

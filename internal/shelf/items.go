@@ -83,6 +83,8 @@ type NewVersion struct {
 	Note    string
 	Window  lifecycle.Window
 	Staged  bool // waits until somebody promotes it
+
+	about []string // the names of where it goes to
 }
 
 func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
@@ -149,6 +151,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 	if d := st.Drawer(ref.Drawer); d != nil {
 		v = v.cooked(d.Schedule.At(s.heart.Now()))
 	}
+	v.about = []string{ref.Drawer, ref.Item}
 	f, err := v.fill(n.Shape, nil)
 	if err != nil {
 		return it, made, err
@@ -314,6 +317,7 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 		return 0, nil, err
 	}
 	v = v.cooked(found.Life.Rules.At(a.Entry.At))
+	v.about = []string{ref.Drawer, ref.Item}
 	f, err := v.fill(shapeOf(found.Row), previous)
 	if err != nil {
 		return 0, nil, err

@@ -3,6 +3,7 @@ package shelf
 import (
 	"fmt"
 	"tansu/internal/chest"
+	"tansu/internal/core/reference"
 	"time"
 
 	"tansu/internal/core/access"
@@ -111,7 +112,7 @@ func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotati
 				if err := rewrapAll(a, d, old.Number, was); err != nil {
 					return r, a.Fail(err)
 				}
-				a.Entry.Detail = fmt.Sprintf("key %d, %d versions", r.Key, len(was))
+				a.Entry.Detail = fmt.Sprintf("key %d, %s", r.Key, reference.Counted(len(was), "version"))
 				if err := a.Commit("drawer " + drawer); err != nil {
 					return r, err
 				}

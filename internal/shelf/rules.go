@@ -241,12 +241,12 @@ func (r *RulesReport) surprise(n NewRules) error {
 		names := r.some(func(it RuledItem) bool { return !it.Stops.IsZero() && !it.Stops.After(r.at) })
 		return &chest.Error{Code: chest.NotPossible, Field: "allow_refusals",
 			Detail: fmt.Sprintf("%s would not be served any more at once%s: let the rules begin later (from), or say that this is meant "+
-				"(allow_refusals)", counted(r.Stops, "item"), names)}
+				"(allow_refusals)", reference.Counted(r.Stops, "item"), names)}
 	}
 	if r.Again > 0 && !n.AllowAgain {
 		return &chest.Error{Code: chest.NotPossible, Field: "allow_again",
 			Detail: fmt.Sprintf("%s with a version that is refused now, and would be served again%s: add a new version instead, or say that "+
-				"this is meant (allow_again)", counted(r.Again, "item"), r.some(func(it RuledItem) bool { return len(it.Again) > 0 }))}
+				"this is meant (allow_again)", reference.Counted(r.Again, "item"), r.some(func(it RuledItem) bool { return len(it.Again) > 0 }))}
 	}
 	return nil
 }
@@ -265,19 +265,11 @@ func (r *RulesReport) some(is func(RuledItem) bool) string {
 	return " (" + strings.Join(names, ", ") + ")"
 }
 
-// counted is a number of things, in words.
-func counted(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}
-
 // checkRules refuses what the rules of a drawer do not allow for a new version.
 func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Time) error {
 	rules := life.Rules.At(now)
 	if rules.NeedsEnd && v.Window.NotAfter.IsZero() {
-		return chest.Invalid("not_after", "the rules of %s demand an end: give not_after (--until)", d.Row.Name)
+		return chest.Invalid("not_after", "the rules of %s demand an end: give one (not_after)", d.Row.Name)
 	}
 	if rules.MaxAge != 0 && v.Window.NotBefore.After(now.Add(time.Duration(rules.MaxAge))) {
 		return chest.Invalid("not_before", "a version of %s is served for %s after it is made, so that this one would end before it begins",

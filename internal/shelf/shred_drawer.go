@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"tansu/internal/chest"
+	"tansu/internal/core/reference"
 	"time"
 
 	"tansu/internal/core/access"
@@ -86,7 +87,7 @@ func (s *Shelf) shredDrawer(c chest.Caller, name, typed string, scope access.Sco
 		}
 	}
 	r.Name, r.At, r.By, r.Items = name, a.Entry.At, c.Name, items
-	a.Entry.Detail = fmt.Sprintf("with %d items", items)
+	a.Entry.Detail = "with " + reference.Counted(items, "item")
 	return r, a.Commit("drawer " + name)
 }
 

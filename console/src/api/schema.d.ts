@@ -590,6 +590,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/items/{item}/window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change when a version begins and ends to be served, without its value */
+        put: operations["setWindow"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}/items/{item}/readers": {
         parameters: {
             query?: never;
@@ -2360,6 +2377,21 @@ export interface components {
             /** @description To shred: the exact reference of what is shredded. */
             name?: string;
         };
+        NewWindow: {
+            /** @description The current one when it is left out. */
+            version?: number;
+            /**
+             * Format: date-time
+             * @description At once when it is left out.
+             */
+            not_before?: string;
+            /** Format: date-time */
+            not_after?: string;
+            /** @description Instead of not_after. */
+            never_ends?: boolean;
+            /** @description Also when it is refused now and would be served again. */
+            allow_again?: boolean;
+        };
         Reader: {
             subject: string;
             version: number;
@@ -4042,6 +4074,35 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Act"];
+            };
+        };
+        responses: {
+            /** @description The item as it is then. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawer"];
+                item: components["parameters"]["item"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWindow"];
             };
         };
         responses: {

@@ -16,6 +16,7 @@ package lifecycle
 import (
 	"fmt"
 	"slices"
+	"tansu/internal/core/reference"
 	"time"
 )
 
@@ -358,7 +359,7 @@ func (it *Item) do(act Act, version int, now time.Time) (problem string) {
 	case it.Shredded:
 		return "it is shredded"
 	case version < 0 || version > len(it.Versions):
-		return fmt.Sprintf("there are %d versions", len(it.Versions))
+		return "it has " + reference.Counted(len(it.Versions), "version")
 	case version == 0 && (act == Promote || act == Hold):
 		return "say which version"
 	case version != 0 && (act == Release || act == Retire || act == Restore):

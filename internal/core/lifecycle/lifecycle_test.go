@@ -228,7 +228,7 @@ func TestActsSayWhyTheyAreNotPossible(t *testing.T) {
 		want    string
 	}{
 		{windows(Window{}), Hold, 0, "cannot hold the item: say which version"},
-		{windows(Window{}), Hold, 2, "cannot hold version 2: there are 1 versions"},
+		{windows(Window{}), Hold, 2, "cannot hold version 2: it has 1 version"},
 		{staged, Hold, 2, "cannot hold version 2: it is staged"},
 		{staged, Promote, 1, "cannot promote version 1: it is not staged"},
 		{windows(Window{}), Shred, 1, "cannot shred version 1: it is the current one; let another one be current first"},

@@ -24,6 +24,7 @@ package manifest
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed" // for the schema
 	"errors"
 	"fmt"
@@ -110,12 +111,39 @@ func Read(content []byte) (m Manifest, err error) {
 		if errors.Is(err, io.EOF) {
 			return m, Problem{Text: "the manifest is empty"}
 		}
-		return m, Problem{Text: strings.TrimPrefix(err.Error(), "yaml: ")}
+		return m, Problem{Text: inWords(err)}
 	}
 	if decoder.Decode(new(yaml.Node)) == nil {
 		return m, Problem{Text: "there is a second document"}
 	}
 	return m, errors.Join(m.problems()...)
+}
+
+var (
+	unknownField = regexp.MustCompile(`field (\S+) not found in type \S+`)
+	otherKind    = regexp.MustCompile("cannot unmarshal !!(\\w+)( `[^`]*`)? into (\\S+)")
+)
+
+// kinds are what the parts of a manifest are, by their types.
+var kinds = map[string]string{"string": "a text", "bool": "true or false", "int": "a number", "[]string": "a list of texts",
+	"map[string]string": "a mapping of texts", "seq": "a list", "map": "a mapping", "str": "a text", "null": "nothing",
+	"[]manifest.Need": "a list of needs", "[]manifest.Constant": "a list of constants", "manifest.Manifest": "a mapping"}
+
+// inWords says what the YAML decoder complains about, without the names of types and without what stands in the file.
+func inWords(err error) string {
+	text := strings.TrimPrefix(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  ")
+	text = unknownField.ReplaceAllStringFunc(text, func(found string) string {
+		name := unknownField.FindStringSubmatch(found)[1]
+		fields := []string{"manifest", "app", "drawers", "needs", "constants"}
+		if near := reference.Nearest(name, fields); near != "" {
+			return fmt.Sprintf("there is no field %.40q; did you mean %s?", name, near)
+		}
+		return fmt.Sprintf("there is no field %.40q; there is %s", name, strings.Join(fields, ", "))
+	})
+	return otherKind.ReplaceAllStringFunc(text, func(found string) string {
+		parts := otherKind.FindStringSubmatch(found)
+		return fmt.Sprintf("here is %s, and %s belongs here", cmp.Or(kinds[parts[1]], parts[1]), cmp.Or(kinds[parts[3]], "something else"))
+	})
 }
 
 // UnmarshalYAML notes the line, and is strict about fields, which a decoder does not hand on.

@@ -3,12 +3,13 @@ package secretvalue
 import (
 	"bytes"
 	"encoding/base64"
-	"fmt"
 	"math"
 	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/trustelem/zxcvbn"
 )
 
 // wellKnown are values that are tried first by everybody who guesses, in lower case, without what people put at the end.
@@ -29,8 +30,8 @@ var placeholder = regexp.MustCompile(`^(<[^<>]*>|\$\{?[A-Za-z_][A-Za-z0-9_]*\}?|
 
 // Hints say what is unusual about a value, one sentence each, without repeating any of it: that it can be guessed, that it
 // looks like something that was to be filled in, or that something was copied along with it. None of them is an error:
-// the value may be meant so.
-func Hints(v Value) (hints []string) {
+// the value may be meant so. The names are those of where it goes to, which somebody who guesses would try.
+func Hints(v Value, names ...string) (hints []string) {
 	content := v.Reveal()
 	text := strings.TrimSpace(string(content))
 	lower := strings.ToLower(text)
@@ -41,9 +42,8 @@ func Hints(v Value) (hints []string) {
 		hints = append(hints, "it looks like a place that was to be filled in, and not like a value")
 	case wellKnown[lower] || base != "" && wellKnown[base] || digitsInOrder(text):
 		hints = append(hints, "it is one of the values that are guessed first")
-	case utf8.Valid(content) && !strings.ContainsAny(text, "\n") && guessable(text):
-		hints = append(hints, fmt.Sprintf("it is easy to guess: %d characters with little variety; a value can be made up (--generate)",
-			utf8.RuneCountInString(text)))
+	case utf8.Valid(content) && len(text) <= estimated && !strings.ContainsAny(text, "\n") && (guessable(text) || likely(text, names)):
+		hints = append(hints, "it is easy to guess for somebody who knows how people choose passwords; one can be made up (--generate)")
 	}
 	switch {
 	case len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[0] == text[len(text)-1]:
@@ -54,6 +54,21 @@ func Hints(v Value) (hints []string) {
 		hints = append(hints, "its lines end as on Windows, which is a part of it")
 	}
 	return hints
+}
+
+// estimated is the size in bytes of the longest value that is weighed word by word, which takes longer than its length; what is longer and
+// chosen by a person is a passphrase.
+const estimated = 24
+
+// likely reports whether a text is found in few guesses by somebody who knows how people choose passwords (D. Wheeler, "zxcvbn: Low-Budget
+// Password Strength Estimation", USENIX Security 2016), and what it is for.
+func likely(text string, names []string) bool {
+	var words []string
+	for _, name := range names {
+		words = append(words, name)
+		words = append(words, strings.FieldsFunc(name, func(r rune) bool { return r == '-' || r == '_' || r == '.' || r == '/' })...)
+	}
+	return zxcvbn.PasswordStrength(text, words).Guesses < 1e10
 }
 
 // guessable reports whether a text has less than about 40 bits, counted generously: by the kinds of its characters, and

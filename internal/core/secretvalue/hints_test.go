@@ -7,12 +7,15 @@ import (
 
 func TestHintsPointOutWhatIsUnusual(t *testing.T) {
 	for value, want := range map[string]string{
-		"changeme": "guessed first", "Password123!": "guessed first", "12345678": "guessed first", "00000000": "guessed first",
+		"changeme":     "guessed first",
+		"Password123!": "guessed first", "12345678": "guessed first", "00000000": "guessed first",
 		"<your key>": "filled in", "${DB_PASSWORD}": "filled in", "your-api-key-here": "filled in",
-		"  \n": "nothing but", "abcabc": "easy to guess", "\"Rk8xq2vLp0sTz7\"": "quotes", "Rk8xq2vLp0sTz7 ": "space",
+		"  \n": "nothing but", "abcabc": "easy to guess", "s3cret!": "easy to guess",
+		"Ferry2026!": "easy to guess",
+		"Summer2026": "easy to guess", "harbour-gates-prod": "easy to guess", "Radio-Key-2026": "easy to guess", "\"Rk8xq2vLp0sTz7\"": "quotes", "Rk8xq2vLp0sTz7 ": "space",
 		"line one\r\nline two\r\n": "Windows",
 	} {
-		hints := Hints(FromString(value))
+		hints := Hints(FromString(value), "harbour-gates-prod", "radio-key")
 		if !strings.Contains(strings.Join(hints, "; "), want) {
 			t.Errorf("%q: got %q, want something about %q", value, hints, want)
 		}
