@@ -156,8 +156,9 @@ func TestDrawersAndItemsAreSeenAndDescribed(t *testing.T) {
 	u.ok(t, "", "drawer", "add", "gates", "--env", "production", "--owner", "person:steward", "--description", "Gates of the quays")
 	u.ok(t, "v", "put", "gates/radio-key", "--labels", "tier=radio", "--description", "of the radio")
 	u.ok(t, "", "describe", "gates", "--approval", "radio-*", "--labels", "team=harbour")
-	for line, wants := range map[string][]string{"drawer list": {"gates"}, "drawer show gates": {"Gates of the quays", "team=harbour", "radio-*",
-		"nothing is demanded"}, "item list gates": {"radio-key"}, "item show gates/radio-key": {"tier=radio", "of the radio", "has to agree"}} {
+	for line, wants := range map[string][]string{"drawer list": {"gates"},
+		"drawer show gates": {"Gates of the quays", "team=harbour", "radio-*",
+			"nothing is demanded"}, "item list gates": {"radio-key"}, "item show gates/radio-key": {"tier=radio", "of the radio", "has to agree"}} {
 		got := u.ok(t, "", strings.Fields(line)...)
 		for _, want := range wants {
 			if !strings.Contains(got, want) {
@@ -185,7 +186,8 @@ func TestDrawersAndItemsAreSeenAndDescribed(t *testing.T) {
 	u.ok(t, "", "profile", "use", "default")
 	u.ok(t, "", "profile", "forget", "second")
 	u.ok(t, "", "ask", "may", "person:steward", "register")
-	for line, want := range map[string]string{"get gates/radio-key": "tansu read", "put gates/x --shape lgin": "the shapes are", "drawer lst": "drawer list",
+	for line, want := range map[string]string{"get gates/radio-key": "tansu read", "put gates/x --shape lgin": "the shapes are",
+		"drawer lst":   "drawer list",
 		"drawer add x": "missing: --env", "rules set gates --max-age 1fortnight": "1y, 2w"} {
 		if r := u.run(t, "", strings.Fields(line)...); r.code != 2 || !strings.Contains(r.talk, want) {
 			t.Errorf("%s: %d %s", line, r.code, r.talk)

@@ -82,6 +82,8 @@ const (
 	whoAmI    = "/api/me"
 	watchPath = "/api/trail/watch"
 	oauthPath = "/api/oauth/"
+
+	metadataPath = "/.well-known/oauth-authorization-server" // RFC 8414, section 3
 )
 
 // routes is the whole interface.
@@ -114,6 +116,8 @@ var routes = []route{
 	{"GET", whoAmI, identified, (*api).me},
 	{"POST", "/api/oauth/token", anyone, (*api).issueToken},
 	{"POST", "/api/oauth/revoke", anyone, (*api).revokeToken},
+	{"POST", "/api/oauth/introspect", anyone, (*api).introspect},
+	{"GET", metadataPath, anyone, (*api).metadata},
 
 	{"GET", "/api/drawers", identified, (*api).listDrawers},
 	{"POST", "/api/drawers", identified, (*api).createDrawer},

@@ -86,12 +86,26 @@ const (
 // proofOf reads what an app proves itself with.
 func proofOf(c *call, form url.Values) (p people.AppProof, problem *oauthProblem) {
 	p.App, p.Secret = clientOf(c, form)
+	ways := len(c.Request().Header.Values("Authorization"))
+	for _, one := range []string{"client_secret", "client_assertion"} {
+		if form.Has(one) {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return p, &oauthProblem{"invalid_request", "a client proves itself in one way at a time (RFC 6749, section 2.3)"}
+	}
+	if form.Get("scope") != "" {
+		return p, &oauthProblem{"invalid_scope", "there are no scopes here: what a token may do is what its app was granted"}
+	}
 	if form.Has("client_assertion") || form.Has("client_assertion_type") {
 		if p.Assertion = form.Get("client_assertion"); p.Assertion == "" || form.Get("client_assertion_type") != ownAssertion {
 			return p, &oauthProblem{"invalid_request", "client_assertion comes with client_assertion_type " + ownAssertion}
 		}
 	}
 	switch form.Get("grant_type") {
+	case "":
+		return p, &oauthProblem{"invalid_request", "grant_type is missing"}
 	case clientCredentials:
 	case outsideToken:
 		if p.Outside = form.Get("assertion"); p.Outside == "" || p.App == "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
@@ -17,6 +18,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -565,5 +567,114 @@ func TestOversizedKeysAreNotUsed(t *testing.T) {
 		`,"assertion":"x.y.z"}`})
 	if answer.Status != 401 || !strings.Contains(answer.Problem.Detail, "code is wrong") {
 		t.Errorf("with a wrong code: %d %s", answer.Status, answer.Problem.Detail)
+	}
+}
+
+// What the OAuth standards say: metadata, introspection, errors, the issuer as audience, Ed25519 by its own name, and a certificate that an
+// ordinary client shows when the service names its issuer.
+func TestOAuthAsItsStandardsSay(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "i", "v")
+	steward := chest.Client(t, chest.Steward)
+	secret, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	var found struct {
+		Issuer        string `json:"issuer"`
+		Token         string `json:"token_endpoint"`
+		Introspection string `json:"introspection_endpoint"`
+	}
+	answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/.well-known/oauth-authorization-server"})
+	if err := json.Unmarshal(answer.Body, &found); err != nil || found.Issuer != chest.URL() || found.Token != chest.URL()+"/api/oauth/token" {
+		t.Errorf("the metadata: %v, %s", err, answer.Body)
+	}
+	post := func(path string, form url.Values, header map[string]string) chesttest.Answer {
+		if header == nil {
+			header = map[string]string{}
+		}
+		header["Content-Type"] = "application/x-www-form-urlencoded"
+		return chest.Do(t, chesttest.Call{Method: "POST", Path: path, Body: form.Encode(), Header: header})
+	}
+	client1 := url.Values{"client_id": {"ticket-api"}, "client_secret": {secret}}
+	with := func(more url.Values) url.Values {
+		all := url.Values{}
+		for _, values := range []url.Values{client1, more} {
+			for name := range values {
+				all.Set(name, values.Get(name))
+			}
+		}
+		return all
+	}
+	answer = post("/api/oauth/introspect", with(url.Values{"token": {token}}), nil)
+	if answer.Status != 200 || !strings.Contains(string(answer.Body), `"active":true`) ||
+		!strings.Contains(string(answer.Body), `"client_id":"ticket-api"`) {
+		t.Errorf("a good token: %d %s", answer.Status, answer.Body)
+	}
+	if answer := post("/api/oauth/introspect", with(url.Values{"token": {token + "x"}}), nil); string(answer.Body) != "{\"active\":false}\n" {
+		t.Errorf("a token that is none: %s", answer.Body)
+	}
+	if answer := post("/api/oauth/introspect", url.Values{"token": {token}}, nil); answer.Status != 401 {
+		t.Errorf("by nobody: %d", answer.Status)
+	}
+	grant := url.Values{"grant_type": {"client_credentials"}}
+	basic := map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte("ticket-api:"+secret))}
+	for what, c := range map[string]struct {
+		form   url.Values
+		header map[string]string
+		code   string
+	}{
+		"no grant type":   {client1, nil, "invalid_request"},
+		"another one":     {with(url.Values{"grant_type": {"password"}}), nil, "unsupported_grant_type"},
+		"a scope":         {with(url.Values{"grant_type": {"client_credentials"}, "scope": {"read"}}), nil, "invalid_scope"},
+		"two proofs":      {with(grant), basic, "invalid_request"},
+		"by the header":   {grant, basic, ""},
+		"by the form":     {with(grant), nil, ""},
+		"without a proof": {grant, nil, "invalid_client"},
+	} {
+		answer := post("/api/oauth/token", c.form, c.header)
+		if c.code == "" && answer.Status != 200 || c.code != "" && !strings.Contains(string(answer.Body), `"`+c.code+`"`) {
+			t.Errorf("%s: %d %s", what, answer.Status, answer.Body)
+		}
+	}
+
+	// An assertion for the issuer, signed under the newer name of the algorithm.
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	jwk := must[[]byte](t)(json.Marshal(jose.JSONWebKey{Key: public}))
+	must[client.Issued](t)(steward.IssueCredential(ctx, "app:ticket-api", client.NewCredential{Kind: "key", PublicKey: jwk}))
+	encode := func(part any) string {
+		return base64.RawURLEncoding.EncodeToString(must[[]byte](t)(json.Marshal(part)))
+	}
+	signed := func(audience string) string {
+		now := time.Now()
+		text := encode(map[string]string{"alg": "Ed25519", "typ": "JWT"}) + "." + encode(map[string]any{"iss": "ticket-api", "sub": "ticket-api",
+			"aud": audience, "jti": rand.Text(), "iat": now.Unix(), "exp": now.Add(time.Minute).Unix()})
+		return text + "." + base64.RawURLEncoding.EncodeToString(ed25519.Sign(private, []byte(text)))
+	}
+	for audience, want := range map[string]string{found.Issuer: "", found.Issuer + "/": "", found.Token: "",
+		"https://elsewhere.example": "invalid_client", found.Issuer + "/api": "invalid_client"} {
+		if _, _, err := chest.Client(t, "").AppTokenByAssertion(ctx, signed(audience)); chesttest.Code(err) != want {
+			t.Errorf("an assertion for %s: %v", audience, err)
+		}
+	}
+	if _, _, err := chest.Client(t, "").AppTokenByAssertion(ctx, signed(found.Issuer)[:200]+"AAAA"); chesttest.Code(err) != "invalid_client" {
+		t.Errorf("a broken signature: %v", err)
+	}
+
+	// An ordinary client chooses a certificate by the authorities that the service names.
+	shown, text := certificate(t, "gate-controller")
+	chest.App(t, "gate-controller", chesttest.Grant{Role: "consumer", Scope: "d/**"})
+	must[client.Issued](t)(steward.IssueCredential(ctx, "app:gate-controller", client.NewCredential{Kind: "certificate", Certificate: text}))
+	chest.Clock.Set(-6 * time.Second) // so long the service knows the names it has
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(options(t, chest).Authority)
+	ordinary := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{shown}}}}
+	response, err := ordinary.PostForm(found.Token, url.Values{"grant_type": {"client_credentials"}, "client_id": {"gate-controller"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = response.Body.Close() }()
+	if response.StatusCode != 200 {
+		t.Errorf("an ordinary client with a certificate: %d", response.StatusCode)
 	}
 }

@@ -195,7 +195,7 @@ func (n NewCredential) certificate(now time.Time, cr *entity.Credential) (hash [
 		cr.NotAfter = end
 	}
 	sum := sha256.Sum256(block.Bytes)
-	detail.Subject = firstRunes(parsed.Subject.String(), 200)
+	detail.Subject, detail.IssuedBy = firstRunes(parsed.Subject.String(), 200), parsed.RawIssuer
 	return sum[:], detail, nil
 }
 

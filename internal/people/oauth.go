@@ -3,12 +3,14 @@ package people
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"tansu/internal/chest"
 	"time"
@@ -219,12 +221,14 @@ func (s *People) ownAssertion(a *chest.Attempt, text string) (t assertion.Token,
 	return t, nil
 }
 
-// isHere reports whether an assertion that is made out to an address is made out to this chest, which is known by the names
-// in its certificate. Whoever runs another chest cannot use it here, whatever the client was told the chest's name was.
+// isHere reports whether an assertion that is made out to an address, that of the token endpoint or the issuer's, is made out to this
+// chest, which is known by the names in its certificate. Whoever runs another chest cannot use it here, whatever the client was told the
+// chest's name was.
 func (s *People) isHere(audience string) bool {
 	address, err := url.Parse(audience)
-	if err != nil || address.Scheme != "https" && address.Scheme != "http" || address.User != nil || address.Path != TokenPath ||
-		address.RawQuery != "" || s.options.Names == nil || !slices.Contains(s.options.Names(), address.Hostname()) {
+	if err != nil || address.Scheme != "https" && address.Scheme != "http" || address.User != nil ||
+		address.Path != TokenPath && strings.Trim(address.Path, "/") != "" || address.RawQuery != "" || s.options.Names == nil ||
+		!slices.Contains(s.options.Names(), address.Hostname()) {
 		return false
 	}
 	// Every machine has a localhost, and many chests can be on one: there it is the port that tells which.
@@ -322,8 +326,9 @@ type issuerDetail struct {
 
 // proofDetail is what a credential's row says besides its hash.
 type proofDetail struct {
-	Key      json.RawMessage `json:"key,omitempty"`     // a JSON Web Key
-	Subject  string          `json:"subject,omitempty"` // of a certificate
+	Key      json.RawMessage `json:"key,omitempty"`       // a JSON Web Key
+	Subject  string          `json:"subject,omitempty"`   // of a certificate
+	IssuedBy []byte          `json:"issued_by,omitempty"` // the name of a certificate's issuer (X.501, DER)
 	Issuer   *issuerDetail   `json:"issuer,omitempty"`
 	Networks []string        `json:"networks,omitempty"` // from where a code may be used
 	// Of a code that was used, when, from where, and for which credential.
@@ -386,4 +391,49 @@ func (s *People) RevokeToken(ctx context.Context, origin chest.Origin, p AppProo
 		deleteAll(a, []entity.Token{row})
 		return a.Commit("token")
 	})
+}
+
+// Introspected is what is told of a token that somebody was shown.
+type Introspected struct {
+	Active  bool
+	Subject string // whose it is
+	App     string // the client id of an app's; empty for a person's
+	Begun   time.Time
+	Ends    time.Time
+	Bound   string // the SHA-256 of the certificate that it is bound to, in base64url; empty for none
+}
+
+// Introspect tells an app about a token that it was shown (RFC 7662): whose it is, as long as it would be taken here.
+func (s *People) Introspect(ctx context.Context, origin chest.Origin, p AppProof, token string) (t Introspected, err error) {
+	app, err := s.authenticateApp(ctx, s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "introspect_token", ""), p)
+	if err != nil {
+		return t, err
+	}
+	hash, malformed := parseBearer(token)
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(chest.Anonymous(origin, "client_proof"), "introspect_token", "")
+		if err := a.Err(); err != nil {
+			return err
+		}
+		if !app.still(a) {
+			return a.Refuse(errWrongProof())
+		}
+		row, found := a.St.Token(hex.EncodeToString(hash[:]))
+		of := a.St.Identity(row.Identity)
+		if malformed != nil || !found || of.State != chest.Active || row.NotAfter <= chest.Micros(a.Entry.At) || row.Via == ViaConsole ||
+			!a.St.Proves(row, a.Entry.At) {
+			t, a.Entry.Detail = Introspected{}, "not active"
+			return a.Done()
+		}
+		t = Introspected{Active: true, Subject: chest.SubjectOf(of), Begun: chest.FromMicros(row.CreatedAt), Ends: chest.FromMicros(row.NotAfter)}
+		if of.Kind == reference.App {
+			t.App = of.Name
+		}
+		if sum, err := hex.DecodeString(row.Bound); err == nil && len(sum) > 0 {
+			t.Bound = base64.RawURLEncoding.EncodeToString(sum)
+		}
+		a.Entry.Detail = "of " + t.Subject
+		return a.Done()
+	})
+	return t, err
 }

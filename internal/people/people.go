@@ -35,6 +35,7 @@ type People struct {
 	strangers chan struct{} // of them, those on devices that are not known: one at a time, so that others never wait for more than one
 	waiting   atomic.Int32  // strangers who wait for their turn
 	sessions  sessions
+	issuers   issuers
 	hashing   chan struct{} // bounds how many password hashes run at once, and so their memory
 }
 

@@ -368,9 +368,8 @@ func (s *Server) listen() (err error) {
 		listener = tls.NewListener(listener, &tls.Config{
 			MinVersion: tls.VersionTLS13,
 			NextProtos: []string{"http/1.1"},
-			// An app may show a certificate that was registered for it (RFC 8705, section 2.2). Browsers are told of an authority
-			// that signs none for people, so that they do not ask which one to show.
-			ClientAuth: tls.RequestClientCert, ClientCAs: noBrowsers(),
+			// An app may show a certificate that was registered for it (RFC 8705, section 2.2).
+			ClientAuth: tls.RequestClientCert, GetConfigForClient: s.forClient,
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
 		})
 	}
@@ -378,12 +377,23 @@ func (s *Server) listen() (err error) {
 	return nil
 }
 
-// noBrowsers is an authority that has signed no certificate.
-func noBrowsers() *x509.CertPool {
-	pool := x509.NewCertPool()
-	pool.AddCert(&x509.Certificate{Raw: []byte("none"), RawSubject: []byte{0x30, 0x00}})
-	return pool
+// forClient is the configuration of one handshake: it names those who have issued the certificates that apps are registered with, so that
+// clients show theirs. Browsers, which have none of these, do not ask a person which one to show.
+func (s *Server) forClient(*tls.ClientHelloInfo) (*tls.Config, error) {
+	names, all := s.Service.CertificateIssuers()
+	config := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}, ClientAuth: tls.RequestClientCert,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil }}
+	if all {
+		config.ClientCAs = x509.NewCertPool()
+		for _, name := range append(names, noIssuer) {
+			config.ClientCAs.AddCert(&x509.Certificate{Raw: name, RawSubject: name})
+		}
+	}
+	return config, nil
 }
+
+// noIssuer is the name of nobody: without any name in the list, a client may show whatever it has.
+var noIssuer = []byte{0x30, 0x00}
 
 // isHere reports whether an address of this machine is where it listens, or one that it was told leads to it, such as that of a tunnel.
 func (s *Server) isHere(address string) bool {

@@ -13,6 +13,7 @@ import (
 	"crypto/elliptic"
 	"crypto/rsa"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,7 +34,10 @@ const (
 	maxID   = 256             // bytes of "jti"
 )
 
-var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256, jose.ES384, jose.RS256, jose.PS256}
+// Ed25519 is the algorithm of RFC 9864, which says by its name which curve it is; EdDSA is the older name for it here.
+const Ed25519 jose.SignatureAlgorithm = "Ed25519"
+
+var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, Ed25519, jose.ES256, jose.ES384, jose.RS256, jose.PS256}
 
 // Problem says what is wrong with a token, in words that may be told to who brought it: they are about what it says of
 // itself, never about which keys or identities exist.
@@ -50,6 +54,7 @@ var ErrSignature = errors.New("none of the keys has signed it")
 // Token is one that was read, and of which nothing is proved yet.
 type Token struct {
 	signed *jwt.JSONWebToken
+	text   string
 	KeyID  string
 	Claims Claims
 	all    map[string]any
@@ -69,14 +74,14 @@ type Claims struct {
 // Read reads a token without believing it.
 func Read(text string) (t Token, err error) {
 	malformed := &Problem{"assertion_malformed",
-		"the assertion is no signed JSON Web Token of a kind that is taken here (EdDSA, ES256, ES384, RS256, PS256)"}
+		"the assertion is no signed JSON Web Token of a kind that is taken here (EdDSA, Ed25519, ES256, ES384, RS256, PS256)"}
 	if len(text) > MaxSize {
 		return t, &Problem{"assertion_malformed", fmt.Sprintf("an assertion has at most %d bytes", MaxSize)}
 	}
 	if t.signed, err = jwt.ParseSigned(text, algorithms); err != nil || len(t.signed.Headers) != 1 {
 		return t, malformed
 	}
-	t.KeyID = t.signed.Headers[0].KeyID
+	t.KeyID, t.text = t.signed.Headers[0].KeyID, text
 	if err := t.signed.UnsafeClaimsWithoutVerification(&t.Claims, &t.all); err != nil {
 		return t, malformed
 	}
@@ -151,21 +156,32 @@ func (t *Token) SignedBy(keys []jose.JSONWebKey) (int, error) {
 		if t.KeyID != "" && key.KeyID != "" && key.KeyID != t.KeyID || !fits(key, algorithm) {
 			continue
 		}
-		if t.signed.Claims(key.Key) == nil {
+		if algorithm == string(Ed25519) && t.signedWithEd25519(key.Key) || algorithm != string(Ed25519) && t.signed.Claims(key.Key) == nil {
 			return i, nil
 		}
 	}
 	return -1, ErrSignature
 }
 
+// signedWithEd25519 checks a signature under the newer name of the algorithm (RFC 9864, section 2.2; RFC 7515, section 5.2).
+func (t *Token) signedWithEd25519(key any) bool {
+	public, is := key.(ed25519.PublicKey)
+	at := strings.LastIndexByte(t.text, '.')
+	if !is || at < 0 {
+		return false
+	}
+	signature, err := base64.RawURLEncoding.DecodeString(t.text[at+1:])
+	return err == nil && ed25519.Verify(public, []byte(t.text[:at]), signature)
+}
+
 // fits reports whether a key is for signatures with an algorithm.
 func fits(key jose.JSONWebKey, algorithm string) bool {
-	if key.Use != "" && key.Use != "sig" || key.Algorithm != "" && key.Algorithm != algorithm {
+	if key.Use != "" && key.Use != "sig" || key.Algorithm != "" && olderName(key.Algorithm) != olderName(algorithm) {
 		return false
 	}
 	switch public := key.Key.(type) {
 	case ed25519.PublicKey:
-		return algorithm == string(jose.EdDSA)
+		return olderName(algorithm) == string(jose.EdDSA)
 	case *ecdsa.PublicKey:
 		return public.Curve == elliptic.P256() && algorithm == string(jose.ES256) || public.Curve == elliptic.P384() &&
 			algorithm == string(jose.ES384)
@@ -173,6 +189,14 @@ func fits(key jose.JSONWebKey, algorithm string) bool {
 		return public.N.BitLen() >= minRSA && (algorithm == string(jose.RS256) || algorithm == string(jose.PS256))
 	}
 	return false
+}
+
+// olderName is what an algorithm is called by those who know it by one name only.
+func olderName(algorithm string) string {
+	if algorithm == string(Ed25519) {
+		return string(jose.EdDSA)
+	}
+	return algorithm
 }
 
 // mostBits is the largest RSA key that is taken.

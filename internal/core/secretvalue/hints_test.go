@@ -12,7 +12,8 @@ func TestHintsPointOutWhatIsUnusual(t *testing.T) {
 		"<your key>": "filled in", "${DB_PASSWORD}": "filled in", "your-api-key-here": "filled in",
 		"  \n": "nothing but", "abcabc": "easy to guess", "s3cret!": "easy to guess",
 		"Ferry2026!": "easy to guess",
-		"Summer2026": "easy to guess", "harbour-gates-prod": "easy to guess", "Radio-Key-2026": "easy to guess", "\"Rk8xq2vLp0sTz7\"": "quotes", "Rk8xq2vLp0sTz7 ": "space",
+		"Summer2026": "easy to guess", "harbour-gates-prod": "easy to guess", "Radio-Key-2026": "easy to guess",
+		"\"Rk8xq2vLp0sTz7\"": "quotes", "Rk8xq2vLp0sTz7 ": "space",
 		"line one\r\nline two\r\n": "Windows",
 	} {
 		hints := Hints(FromString(value), "harbour-gates-prod", "radio-key")

@@ -1,0 +1,68 @@
+package httpapi
+
+import (
+	"net/http"
+)
+
+// metadata is the authorization server metadata of RFC 8414, by which OAuth clients find what they need. The issuer is the address at which
+// it was asked for: a client checks that it is the one that it knows (section 3.3).
+func (a *api) metadata(c *call) error {
+	scheme := "http"
+	if c.Request().TLS != nil {
+		scheme = "https"
+	}
+	issuer := scheme + "://" + c.Request().Host
+	methods := []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "self_signed_tls_client_auth"}
+	signing := []string{"EdDSA", "Ed25519", "ES256", "ES384", "RS256", "PS256"}
+	return c.JSON(http.StatusOK, map[string]any{
+		"issuer":                                                   issuer,
+		"token_endpoint":                                           issuer + oauthPath + "token",
+		"revocation_endpoint":                                      issuer + oauthPath + "revoke",
+		"introspection_endpoint":                                   issuer + oauthPath + "introspect",
+		"grant_types_supported":                                    []string{clientCredentials, outsideToken},
+		"response_types_supported":                                 []string{},
+		"token_endpoint_auth_methods_supported":                    methods,
+		"token_endpoint_auth_signing_alg_values_supported":         signing,
+		"revocation_endpoint_auth_methods_supported":               methods,
+		"revocation_endpoint_auth_signing_alg_values_supported":    signing,
+		"introspection_endpoint_auth_methods_supported":            methods,
+		"introspection_endpoint_auth_signing_alg_values_supported": signing,
+		"tls_client_certificate_bound_access_tokens":               true, // RFC 8705, section 3.3
+		"service_documentation":                                    issuer + "/api/openapi.yaml",
+	})
+}
+
+// introspect is RFC 7662: whoever has proved themselves as an app asks about a token that they were shown. Who has the token could use it,
+// so that nothing is told to anybody that they could not find out; of a token that is not good, nothing is.
+func (a *api) introspect(c *call) error {
+	form, err := oauthForm(c)
+	if err != nil {
+		return a.oauthError(c, err)
+	}
+	if form.Get("token") == "" {
+		return c.JSON(http.StatusBadRequest, oauthProblem{"invalid_request", "token is missing"})
+	}
+	form.Set("grant_type", clientCredentials)
+	proof, problem := proofOf(c, form)
+	if problem != nil {
+		return c.JSON(http.StatusBadRequest, problem)
+	}
+	t, err := a.service.Introspect(c.Request().Context(), c.origin, proof, form.Get("token"))
+	if err != nil {
+		return a.oauthError(c, err)
+	}
+	if !t.Active {
+		return c.JSON(http.StatusOK, map[string]any{"active": false})
+	}
+	answer := map[string]any{"active": true, "sub": t.Subject, "username": t.Subject, "token_type": "Bearer", "iat": t.Begun.Unix(),
+		"exp": t.Ends.Unix(), "client_id": t.App}
+	if t.Bound != "" {
+		answer["cnf"] = map[string]string{"x5t#S256": t.Bound}
+	}
+	for name, value := range answer {
+		if value == "" {
+			delete(answer, name)
+		}
+	}
+	return c.JSON(http.StatusOK, answer)
+}
