@@ -19,7 +19,7 @@ const (
 	RuleMaker    Rule = "maker"    // what nobody else has confirmed, or proves itself with what its maker saw, is its maker's
 	RuleMember   Rule = "member"   // putting somebody into a team gives what the team has
 	RuleActing   Rule = "acting"   // letting somebody act as an identity gives what it has
-	RuleEnrolled Rule = "enrolled" // only a steward lets somebody who has a password choose another
+	RuleEnrolled Rule = "enrolled" // nobody but a steward lets somebody who has a password choose another alone
 	RuleRestore  Rule = "restore"  // bringing an identity back gives it what it has
 	RuleAppoint  Rule = "appoint"  // only a steward appoints another
 	RuleConfirm  Rule = "confirm"  // nobody confirms who is theirs, and nobody who is not confirmed confirms

@@ -94,7 +94,16 @@ func TestRegistrarDoesNotBecomeAnApp(t *testing.T) {
 	}
 	in.Person(t, "harbour-master") // who has a password, and may do nothing
 	_, code := in.registrar.IssueCredential(ctx, "person:harbour-master", client.NewCredential{})
-	refused(t, "a new password for somebody who has one", code, "steward_only")
+	refused(t, "a new password for somebody who has one", code, "approval_needed")
+	agree(t, code, in.registrar, in.other)
+	if forgot := must[client.Issued](t)(in.registrar.IssueCredential(ctx, "person:harbour-master", client.NewCredential{})); true {
+		must[client.Session](t)(in.Client(t, "").Enrol(ctx, forgot.Secret, "five kettles under dry sails"))
+	}
+	if made := must[client.Identity](t)(in.other.Identity(ctx, "person:harbour-master")); made.Confirmed {
+		t.Error("who may have been impersonated counts as confirmed")
+	}
+	_, code = in.registrar.IssueCredential(ctx, "person:steward", client.NewCredential{})
+	refused(t, "a new password for a steward", code, "steward_only")
 	agree(t, err, in.registrar, in.other)
 	must[client.Issued](t)(in.registrar.IssueCredential(ctx, "app:ticket-api", client.NewCredential{}))
 }

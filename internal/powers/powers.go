@@ -195,8 +195,11 @@ func MayIssue(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.
 	case row.ID == c.ID:
 		return Lack{Reason: chest.OwnAccess, Detail: "nobody issues credentials to themselves"}
 	case row.Kind == reference.Person && row.Password != "" && !st.IsSteward(c, now) && st.Holds(chest.RuleEnrolled):
-		return Lack{Reason: chest.StewardOnly,
-			Detail: "only a steward lets somebody who has a password choose a new one: the code hands over all that they may do"}
+		if st.Policy.Holds(row.ID, access.Steward, access.Context{Now: now}) {
+			return Lack{Reason: chest.StewardOnly, Detail: "only a steward lets a steward choose a new password"}
+		}
+		return Lack{Reason: string(access.ApprovalNeeded), Detail: chest.SubjectOf(row) + " has a password, and whoever has the code has all " +
+			"that they may do: you issue one when a second person agrees, or a steward does"}
 	}
 	return MayLetAct(st, c, row, c.ID, now)
 }

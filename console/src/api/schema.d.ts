@@ -417,6 +417,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/.well-known/oauth-authorization-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where and how OAuth clients get tokens (RFC 8414) */
+        get: operations["oauthMetadata"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/oauth/introspect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What is known of a token that one was shown (RFC 7662) */
+        post: operations["introspectToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/oauth/revoke": {
         parameters: {
             query?: never;
@@ -3692,6 +3726,89 @@ export interface operations {
                 };
             };
             /** @description The app is not proved. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OAuthProblem"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    oauthMetadata: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The metadata. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        issuer: string;
+                        token_endpoint: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    introspectToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-www-form-urlencoded": {
+                    token: string;
+                    token_type_hint?: string;
+                    client_id?: string;
+                    client_secret?: string;
+                    client_assertion?: string;
+                    client_assertion_type?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Whether it is good, and whose it is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        active: boolean;
+                        sub?: string;
+                        client_id?: string;
+                        username?: string;
+                        token_type?: string;
+                        iat?: number;
+                        exp?: number;
+                        cnf?: Record<string, never>;
+                    };
+                };
+            };
+            /** @description The request was malformed (RFC 6749, section 5.2). */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OAuthProblem"];
+                };
+            };
+            /** @description The client is not known, or its proof is wrong. */
             401: {
                 headers: {
                     [name: string]: unknown;
