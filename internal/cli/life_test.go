@@ -1,13 +1,22 @@
 package cli_test
 
 import (
+	"crypto/ed25519"
+	"crypto/rand"
 	"encoding/json"
+	"encoding/pem"
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
+	"tansu/internal/chesttest"
 )
 
 // withDrawer is somebody who keeps the drawer d and may read it.
@@ -197,4 +206,97 @@ func TestDrawersAndItemsAreSeenAndDescribed(t *testing.T) {
 		t.Errorf("a weak value: %d %s", r.code, r.talk)
 	}
 	u.ok(t, "", "manual", "--dir", filepath.Join(t.TempDir(), "man"))
+}
+
+// Every command that a report proposes does what it is proposed for, on the state that made it propose it.
+func TestProposedCommandsWork(t *testing.T) {
+	u, chest := signedIn(t)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "new")
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	u.ok(t, "", "drawer", "add", "gates", "--env", "production")
+	u.ok(t, "", "drawer", "add", "ruled", "--env", "production")
+	u.ok(t, "", "rules", "set", "ruled", "--recipe", "characters:32")
+	u.ok(t, "old value of the radio", "put", "gates/radio-key")
+	u.ok(t, "old value by a rule", "put", "ruled/session-key")
+	u.ok(t, "old password of relay\n", "put", "gates/relay", "--shape", "login", "--plain", "user=svc", "--field", "password")
+	u.ok(t, "old password of db\n", "put", "gates/db", "--shape", "connection", "--plain", "engine=postgresql", "--plain", "host=h", "--plain",
+		"user=svc", "--field", "password")
+	u.ok(t, "", "put", "gates/deploy", "--shape", "ssh_key", "--field-file", "private="+file)
+	u.ok(t, "", "put", "gates/keystore", "--shape", "file", "--field-file", "content="+file)
+	u.ok(t, "first\nsecond\n", "put", "gates/pair", "--shape", "fields", "--field", "one", "--field", "two", "--plain", "note=said")
+	_, token := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**"})
+	app := chest.Client(t, token)
+	items := []string{"gates/radio-key", "ruled/session-key", "gates/relay", "gates/db", "gates/deploy", "gates/keystore", "gates/pair"}
+	for _, item := range items {
+		if _, _, err := app.Read(t.Context(), item); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var x struct {
+		Replace []struct{ Reference, Command string }
+	}
+	decode(t, u.ok(t, "", "exposure", "gates/radio-key@1", "-o", "json"), &x)
+	done := map[string]bool{}
+	for _, r := range x.Replace {
+		done[r.Reference] = true
+		words := strings.Fields(strings.ReplaceAll(r.Command, "FILE", file))
+		stdin := "a new value for it\n"
+		if strings.HasSuffix(r.Command, "--field one --field two") {
+			stdin = "a new first\na new second\n"
+		}
+		if got := u.run(t, stdin, words[1:]...); words[0] != "tansu" || got.code != 0 {
+			t.Errorf("%s: %d %s%s", r.Command, got.code, got.out, got.talk)
+		}
+	}
+	for _, item := range append(items, "gates/radio-key@1") {
+		if !done[item] {
+			t.Errorf("%s is not among what is to be replaced: %+v", item, x.Replace)
+		}
+	}
+	if _, _, err := app.Read(t.Context(), "gates/radio-key@1"); chesttest.Code(err) != "not_servable" {
+		t.Errorf("what is exposed is still served: %v", err)
+	}
+	// What could be tighter, and what a refusal proposes.
+	u.ok(t, "", "app", "add", "map-printer", "--owner", "person:steward")
+	u.ok(t, "", "grant", "give", "app:map-printer", "consumer", "gates/**")
+	var findings []struct {
+		Command string
+		Kind    string
+	}
+	later := time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
+	decode(t, u.ok(t, "", "tighten", "--since", later, "-o", "json"), &findings)
+	for _, f := range findings {
+		if f.Kind != "unused_grant" {
+			continue // the others leave a word open for a person to choose
+		}
+		if got := u.run(t, "", strings.Fields(f.Command)[1:]...); got.code != 0 {
+			t.Errorf("%s: %d %s", f.Command, got.code, got.talk)
+		}
+	}
+	_, _, err = app.Read(t.Context(), "gates/radio-key")
+	var problem *client.Problem
+	if !errors.As(err, &problem) || problem.Receipt == "" {
+		t.Fatalf("%v", err)
+	}
+	var receipt struct{ Remedy struct{ Command string } }
+	decode(t, u.ok(t, "", "receipt", problem.Receipt, "-o", "json"), &receipt)
+	shell := exec.Command("sh", "-c", receipt.Remedy.Command)
+	shell.Env = append(u.command("whoami").Env, "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	if out, err := shell.CombinedOutput(); err != nil {
+		t.Errorf("%s: %v %s", receipt.Remedy.Command, err, out)
+	}
+	if _, _, err := app.Read(t.Context(), "gates/radio-key"); err != nil {
+		t.Errorf("after the remedy: %v", err)
+	}
 }

@@ -281,17 +281,16 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 	}
 	var list []candidate
 	listed := map[string]bool{name: true}
-	add := func(d *chest.Drawer, item, why string, order int) {
-		target := d.Row.Name + "/" + item
+	add := func(d *chest.Drawer, it *chest.Item, why string, order int) {
+		target := d.Row.Name + "/" + it.Row.Name
 		if listed[target] {
 			return
 		}
 		listed[target] = true
-		list = append(list, candidate{Replacement{target, why, "tansu put " + target + " --generate characters:32"},
-			d.Row.Environment == "production", order})
+		list = append(list, candidate{Replacement{target, why, replacing(target, it, a.Entry.At)}, d.Row.Environment == "production", order})
 	}
 	for _, same := range s.sameAs(a, x) {
-		add(same.Drawer, same.Item.Row.Name, "it has the same value", 1)
+		add(same.Drawer, same.Item, "it has the same value", 1)
 	}
 	for _, use := range uses {
 		names := chest.TargetOf(use.Key)
@@ -300,18 +299,19 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 			continue
 		}
 		d := a.St.Drawer(names[0])
-		if it, err := a.St.Find(d, names[1]); err != nil || it == nil || !it.Life.RetiredAt.IsZero() {
+		it, err := a.St.Find(d, names[1])
+		if err != nil || it == nil || !it.Life.RetiredAt.IsZero() {
 			continue
 		}
-		add(d, names[1], "read since then by "+use.Other+", who read what is exposed", 2)
+		add(d, it, "read since then by "+use.Other+", who read what is exposed", 2)
 	}
 	slices.SortStableFunc(list, func(p, q candidate) int {
 		return cmp.Or(cmp.Compare(p.order, q.order), btoi(q.production)-btoi(p.production), strings.Compare(p.Reference, q.Reference))
 	})
+	_, it, err := a.St.ItemOf(reference.Reference{Drawer: chest.TargetOf(name)[0], Item: chest.TargetOf(name)[1]})
 	switch {
-	case x.Current:
-		x.Replace = append(x.Replace, Replacement{name, "it is exposed, and it is what everybody gets now", "tansu put " + name +
-			" --generate characters:32"},
+	case x.Current && err == nil:
+		x.Replace = append(x.Replace, Replacement{name, "it is exposed, and it is what everybody gets now", replacing(name, it, a.Entry.At)},
 			Replacement{x.Reference, "when the new one is in use: nobody may get it any more", "tansu item suspend " + x.Reference})
 	case x.Serves:
 		x.Replace = append(x.Replace, Replacement{x.Reference, "it is exposed, and it is served to who asks for it by its number",
@@ -321,6 +321,37 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 		x.Replace = append(x.Replace, c.Replacement)
 	}
 	return nil
+}
+
+// replacing is the command that puts a new value in the place of an item's. It makes one up only where a rule says how: a key that somebody
+// else issues, or a password of another system, is replaced there first.
+func replacing(name string, it *chest.Item, now time.Time) string {
+	command := "tansu put " + name + " --new-version"
+	switch shape := secretvalue.Shape(it.Row.Shape); shape {
+	case "", secretvalue.Text:
+		if it.Life.Rules.At(now).Recipe != "" {
+			return command + " --generate rule"
+		}
+		return command
+	case secretvalue.File:
+		return command + " --field-file content=FILE"
+	case secretvalue.SSHKey:
+		return command + " --field-file private=FILE"
+	}
+	if len(it.Versions) == 0 {
+		return command
+	}
+	for _, field := range strings.Fields(it.Versions[len(it.Versions)-1].Fields) {
+		parts := strings.Split(field, ":")
+		secret := len(parts) == 2 // the others are said to be plain
+		if shape := secretvalue.Shape(it.Row.Shape); shape == secretvalue.Login || shape == secretvalue.Connection {
+			secret = parts[0] == "password"
+		}
+		if secret {
+			command += " --field " + parts[0]
+		}
+	}
+	return command
 }
 
 // exposedTo are those who read the version since it was exposed; not nil, because nil is everybody.

@@ -148,6 +148,9 @@ func (t *tightening) grants() error {
 			continue
 		}
 		last := t.lastUse(id)
+		if t.keepsOpen(row) {
+			continue // ending it, or giving less, would be refused
+		}
 		if last.Before(t.since) {
 			t.add(Finding{Kind: FindUnusedGrant, Subject: g.Subject, Target: g.Scope, Grant: id, LastUsed: last, End: true,
 				Detail: fmt.Sprintf("%s on %s was not used%s", g.Role, g.Scope, lastText(last)), Command: "tansu grant end " + id})
@@ -167,6 +170,23 @@ func lastText(last time.Time) string {
 		return " since it was given"
 	}
 	return " since " + last.Format(time.DateOnly)
+}
+
+// keepsOpen reports whether a grant is the last by which somebody could give access from now on or soon.
+func (t *tightening) keepsOpen(row entity.Grant) bool {
+	if role, _ := t.st.Role(row.Role); role.Actions&access.GrantAccess == 0 {
+		return false
+	}
+	without := row
+	without.EndedAt, without.EndedBy = chest.Micros(t.now), "tighten"
+	change := &store.Change{}
+	change.Update(row, without)
+	trial := t.st.Trial()
+	if err := trial.Apply(change); err != nil {
+		return true
+	}
+	last := trial.LastGiver(t.now)
+	return last.Within(chest.Ahead, t.now) && last.Before(t.st.LastGiver(t.now))
 }
 
 // narrowRole proposes the smallest role that has what was used.
