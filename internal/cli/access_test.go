@@ -138,6 +138,11 @@ func TestPolicyFilesOnTheCommandLine(t *testing.T) {
 	if got := u.ok(t, "", "policy", "apply", file); !strings.Contains(got, "No difference") {
 		t.Errorf("applied again: %s", got)
 	}
+	u.ok(t, "", "policy", "export", "--to", file)
+	if text, err := os.ReadFile(file); err != nil || strings.Count(string(text), "expectations:") != 1 {
+		t.Errorf("an export loses the expectations: %s, %v", text, err)
+	}
+	u.ok(t, "", "policy", "check", file, "--live")
 	write(func(text string) string { return strings.Replace(text, "role: consumer", "role: consumr", 1) })
 	if r := alone.run(t, "", "policy", "check", file); r.code != 2 || !strings.Contains(r.talk, file+":") ||
 		!strings.Contains(r.talk, "did you mean consumer?") {

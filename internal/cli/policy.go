@@ -31,7 +31,7 @@ reviewed and kept in a repository. The file is the whole state: what it leaves o
 func (a *app) policyExportCommand() *cobra.Command {
 	var to string
 	command := &cobra.Command{
-		Use: "export", Short: "Write the access state as it is now", Args: exactly(),
+		Use: "export", Short: "Write the access state as it is now; expectations that the file has stay in it", Args: exactly(),
 		Example: "  tansu policy export --to access.yaml",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			text, err := c.Policy(ctx)
@@ -42,10 +42,18 @@ func (a *app) policyExportCommand() *cobra.Command {
 				_, err = io.WriteString(a.Out, text)
 				return err
 			}
-			if err := wholefile.Replace(to, modeOf(to), wholefile.Content([]byte(text))); err != nil {
+			content := []byte(text)
+			if before, err := os.ReadFile(to); err == nil {
+				content = policytext.WithExpectations(content, before)
+			}
+			if err := wholefile.Replace(to, modeOf(to), wholefile.Content(content)); err != nil {
 				return err
 			}
-			a.say("The access state is in %s.", to)
+			kept := ""
+			if len(content) > len(text) {
+				kept = ", and the expectations that the file had"
+			}
+			a.say("The access state is in %s%s.", to, kept)
 			return nil
 		}),
 	}

@@ -201,7 +201,7 @@ func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (enti
 		return entity.Grant{}, chest.Invalid("not_after", "not_after is set and never_ends too; give one of them")
 	case n.NeverEnds:
 		end = time.Time{}
-	case end.IsZero() && lastsByItself(st, n.Role, n.Scope, effect):
+	case end.IsZero() && lastsByItself(roleOf(st, n.Role), n.Scope, effect):
 	case end.IsZero():
 		end = now.Add(grantLife)
 	case !end.After(now):
@@ -213,10 +213,14 @@ func newGrantRow(st *chest.Snapshot, by string, n NewGrant, now time.Time) (enti
 		Via: strings.Join(n.Via, " "), NeedsReason: n.NeedsReason}, nil
 }
 
+func roleOf(st *chest.Snapshot, name string) access.Role {
+	role, _ := st.Role(name)
+	return role
+}
+
 // lastsByItself reports whether a grant that names no end has none: a denial, because access would open again, and what lets somebody give
 // access to everything, because nobody could when the last of these has ended.
-func lastsByItself(st *chest.Snapshot, roleName, scopeText, effect string) bool {
-	role, _ := st.Role(roleName)
+func lastsByItself(role access.Role, scopeText, effect string) bool {
 	scope, err := access.ParseScope(scopeText)
 	return effect == string(access.Deny) || err == nil && role.Actions&access.GrantAccess != 0 && scope.Covers(chest.Everything)
 }

@@ -310,8 +310,9 @@ func (b *builder) giveGrants(kept map[int]entity.Grant) {
 		if g.Effect != "" {
 			row.Effect = g.Effect
 		}
+		role, _ := b.doc.Find(g.Role) // which the chest may not have yet
 		switch end, err := time.Parse(time.RFC3339, g.Until); {
-		case g.Until == "" && lastsByItself(b.st, g.Role, g.Scope, row.Effect):
+		case g.Until == "" && lastsByItself(role, g.Scope, row.Effect):
 		case g.Until == "":
 			row.NotAfter = chest.Micros(b.now.Add(grantLife).Truncate(time.Second))
 		case err == nil && !end.After(b.now):

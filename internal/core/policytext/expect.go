@@ -1,6 +1,7 @@
 package policytext
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -200,4 +201,23 @@ func (d *Document) grantText(id string) string {
 		}
 	}
 	return id
+}
+
+// WithExpectations adds to a policy as a chest writes it the expectations of the file in whose place it comes, as they stand there:
+// they are the file's, with its comments, and a chest has none.
+func WithExpectations(fresh, file []byte) []byte {
+	var block []string
+	in := false
+	for line := range strings.Lines(string(file)) {
+		if indented := line[0] == ' ' || line[0] == '\t' || line[0] == '-' || line[0] == '#' || line == "\n"; !indented {
+			in = strings.HasPrefix(line, "expectations:")
+		}
+		if in {
+			block = append(block, line)
+		}
+	}
+	if len(block) == 0 {
+		return fresh
+	}
+	return append(bytes.TrimRight(fresh, "\n"), "\n"+strings.TrimRight(strings.Join(block, ""), "\n")+"\n"...)
 }

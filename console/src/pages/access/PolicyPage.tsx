@@ -13,7 +13,8 @@ export function PolicyPage() {
   const diff = useDiffPolicy();
   const apply = useApplyPolicy();
   const [text, setText] = useState<string | null>(null);
-  const current = text ?? policy.data?.policy ?? "";
+  const [expectations, setExpectations] = useState("");
+  const current = text ?? (policy.data ? policy.data.policy + expectations : "");
   const edit = (changed: string) => {
     setText(changed);
     diff.reset();
@@ -30,10 +31,21 @@ export function PolicyPage() {
       {policy.error && <ProblemBox error={policy.error} />}
       {apply.data && <p role="status" className="bg-base-200 border-success mb-4 border-l-4 p-3">In force now: {apply.data.steps.length} steps. The access state is <span className="name">{apply.data.mark}</span>.</p>}
       {(diff.error ?? apply.error) && <div className="mb-4"><Problems error={diff.error ?? apply.error} /></div>}
-      {diff.data && !apply.data && <Compared d={diff.data} busy={apply.isPending} onApply={(lockout) => apply.mutate({ policy: current, onto: diff.data.mark, allow_lockout: lockout }, { onSuccess: () => setText(null) })} />}
+      {diff.data && !apply.data && <Compared d={diff.data} busy={apply.isPending} onApply={(lockout) => apply.mutate({ policy: current, onto: diff.data.mark, allow_lockout: lockout }, { onSuccess: () => { setExpectations(expectationsOf(current)); setText(null); } })} />}
       {policy.data && <Editor text={current} onEdit={edit} />}
     </>
   );
+}
+
+// expectationsOf is the part of a policy that is the text's and not the chest's: it stays when the rest is read anew.
+function expectationsOf(text: string): string {
+  const kept: string[] = [];
+  let inside = false;
+  for (const line of text.split("\n")) {
+    if (/^[^\s#-]/.test(line)) inside = line.startsWith("expectations:");
+    if (inside) kept.push(line);
+  }
+  return kept.length > 0 ? kept.join("\n").trimEnd() + "\n" : "";
 }
 
 // download gives the text to the browser as a file.
