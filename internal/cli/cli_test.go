@@ -581,7 +581,7 @@ func TestOwnPasswordAndSessionsOnTheCommandLine(t *testing.T) {
 	if _, err := elsewhere.Me(t.Context()); chesttest.Code(err) != "unauthenticated" {
 		t.Errorf("the other session: %v", err)
 	}
-	if r := u.run(t, "wrong\n"+fresh+"\n", "password"); r.code == 0 || !strings.Contains(r.talk, "present password is wrong") {
+	if r := u.run(t, "wrong\n"+fresh+"\n", "password"); r.code == 0 || !strings.Contains(r.talk, "current password is wrong") {
 		t.Errorf("a wrong one: %d %s", r.code, r.talk)
 	}
 	u.ok(t, chesttest.Password+"\n"+fresh+"\n", "password")

@@ -38,7 +38,7 @@ func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	}
 	u.ok(t, "", "rules", "set", "d", "--max-age", "90d", "--warn", "80d")
 	u.ok(t, "", "rules", "set", "d", "--keep", "1", "--needs-end")
-	if out := u.ok(t, "", "rules", "show", "d"); !strings.Contains(out, "served for 90d") || !strings.Contains(out, "1 versions are kept") {
+	if out := u.ok(t, "", "rules", "show", "d"); !strings.Contains(out, "served for 90d") || !strings.Contains(out, "one version is kept") {
 		t.Errorf("rules that were set one after the other: %s", out)
 	}
 	if r := u.run(t, "second", "put", "d/db-password", "--new-version"); r.code != 2 || !strings.Contains(r.talk, "demand an end") {

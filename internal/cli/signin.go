@@ -295,12 +295,12 @@ func (a *app) passwordCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "password",
 		Short: "Change your own password",
-		Long: `Asks for the present password and twice for the new one, without showing them; when standard input is not a terminal,
+		Long: `Asks for the current password and twice for the new one, without showing them; when standard input is not a terminal,
 they are its first two lines. All your sessions end, on other devices too, and this one goes on as a new one. Who has
 forgotten their password gets a code for a new one from whoever registers people (tansu person new-credential NAME).`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
-			present, err := a.ask("present password")
+			present, err := a.ask("current password")
 			if err != nil {
 				return err
 			}

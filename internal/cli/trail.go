@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
 	"strconv"
 	"strings"
@@ -15,6 +16,7 @@ import (
 func (a *app) trailCommand() *cobra.Command {
 	var f client.TrailFilter
 	var since string
+	var all, asCSV bool
 	command := &cobra.Command{
 		Use:   "trail [QUERY]",
 		Short: "Read the audit trail, newest first",
@@ -25,12 +27,19 @@ grant, from, request, receipt, since and until. The options say the same one by 
   tansu trail 'drawer:ticketing-prod -outcome:allowed since:7d'
   tansu trail --subject app:ticket-api --action read_value --since 7d
   tansu trail --outcome refused -o json
+  tansu trail --subject app:ticket-api --action read_value --since 7d --csv > reads.csv
   tansu trail export --out trail.jsonl --key chest.key
   tansu trail verify trail.jsonl --key chest.key --checkpoint trail.jsonl.checkpoint`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
 			f.Query = strings.Join(arguments, " ")
 			if f.Since, err = sinceMoment(since); err != nil {
 				return err
+			}
+			if asCSV && a.output == "json" {
+				return usagef("--csv and --output json are two ways to print: give one of them")
+			}
+			if all || asCSV {
+				return a.wholeTrail(ctx, c, f, asCSV)
 			}
 			page, err := c.Trail(ctx, f)
 			if err != nil {
@@ -50,11 +59,65 @@ grant, from, request, receipt, since and until. The options say the same one by 
 	flags.StringVar(&f.RequestID, "request", "", "only under this request `id`")
 	flags.StringVar(&since, "since", "", "only since this `time` (2026-12-01, or RFC 3339), or in the last 12h or 90d")
 	flags.StringVar(&f.Archive, "archive", "", "look into this archive, by its `name`, oldest first")
+	flags.BoolVar(&all, "all", false, "every entry that is selected, not a page")
+	flags.BoolVar(&asCSV, "csv", false, "every entry that is selected, as comma-separated values (RFC 4180) for a spreadsheet")
 	flags.StringVar(&f.Cursor, "cursor", "", "continue where a page ended")
 	flags.IntVar(&f.Limit, "limit", 0, "how `many` at most, up to 500 (default 50)")
 	command.AddCommand(a.trailKeyCommand(), a.checkpointCommand(), a.trailExportCommand(), a.trailVerifyCommand(), a.proveCommand(),
 		a.checkProofCommand(), a.watchCommand(), a.unusualCommand(), a.activityCommand(), a.archivesCommand(), a.upkeepCommand())
 	return command
+}
+
+// wholeTrail prints every entry that a filter selects, page by page as they come, newest first.
+func (a *app) wholeTrail(ctx context.Context, c *client.Client, f client.TrailFilter, asCSV bool) error {
+	f.Limit = 500
+	entries := []client.Entry{}
+	rows := csv.NewWriter(a.Out)
+	if asCSV {
+		if err := rows.Write([]string{"number", "time", "subject", "action", "target", "version", "outcome", "reason", "address", "via", "grant",
+			"detail", "request"}); err != nil {
+			return err
+		}
+	}
+	for {
+		page, err := c.Trail(ctx, f)
+		if err != nil {
+			return err
+		}
+		if !asCSV {
+			entries = append(entries, page.Entries...)
+		}
+		for _, e := range page.Entries {
+			if !asCSV {
+				break
+			}
+			version := ""
+			if e.Version != 0 {
+				version = strconv.Itoa(e.Version)
+			}
+			row := []string{strconv.FormatUint(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Subject, e.Action, e.Target, version, e.Outcome,
+				e.Reason, e.Addr, e.Via, e.Grant, e.Detail, e.RequestID}
+			for i := range row { // a cell that a spreadsheet would take for a formula
+				if row[i] != "" && strings.ContainsAny(row[i][:1], "=+-@\t\r") {
+					row[i] = "'" + row[i]
+				}
+			}
+			if err := rows.Write(row); err != nil {
+				return err
+			}
+		}
+		if rows.Flush(); rows.Error() != nil {
+			return rows.Error()
+		}
+		if f.Cursor = page.NextCursor; f.Cursor == "" {
+			break
+		}
+	}
+	if asCSV {
+		return nil
+	}
+	page := client.TrailPage{Entries: entries}
+	return a.show(page, func() { a.printEntries(page) })
 }
 
 func sinceMoment(text string) (time.Time, error) {

@@ -71,6 +71,6 @@ func TestOwnPasswordAndSessions(t *testing.T) {
 		throttled = throttled || chesttest.Code(err) == "throttled"
 	}
 	if !throttled {
-		t.Error("the present password can be guessed without end")
+		t.Error("the current password can be guessed without end")
 	}
 }

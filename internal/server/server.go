@@ -120,6 +120,9 @@ func Start(o Options) (*Server, error) {
 	s := &Server{store: records, options: o, issuers: issuer.New(), failed: make(chan error, 1)}
 	s.issuers.Networks = o.IssuerNetworks
 	if err := s.start(); err != nil {
+		if s.Service != nil { // what was begun behind the scenes ends before the file is closed under it
+			s.Service.Stop()
+		}
 		_ = records.Close()
 		return nil, err
 	}

@@ -80,6 +80,7 @@ func run(dir string) error {
 			steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`),
 				chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
 		{name: "due", path: "/due", ready: `tbody`},
+		{name: "account", extra: true, path: "/account", ready: `tbody`},
 		{name: "due-access", extra: true, stepsAfter: true, path: "/due", ready: `tbody`,
 			steps: []step{chromedp.WaitVisible(`#access-ends`), chromedp.ScrollIntoView(`#addresses, #access-ends`)}},
 		{name: "ruled", extra: true, path: "/drawers/ticketing-prod", ready: `tbody`},

@@ -39,7 +39,7 @@ function Password() {
       <h2 id="password" className="text-xl font-semibold">Password</h2>
       <p className="muted">When you change it, all your other sessions end, on other devices and on the command line too.</p>
       <form className="grid gap-4" onSubmit={submit}>
-        <Field label="Present password" name="password" type="password" autoComplete="current-password" required />
+        <Field label="Current password" name="password" type="password" autoComplete="current-password" required />
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label="New password" name="new_password" type="password" autoComplete="new-password" required hint="At least 12 characters." />
           <Field label="Once more" name="again" type="password" autoComplete="new-password" required />
