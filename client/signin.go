@@ -172,12 +172,12 @@ func PublicKey(encoded []byte) ([]byte, error) {
 func readKey(encoded []byte) (crypto.Signer, error) {
 	block, _ := pem.Decode(encoded)
 	if block == nil {
-		return nil, errors.New("it is no key in PEM form (PKCS #8)")
+		return nil, errors.New("it is not a key in PEM form (PKCS #8)")
 	}
 	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	signer, is := key.(crypto.Signer)
 	if err != nil || !is {
-		return nil, errors.New("it is no private key in PKCS #8 form")
+		return nil, errors.New("it is not a private key in PKCS #8 form")
 	}
 	return signer, nil
 }

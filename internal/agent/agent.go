@@ -163,7 +163,7 @@ func listen(path string) (net.Listener, error) {
 		return nil, fmt.Errorf("another agent listens at %s", path)
 	}
 	if info, err := os.Lstat(path); err == nil && info.Mode()&fs.ModeSocket == 0 {
-		return nil, fmt.Errorf("%s is there and is no socket", path)
+		return nil, fmt.Errorf("%s is there and is not a socket", path)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, fmt.Errorf("make the place of the socket: %w", err)
@@ -241,7 +241,7 @@ func (a *Agent) read(ctx context.Context, r *served, p Peer, text string) (v cli
 	ref, err := reference.Parse(text)
 	if err != nil || ref.Item == "" {
 		return v, refused(http.StatusBadRequest, "invalid_input",
-			"that is no reference of the form drawer/item, drawer/item@3 or drawer/item#field")
+			"that is not a reference of the form drawer/item, drawer/item@3 or drawer/item#field")
 	}
 	if !r.selects(ref) {
 		a.options.Log.Warn("refused", "peer", p.String(), "target", ref.Drawer+"/"+ref.Item)
@@ -510,7 +510,7 @@ func decode(r *http.Request, into any) error {
 func (a *Agent) answer(w http.ResponseWriter, r *http.Request, with func(*http.Request, *served, Peer) (any, error)) {
 	p, known := peerIn(r.Context())
 	if !known {
-		write(w, http.StatusForbidden, refused(http.StatusForbidden, "refused", "the kernel does not say who asks"))
+		write(w, http.StatusForbidden, refused(http.StatusForbidden, "refused", "the kernel does not say who is asking"))
 		return
 	}
 	s := a.ruleFor(p)

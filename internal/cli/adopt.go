@@ -118,7 +118,7 @@ needed in that environment only.`,
 	command.Flags().StringVar(&to, "manifest", manifest.FileName, "the `file` that is written, or added to")
 	command.Flags().StringVar(&appName, "app", "", "the `app` that runs it")
 	command.Flags().StringVar(&n.Format, "format", string(importfile.Dotenv), "the file's `format`, as for tansu import")
-	command.Flags().StringSliceVar(&plain, "plain", nil, "these `names` of the file are no secrets: keep them in the manifest")
+	command.Flags().StringSliceVar(&plain, "plain", nil, "these `names` of the file are not secret: keep them in the manifest")
 	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen, and the manifest")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	return command

@@ -132,7 +132,7 @@ and every value, which nobody sees. The exit code is 1 when anything is wrong wi
 			if len(arguments) > 0 {
 				var err error
 				if number, err = strconv.Atoi(arguments[0]); err != nil || number < 1 {
-					return usagef("%.20q is no number of a backup: tansu backup list shows them", arguments[0])
+					return usagef("%.20q is not the number of a backup: tansu backup list shows them", arguments[0])
 				}
 			}
 			r, err := c.Rehearse(ctx, number)

@@ -190,7 +190,7 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 			for _, text := range networks {
 				network, err := netip.ParsePrefix(text)
 				if err != nil {
-					return usagef("--issuer-network: %.60q is no network, such as 10.20.0.0/16", text)
+					return usagef("--issuer-network: %.60q is not a network, such as 10.20.0.0/16", text)
 				}
 				o.IssuerNetworks = append(o.IssuerNetworks, network.Masked())
 			}

@@ -44,7 +44,7 @@ In clear it is written only with --in-clear and --out, to a file that only you c
 					return fmt.Errorf("read the recipient's key: %w", err)
 				}
 				if !json.Valid(content) {
-					return usagef("%s is no key; tansu recipient FILE makes one", to)
+					return usagef("%s is not a key; tansu recipient FILE makes one", to)
 				}
 				n.Recipient = content
 			}

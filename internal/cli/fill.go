@@ -431,7 +431,7 @@ func (a *app) describeCommand() *cobra.Command {
 	var approval []string
 	command := &cobra.Command{
 		Use:   "describe DRAWER[/ITEM]",
-		Short: "Change what is said about a drawer or an item, and what a drawer demands",
+		Short: "Change the description, owner or labels of a drawer or an item, and whose reads need approval",
 		Long: `Changes the description, owner or labels of a drawer or an item. Labels are all set at once; scopes of grants can ask
 for them, so that a label that lets somebody do more takes the right to give access.
 

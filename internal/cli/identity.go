@@ -168,7 +168,7 @@ func (a *app) newCredentialCommand(kind, short string) *cobra.Command {
 func (a *app) changeIdentityCommand(kind string) *cobra.Command {
 	var description, owner, purpose, environment string
 	command := &cobra.Command{
-		Use: "describe NAME", Short: "Change what is said about it", Args: exactly("NAME"),
+		Use: "describe NAME", Short: "Change its description, owner or purpose", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
 			changes := client.IdentityChanges{}
 			for flag, field := range map[string]struct {

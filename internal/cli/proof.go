@@ -314,7 +314,7 @@ func (a *app) checkProofCommand() *cobra.Command {
 			}
 			var p client.Proof
 			if err := json.Unmarshal(content, &p); err != nil {
-				return fmt.Errorf("%s is no proof: %w", arguments[0], err)
+				return fmt.Errorf("%s is not a proof: %w", arguments[0], err)
 			}
 			e, point, err := trail.Proof{Seq: p.Seq, Entry: p.Entry, Checkpoint: p.Checkpoint, Hashes: p.Hashes}.Check(line)
 			if err != nil {

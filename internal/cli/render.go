@@ -39,7 +39,7 @@ existing on the disk, though: prefer tansu run where a program allows it.`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			bits, err := strconv.ParseUint(mode, 8, 32)
 			if err != nil {
-				return usagef("--mode is %q, which is no octal number, such as 0400", mode)
+				return usagef("--mode is %q, which is not an octal number such as 0400", mode)
 			}
 			place.Mode = fs.FileMode(bits)
 			if place.Path == "" {

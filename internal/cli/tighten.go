@@ -47,7 +47,7 @@ can give access to, owners who have left. Nothing is changed unless you ask for 
 
 func (a *app) printFindings(findings []client.Finding) {
 	if len(findings) == 0 {
-		a.say("Nothing to tighten: what is given is used.")
+		a.say("Nothing to tighten: all access that was given is used.")
 		return
 	}
 	kind := ""

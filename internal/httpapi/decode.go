@@ -121,7 +121,7 @@ func decodeError(err error, into any) error {
 	if strings.Contains(err.Error(), "parsing time") || strings.Contains(err.Error(), "Time.UnmarshalJSON") {
 		return &chest.Error{Code: chest.InvalidInput, Field: "time", Detail: "a time is not in RFC 3339 form, such as 2026-11-23T08:00:00Z"}
 	}
-	return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not the JSON that this route takes"}
+	return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not the JSON that this route expects"}
 }
 
 func typeName(t reflect.Type) string {

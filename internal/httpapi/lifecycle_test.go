@@ -102,7 +102,7 @@ func TestActsTakeTheirRightsAndSayWhatIsWrong(t *testing.T) {
 	}{
 		{client.Act{Act: "fly"}, "invalid_input", "the acts are"},
 		{client.Act{Act: "hold"}, "not_possible", "say which version"},
-		{client.Act{Act: "hold", Version: 7}, "not_possible", "there are 1 versions"},
+		{client.Act{Act: "hold", Version: 7}, "not_possible", "it has 1 version"},
 		{client.Act{Act: "restore"}, "not_possible", "it is not retired"},
 		{client.Act{Act: "shred"}, "invalid_input", "type its exact name: d/i"},
 		{client.Act{Act: "shred", Name: "d/j"}, "invalid_input", "type its exact name: d/i"},

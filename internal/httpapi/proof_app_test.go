@@ -144,9 +144,9 @@ func TestAssertionsUnderAttack(t *testing.T) {
 	embedded := jose.JSONWebKey{Key: stranger.Public()}
 	for what, attack := range map[string]struct{ text, want string }{
 		"replayed":            {good, "used before"},
-		"without a signature": {none, "no signed JSON Web Token"},
+		"without a signature": {none, "not a signed JSON Web Token"},
 		"the public key as a secret": {forge(t, jose.HS256, append(public, make([]byte, 32)...), nil, claims(nil)),
-			"no signed JSON Web Token"},
+			"not a signed JSON Web Token"},
 		"another's key":              {forge(t, jose.ES256, stranger, nil, claims(nil)), "wrong"},
 		"a key that it brings along": {forge(t, jose.ES256, stranger, map[jose.HeaderKey]any{"jwk": embedded}, claims(nil)), "wrong"},
 		"a key elsewhere": {forge(t, jose.ES256, stranger,
@@ -159,7 +159,7 @@ func TestAssertionsUnderAttack(t *testing.T) {
 		"one name for another": {forge(t, jose.ES256, mine, nil, claims(map[string]any{"sub": "gate-controller"})), "one app's name"},
 		"for another chest": {forge(t, jose.ES256, mine, nil,
 			claims(map[string]any{"aud": "https://chest.ferries.example:8267/api/oauth/token"})), "not for this chest"},
-		"for another place": {forge(t, jose.ES256, mine, nil, claims(map[string]any{"aud": chest.URL()})), "not for this chest"},
+		"for another place": {forge(t, jose.ES256, mine, nil, claims(map[string]any{"aud": chest.URL() + "/api"})), "not for this chest"},
 		"ended": {forge(t, jose.ES256, mine, nil,
 			claims(map[string]any{"iat": now.Add(-time.Hour).Unix(), "exp": now.Add(-59 * time.Minute).Unix()})), "do the clocks agree"},
 		"to come": {forge(t, jose.ES256, mine, nil,
@@ -171,7 +171,7 @@ func TestAssertionsUnderAttack(t *testing.T) {
 		"from before the chest was there": {forge(t, jose.ES256, mine, nil, claims(map[string]any{"iat": now.Add(-4 * time.Minute).Unix()})),
 			"before this chest was unlocked"},
 		"too large":      {good + strings.Repeat("A", 9<<10), "at most 8192 bytes"},
-		"something else": {"a.b.c", "no signed JSON Web Token"},
+		"something else": {"a.b.c", "not a signed JSON Web Token"},
 	} {
 		if token, _, err := anyone.AppTokenByAssertion(ctx, attack.text); err == nil || token != "" ||
 			!strings.Contains(err.Error(), attack.want) {

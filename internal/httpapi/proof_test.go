@@ -226,7 +226,7 @@ func TestAnOlderCopyIsNoticedByAWitness(t *testing.T) {
 				t.Fatalf("restored on purpose: %v", err)
 			}
 			page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx, client.TrailFilter{Action: "begin_epoch"}))
-			if len(page.Entries) != 1 || !strings.Contains(page.Entries[0].Detail, "restored by who started it") {
+			if len(page.Entries) != 1 || !strings.Contains(page.Entries[0].Detail, "restored by whoever started") {
 				t.Errorf("the trail says %+v", page.Entries)
 			}
 			if err := chest.Reopen(t, watched); err != nil {

@@ -201,7 +201,7 @@ func (k *Known) clientFor(authority string) (*http.Client, error) {
 	if authority != "" {
 		settings.RootCAs = x509.NewCertPool()
 		if !settings.RootCAs.AppendCertsFromPEM([]byte(authority)) {
-			return nil, errors.New("its authority is no certificate")
+			return nil, errors.New("its authority is not a certificate")
 		}
 	}
 	return &http.Client{

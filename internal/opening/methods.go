@@ -218,7 +218,7 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity
 		}
 	case envelope.MethodKeyFile, envelope.MethodHardware:
 		if envelope.MethodOf(material) != n.Kind {
-			return row, nil, chest.Invalid("material", "this is no key file: tansu unlock-method add NAME --new-key-file FILE makes one")
+			return row, nil, chest.Invalid("material", "this is not a key file: tansu unlock-method add NAME --new-key-file FILE makes one")
 		}
 	case envelope.MethodShares:
 		if material, set, split, err = shares.Split(n.Needed, len(n.Custodians)); err != nil {
@@ -226,7 +226,7 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity
 		}
 		defer material.Wipe()
 	default:
-		return row, nil, chest.Invalid("kind", "kind is none of passphrase, key_file, hardware, shares")
+		return row, nil, chest.Invalid("kind", "kind must be passphrase, key_file, hardware or shares")
 	}
 	slot, err := envelope.NewSlot(a.St.Root().Chest(), found.unlock, n.Kind, material, n.Costs)
 	if err != nil {
@@ -255,7 +255,7 @@ func custodians(a *chest.Attempt, slot string, subjects []string, split []shares
 		case err != nil:
 			return nil, err
 		case who.Kind != reference.Person:
-			return nil, chest.Invalid("custodians", "%s is no person", subject)
+			return nil, chest.Invalid("custodians", "%s is not a person", subject)
 		case who.State != chest.Active || who.Password == "":
 			return nil, chest.Invalid("custodians", "%s has not enrolled, or is not active", subject)
 		case seen[who.ID]:

@@ -61,7 +61,7 @@ func (s *Opening) goOn(a *chest.Attempt, restored *store.Restored) error {
 	if err != nil {
 		return err
 	}
-	why := "accepted as restored by who started it"
+	why := "accepted as restored by whoever started the service"
 	switch {
 	case restored == nil && len(problems) == 0:
 		s.heart.Log().Warn("--restored was not needed: start without it, or the next rollback is accepted without a question")

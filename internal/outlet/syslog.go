@@ -145,7 +145,7 @@ func OpenSyslogWitness(name string) (*SyslogWitness, error) {
 	}
 	to, is := o.receiver.(*syslog)
 	if !is {
-		return nil, fmt.Errorf("%s is no syslog server", name)
+		return nil, fmt.Errorf("%s is not a syslog server", name)
 	}
 	return &SyslogWitness{name, to}, nil
 }

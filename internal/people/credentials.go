@@ -161,7 +161,7 @@ func (n NewCredential) make(row entity.Identity, now time.Time, by string) (issu
 	case kindHostCode:
 		err = n.hostCode(now, &issued, &cr, &detail)
 	default:
-		err = chest.Invalid("kind", "kind is none of %q, %q, %q, %q and %q", kindAppSecret, kindKey, kindCert, kindIssuer, kindHostCode)
+		err = chest.Invalid("kind", "kind must be one of %q, %q, %q, %q and %q", kindAppSecret, kindKey, kindCert, kindIssuer, kindHostCode)
 	}
 	cr.Detail = detail.text()
 	return issued, cr, err
@@ -232,7 +232,7 @@ func (n NewCredential) issuer(row entity.Identity) (hash []byte, detail proofDet
 	}
 	for name, value := range n.Claims {
 		if !claimName.MatchString(name) || value == "" || len(value) > 300 {
-			return nil, detail, chest.Invalid("claims", "claims: %.60q is no claim with a value of 1 to 300 bytes", name)
+			return nil, detail, chest.Invalid("claims", "claims: %.60q is not a claim with a value of 1 to 300 bytes", name)
 		}
 	}
 	if n.Authority != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(n.Authority)) || len(n.Authority) > 16<<10 {

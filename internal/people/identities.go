@@ -473,7 +473,7 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 		return d, err
 	}
 	err = s.heart.Try(func() error {
-		a, before, err := s.toChange(c, subject, "change what is said about it")
+		a, before, err := s.toChange(c, subject, "change its description or owner")
 		if err != nil {
 			return err
 		}

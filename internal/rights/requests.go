@@ -98,7 +98,7 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 		return r, chest.Invalid("receipt", "a request is for what a receipt says was refused, or for a grant: give one of the two")
 	}
 	if n.Reason == "" {
-		return r, chest.Invalid("reason", "a request states its reason, for who answers it")
+		return r, chest.Invalid("reason", "a request needs a reason, for whoever answers it")
 	}
 	if err := chest.CheckText("reason", n.Reason, chest.MaxNote); err != nil {
 		return r, err
@@ -297,7 +297,7 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 		return r, err
 	}
 	if !answer.Allow && answer.Because == "" {
-		return r, chest.Invalid("because", "a no says why, for who asked")
+		return r, chest.Invalid("because", "a refusal needs a reason, for whoever asked")
 	}
 	err = s.heart.Try(func() error {
 		a, before, err := s.openRequest(c, id)
@@ -463,7 +463,7 @@ func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
 // whoever is refused again is told.
 func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, err error) {
 	if because == "" {
-		return r, chest.Invalid("because", "a no says why, for who was refused")
+		return r, chest.Invalid("because", "a refusal needs a reason, for whoever was refused")
 	}
 	if err := chest.CheckText("because", because, chest.MaxNote); err != nil {
 		return r, err

@@ -539,14 +539,14 @@ func TestFileOfSeveralPartsIsPutInInOrder(t *testing.T) {
 			return
 		}
 		if parts++; parts == 2 {
-			ref := reference.Reference{Drawer: "d", Item: "berth_0000950_key"}
+			ref := reference.Reference{Drawer: "d", Item: "berth-0000950-key"}
 			_, _, err := s.CreateItem(steward, ref, shelf.NewItem{}, shelf.NewVersion{Content: secretvalue.FromString("theirs")})
 			must(t, err)
 		}
 	}
 	_, err = s.Import(steward, "d", file(500, 1000))
 	b.before = nil
-	if err == nil || !strings.Contains(err.Error(), "entries were put in, and the others not") {
+	if err == nil || !strings.Contains(err.Error(), "were put in, and the others not") {
 		t.Errorf("a name was taken meanwhile: %v", err)
 	}
 }

@@ -133,7 +133,7 @@ func Benchmark100k(b *testing.B) {
 	now := time.Now()
 	shelve(b, s, steward, "d", 0, 99_900, now.AddDate(1, 0, 0))
 	shelve(b, s, steward, "d", 99_900, 100_000, now.AddDate(0, 0, 7))
-	for name, query := range map[string]string{"SearchRare": "berth_0077777", "SearchNone": "no-such-berth",
+	for name, query := range map[string]string{"SearchRare": "berth-0077777", "SearchNone": "no-such-berth",
 		"SearchOwner": "owner:person:nobody-at-all", "SearchPage": "berth", "SearchDue": "state:due"} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {

@@ -345,7 +345,7 @@ func (ch Described) notes() (notes []string) {
 // detail says in the trail what was changed.
 func (ch Described) detail() string {
 	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil {
-		return "change what is said about it"
+		return "change its description or owner"
 	}
 	var parts []string
 	if ch.UseOnly != nil && *ch.UseOnly {

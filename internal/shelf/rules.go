@@ -174,7 +174,7 @@ func (n NewRules) check(now time.Time) error {
 		}
 	}
 	if !n.From.IsZero() && (!n.From.After(now) || n.From.After(now.AddDate(2, 0, 0))) {
-		return chest.Invalid("from", "from is not within the next two years")
+		return chest.Invalid("from", "from must be within the next two years")
 	}
 	return nil
 }

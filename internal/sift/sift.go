@@ -142,7 +142,7 @@ func (s *Sieve) History(ctx context.Context, repository string) error {
 	list := exec.CommandContext(ctx, "git", "-C", repository, "rev-list", "--objects", "--all", "--reflog")
 	names, err := list.Output()
 	if err != nil {
-		return fmt.Errorf("%s is no Git repository, or git cannot read it", repository)
+		return fmt.Errorf("%s is not a Git repository, or git cannot read it", repository)
 	}
 	paths := map[string]string{}
 	for line := range strings.Lines(string(names)) {

@@ -90,7 +90,7 @@ func (k Key) signer() (ssh.Signer, error) {
 	case errors.As(err, &locked):
 		return nil, errors.New("the private key is under a passphrase: keep it without one, the chest encrypts it")
 	case err != nil:
-		return nil, errors.New("the value is no private SSH key")
+		return nil, errors.New("the value is not a private SSH key")
 	}
 	return signer, nil
 }

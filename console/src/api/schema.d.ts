@@ -946,7 +946,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Suspend an identity, make it active again, or change what is said about it */
+        /** Suspend an identity, make it active again, or change its description or owner */
         patch: operations["changeIdentity"];
         trace?: never;
     };

@@ -101,7 +101,7 @@ func (c *Conditions) why(failed Condition, ctx *Context) string {
 	case Time:
 		return fmt.Sprintf("hours %s do not contain %s", c.Hours, ctx.Now.In(c.Hours.location()).Format("Mon 15:04"))
 	case Proof:
-		return fmt.Sprintf("it is for who proved itself by %s, not by %s", strings.Join(c.Via, " or "), ctx.Via)
+		return fmt.Sprintf("it is for those who proved themselves by %s, not by %s", strings.Join(c.Via, " or "), ctx.Via)
 	case Stated:
 		return "it needs a stated reason"
 	}

@@ -262,7 +262,7 @@ func TestConditionsSayWhatFailed(t *testing.T) {
 			"hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Mon 18:00"},
 		{"on Sunday", func(c *Context) { c.Now = monday.Add(-24 * time.Hour) },
 			"hours mon-fri 08:00-18:00 Europe/Lisbon do not contain Sun 09:00"},
-		{"another proof", func(c *Context) { c.Via = "person_token" }, "it is for who proved itself by app_token, not by person_token"},
+		{"another proof", func(c *Context) { c.Via = "person_token" }, "it is for those who proved themselves by app_token, not by person_token"},
 		{"no reason", func(c *Context) { c.Reason = "" }, "it needs a stated reason"},
 	} {
 		ctx := good

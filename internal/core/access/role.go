@@ -54,7 +54,7 @@ func (a Action) Phrase() string {
 	case WriteVersion:
 		return "add a version to"
 	case ChangeItem:
-		return "change what is said about"
+		return "change"
 	case ChangeRules:
 		return "make or change"
 	case GrantAccess:

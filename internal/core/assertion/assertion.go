@@ -74,7 +74,7 @@ type Claims struct {
 // Read reads a token without believing it.
 func Read(text string) (t Token, err error) {
 	malformed := &Problem{"assertion_malformed",
-		"the assertion is no signed JSON Web Token of a kind that is taken here (EdDSA, Ed25519, ES256, ES384, RS256, PS256)"}
+		"the assertion is not a signed JSON Web Token of a kind that is accepted here (EdDSA, Ed25519, ES256, ES384, RS256, PS256)"}
 	if len(text) > MaxSize {
 		return t, &Problem{"assertion_malformed", fmt.Sprintf("an assertion has at most %d bytes", MaxSize)}
 	}
@@ -204,7 +204,7 @@ const mostBits = 8192
 
 // PublicKey checks a public key that shall be one's proof, and returns it with its thumbprint (RFC 7638) as the id.
 func PublicKey(encoded []byte) (key jose.JSONWebKey, thumbprint [sha256.Size]byte, err error) {
-	bad := errors.New("it is no public key that is taken here: a JSON Web Key (RFC 7517), Ed25519, P-256, P-384 or RSA of " +
+	bad := errors.New("it is not a public key that is accepted here: a JSON Web Key (RFC 7517), Ed25519, P-256, P-384 or RSA of " +
 		"2048 to 8192 bits")
 	if err := key.UnmarshalJSON(encoded); err != nil || !key.Valid() {
 		return key, thumbprint, bad

@@ -272,11 +272,11 @@ func ReadFingerprints(content []byte) (*Fingerprints, error) {
 	decoder := json.NewDecoder(strings.NewReader(string(content)))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&file); err != nil {
-		return nil, fmt.Errorf("it is no file of fingerprints: %w", err)
+		return nil, fmt.Errorf("it is not a file of fingerprints: %w", err)
 	}
 	f := &Fingerprints{values: file.Values}
 	if file.Version != 1 || len(file.Salt) != len(f.salt) || len(file.Values) == 0 || len(file.Values) > mostMarked {
-		return nil, errors.New("it is no file of fingerprints of this version")
+		return nil, errors.New("it is not a file of fingerprints of this version")
 	}
 	copy(f.salt[:], file.Salt)
 	for _, value := range f.values {

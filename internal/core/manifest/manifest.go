@@ -222,14 +222,14 @@ func (m *Manifest) problems() (list []error) {
 		add(0, "the manifest begins with: manifest: 1")
 	}
 	if m.App != "" && reference.CheckName(m.App) != nil {
-		add(0, "%.60q is no name of an app", m.App)
+		add(0, "%.60q cannot be the name of an app", m.App)
 	}
 	for name, drawer := range m.Drawers {
 		if !environment.MatchString(name) {
-			add(0, "%.60q is no name of an environment: lower-case letters, digits and -", name)
+			add(0, "%.60q cannot be the name of an environment: lower-case letters, digits and -", name)
 		}
 		if reference.CheckName(drawer) != nil {
-			add(0, "%.60q, for %s, is no name of a drawer", drawer, name)
+			add(0, "%.60q, for %s, cannot be the name of a drawer", drawer, name)
 		}
 	}
 	if len(m.Needs) == 0 {
@@ -260,7 +260,7 @@ func (m *Manifest) problems() (list []error) {
 	aVariable := func(line int, only []string, name string) {
 		switch {
 		case !variable.MatchString(name):
-			add(line, "%.60q is no name of a variable", name)
+			add(line, "%.60q cannot be the name of a variable", name)
 		case loads(name):
 			add(line, "%s decides what runs, and does not come from a manifest or an item that somebody may change", name)
 		}
@@ -277,14 +277,14 @@ func (m *Manifest) problems() (list []error) {
 		case n.Variable == "" && n.File == "" && !n.Stdin:
 			add(n.line, "%.140s: say how it is handed over: variable, file or stdin", n.Reference)
 		case n.Stdin && (n.Variable != "" || n.File != ""):
-			add(n.line, "%.140s: what goes to standard input is no variable or file besides", n.Reference)
+			add(n.line, "%.140s: what goes to standard input cannot be a variable or a file as well", n.Reference)
 		}
 		if n.Variable != "" {
 			aVariable(n.line, n.Only, n.Variable)
 		}
 		if n.File != "" {
 			if !fileName.MatchString(n.File) {
-				add(n.line, "%.60q is no name of a file: letters, digits, dots, - and _, without a directory", n.File)
+				add(n.line, "%.60q cannot be the name of a file: letters, digits, dots, - and _, without a directory", n.File)
 			}
 			once(n.line, n.Only, "the file "+n.File)
 		}
@@ -313,7 +313,7 @@ func (n Need) Permissions() (uint32, error) {
 	}
 	mode, err := strconv.ParseUint(n.Mode, 8, 32)
 	if err != nil || mode&^0o700 != 0 || mode&0o400 == 0 {
-		return 0, fmt.Errorf("mode %.20q is none of a private file, such as \"0400\" or \"0600\"", n.Mode)
+		return 0, fmt.Errorf("mode %.20q is not that of a private file, such as \"0400\" or \"0600\"", n.Mode)
 	}
 	return uint32(mode), nil
 }

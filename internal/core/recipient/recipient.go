@@ -90,7 +90,7 @@ func New(hybrid bool) (private secretvalue.Value, public []byte, err error) {
 	return secretvalue.New(append(secret, '\n')), append(public, '\n'), err
 }
 
-// ReadPublic reads the file of a public key. The error is a clause about it, such as "is no key …".
+// ReadPublic reads the file of a public key. The error is a clause about it, such as "is not a key …".
 func ReadPublic(content []byte) (p Public, err error) {
 	var hybrid hybridKey
 	var shape struct {
@@ -111,7 +111,7 @@ func ReadPublic(content []byte) (p Public, err error) {
 		return p, nil
 	}
 	if err := json.Unmarshal(content, &p.jwk); err != nil || !p.jwk.Valid() {
-		return p, errors.New("is no key; tansu recipient FILE makes one")
+		return p, errors.New("is not a key; tansu recipient FILE makes one")
 	}
 	if !p.jwk.IsPublic() {
 		return p, errPrivate
@@ -139,7 +139,7 @@ func ReadPrivate(content []byte) (p Private, err error) {
 		return p, nil
 	}
 	if err := json.Unmarshal(content, &p.jwk); err != nil || !p.jwk.Valid() || p.jwk.IsPublic() {
-		return p, errors.New("is no private key that tansu recipient makes")
+		return p, errors.New("is not a private key that tansu recipient makes")
 	}
 	return p, nil
 }

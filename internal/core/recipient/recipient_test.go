@@ -88,9 +88,9 @@ func TestKeysThatCannotBeRecipientsAreNamed(t *testing.T) {
 		t.Errorf("an RSA key: %v", err)
 	}
 	for text, says := range map[string]string{
-		"":   "is no key",
-		"{}": "is no key",
-		`{"kty":"oct","k":"AAECAwQFBgcICQoLDA0ODw"}`:                                      "is no key",
+		"":   "is not a key",
+		"{}": "is not a key",
+		`{"kty":"oct","k":"AAECAwQFBgcICQoLDA0ODw"}`:                                      "is not a key",
 		`{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}`: `kind "OKP"`,
 		`{"kem":16,"public_key":"AAAA"}`:                                                  "KEM 16",
 		`{"kem":25722,"public_key":"AAAA"}`:                                               "damaged",

@@ -167,7 +167,7 @@ func (s Share) Words() secretvalue.Value {
 }
 
 // ErrNoShare says that a text is no share, or was read or typed wrongly.
-var ErrNoShare = errors.New("this is no share, or there is a mistake in it: it is twenty-one words of five letters")
+var ErrNoShare = errors.New("this is not a share, or there is a mistake in it: it is twenty-one words of five letters")
 
 // WordCount is how many words a share has.
 const WordCount = encodedSize / 2

@@ -163,7 +163,7 @@ func (c *chunk) hash() {
 func misplaced(seq, place uint64) string {
 	switch {
 	case seq == 0:
-		return fmt.Sprintf("what stands in the place of entry %d is no entry", place)
+		return fmt.Sprintf("what stands in the place of entry %d is not an entry", place)
 	case seq == place+1:
 		return fmt.Sprintf("entry %d is missing: entry %d stands in its place", place, seq)
 	case seq > place:

@@ -125,7 +125,7 @@ func TestVerifyNamesEachTampering(t *testing.T) {
 		"the end cut": {func(l []string) []string { return l[:len(l)-3] },
 			fmt.Sprintf("the trail ends at entry %d, and at 2026-11-23T08:00:00Z it had %d", len(list)-3, len(list))},
 		"all gone": {func([]string) []string { return nil }, "the trail ends at entry 0"},
-		"no entry": {func(l []string) []string { l[20] = "{}"; return l }, "what stands in the place of entry 21 is no entry"},
+		"no entry": {func(l []string) []string { l[20] = "{}"; return l }, "what stands in the place of entry 21 is not an entry"},
 		"in a second chunk": {func(l []string) []string { l[chunkLines+7] += " "; return l },
 			fmt.Sprintf("something among entries 41 to %d is not", len(list))},
 	} {
