@@ -162,3 +162,6 @@ var ErrDamaged = &Error{Code: Internal, Detail: "the item cannot be read as it w
 func Gone(err error) *Error {
 	return &Error{Code: NotPossible, Detail: "nobody waits for the answer any more, so that the work on it was stopped", Err: err}
 }
+
+// AnyRevision asks for a change of whatever revision there is.
+const AnyRevision = -1

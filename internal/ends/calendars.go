@@ -142,5 +142,5 @@ func (e *Ends) Calendar(origin chest.Origin, address string) ([]byte, error) {
 		events = append(events, calendar.Event{UID: end.ID + "@" + e.heart.ID(), At: end.NotAfter, Text: "Owner: " + end.Owner,
 			Summary: strings.TrimSpace(end.Subject+" "+end.About) + " ends (" + strings.ReplaceAll(end.Kind, "_", " ") + ")"})
 	}
-	return chest.Reply(a, calendar.Write("Due in Tansu", events, a.Entry.At))
+	return chest.Reply(a, calendar.Write("Due in Tansu", events, chest.FromMicros(row.CreatedAt)))
 }

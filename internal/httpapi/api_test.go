@@ -846,6 +846,11 @@ func TestFiltersAndAddressesThatMeanNothingAreErrors(t *testing.T) {
 			t.Errorf("%s: no request id", path)
 		}
 	}
+	anything := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/drawers/ticketing-prod", Token: chest.Steward, Body: `{"description":"x"}`,
+		Header: map[string]string{"If-Match": "*", "Content-Type": "application/json"}})
+	if anything.Status != 200 {
+		t.Errorf("If-Match: *: %d %s", anything.Status, anything.Body)
+	}
 	answer := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/grants", Token: chest.Steward})
 	if answer.Status != 405 || answer.Header.Get("Allow") != "GET, HEAD, POST" || answer.Header.Get("Request-Id") == "" {
 		t.Errorf("a method that is not there: %d %v", answer.Status, answer.Header)

@@ -68,8 +68,11 @@ func setETag(c *call, revision int64) {
 // ifMatch returns the revision asked for, 0 when there is none.
 func ifMatch(c *call) (int64, error) {
 	header := c.Request().Header.Get("If-Match")
-	if header == "" {
+	switch header {
+	case "":
 		return 0, nil
+	case "*": // whatever there is (RFC 9110, section 13.1.1)
+		return chest.AnyRevision, nil
 	}
 	text, quoted := strings.CutPrefix(header, `"r`)
 	text, closed := strings.CutSuffix(text, `"`)

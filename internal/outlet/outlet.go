@@ -124,7 +124,10 @@ func Open(name, origin, dir string, sign Sign) (*Outlet, error) {
 			return nil, fmt.Errorf("outlet %s: %w", name, err)
 		}
 	case address.Scheme == "https", address.Scheme == "http" && local:
-		o.receiver, o.letters = newWeb(name, origin, sign), dir+"/dead-letters.jsonl"
+		if o.receiver, err = newWeb(address, origin, sign); err != nil {
+			return nil, fmt.Errorf("outlet %s: %w", name, err)
+		}
+		o.letters = dir + "/dead-letters.jsonl"
 	default:
 		return nil, fmt.Errorf("outlet %s: without TLS it must be on this machine", name)
 	}

@@ -2,11 +2,13 @@ package outlet_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"net"
@@ -165,6 +167,57 @@ func (r *receiver) count() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return len(r.seen)
+}
+
+// Over TLS, by an authority of its own, and what arrives is byte for byte what was recorded, so that it hashes as its leaf does.
+func TestWebOutletWithAnAuthorityOfItsOwn(t *testing.T) {
+	chest := chesttest.Start(t)
+	var mu sync.Mutex
+	bodies := map[string]string{}
+	at := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, request *http.Request) {
+		var events []struct {
+			ID   string          `json:"id"`
+			Data json.RawMessage `json:"data"`
+		}
+		if err := json.NewDecoder(request.Body).Decode(&events); err != nil || request.URL.Query().Has("ca") {
+			t.Errorf("%v, %s", err, request.URL)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range events {
+			bodies[e.ID] = string(e.Data)
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	defer at.Close()
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	if err := os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: at.Certificate().Raw}), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := chest.Reopen(t, func(o *server.Options) { o.Outlets = []string{at.URL + "/events?ca=" + ca} }); err != nil {
+		t.Fatal(err)
+	}
+	steward := chest.Client(t, chest.SignIn(t, "steward"))
+	if _, err := steward.Drawer(ctx, "a<b>&c"); err == nil { // characters that JSON for HTML would write otherwise
+		t.Error("there is such a drawer")
+	}
+	arrived := func() int { mu.Lock(); defer mu.Unlock(); return len(bodies) }
+	busy(t, chest, func() bool { return arrived() > 20 })
+	var exported bytes.Buffer
+	if _, err := steward.ExportTrail(ctx, 1, &exported); err != nil {
+		t.Fatal(err)
+	}
+	recorded := map[string]bool{}
+	for line := range strings.Lines(exported.String()) {
+		recorded[strings.TrimSuffix(line, "\n")] = true
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	for id, body := range bodies {
+		if !recorded[body] {
+			t.Errorf("event %s is not byte for byte an entry: %s", id, body)
+		}
+	}
 }
 
 // An address on the web gets signed events, is tried again while it is unwell, and what it rejects is put into a file instead of

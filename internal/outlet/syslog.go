@@ -3,7 +3,6 @@ package outlet
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -38,15 +37,9 @@ func newSyslog(address *url.URL, origin string) (*syslog, error) {
 	}
 	if address.Scheme == "syslog" {
 		s.config = &tls.Config{MinVersion: tls.VersionTLS12, ServerName: address.Hostname()}
-		if authority := address.Query().Get("ca"); authority != "" {
-			pem, err := os.ReadFile(authority)
-			if err != nil {
-				return nil, err
-			}
-			s.config.RootCAs = x509.NewCertPool()
-			if !s.config.RootCAs.AppendCertsFromPEM(pem) {
-				return nil, fmt.Errorf("%s has no certificate in it", authority)
-			}
+		var err error
+		if s.config.RootCAs, err = authorityIn(address); err != nil {
+			return nil, err
 		}
 	}
 	return s, nil

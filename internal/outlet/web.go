@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"os"
 	"strconv"
 	"time"
 
@@ -24,9 +28,37 @@ type web struct {
 	http    *http.Client
 }
 
-func newWeb(address, origin string, sign Sign) *web {
-	return &web{address: address, origin: origin, sign: sign, http: &http.Client{Timeout: 20 * time.Second,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+// newWeb sends to an address, whose "ca" in the query is ours and not sent: the file of the authority of its certificate.
+func newWeb(address *url.URL, origin string, sign Sign) (*web, error) {
+	roots, err := authorityIn(address)
+	if err != nil {
+		return nil, err
+	}
+	plain := *address
+	query := plain.Query()
+	query.Del("ca")
+	plain.RawQuery = query.Encode()
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots}
+	return &web{address: plain.String(), origin: origin, sign: sign, http: &http.Client{Timeout: 20 * time.Second, Transport: transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+}
+
+// authorityIn reads the certificate of the authority that an outlet's address names as "ca"; nil for those that the system knows.
+func authorityIn(address *url.URL) (*x509.CertPool, error) {
+	file := address.Query().Get("ca")
+	if file == "" {
+		return nil, nil
+	}
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	roots := x509.NewCertPool()
+	if !roots.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s has no certificate in it", file)
+	}
+	return roots, nil
 }
 
 // event is a CloudEvent.
@@ -64,10 +96,13 @@ func (w *web) send(ctx context.Context, entries []Entry) error {
 }
 
 func (w *web) post(ctx context.Context, events []event) error {
-	body, err := json.Marshal(events)
-	if err != nil {
+	var encoded bytes.Buffer
+	encoder := json.NewEncoder(&encoded)
+	encoder.SetEscapeHTML(false) // the data stays byte for byte what was recorded, and hashes as its leaf does (RFC 9162, section 2.1.1)
+	if err := encoder.Encode(events); err != nil {
 		return &rejected{err: err}
 	}
+	body := bytes.TrimRight(encoded.Bytes(), "\n")
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
 	if err != nil {
 		return &rejected{err: err}

@@ -411,7 +411,7 @@ func (ch Described) checkOwner(st *chest.Snapshot) error {
 }
 
 func checkRevision(what string, has, asked int64) error {
-	if has != asked {
+	if has != asked && asked != chest.AnyRevision {
 		return &chest.Error{Code: chest.Stale, Detail: fmt.Sprintf("%s has revision %d, not %d: somebody changed it; read it again", what, has,
 			asked)}
 	}

@@ -17,8 +17,9 @@ type Event struct {
 	Text    string
 }
 
-// Write returns a calendar with events, as of a moment.
-func Write(name string, events []Event, now time.Time) []byte {
+// Write returns a calendar with events. The stamp of all of them (RFC 5545, section 3.8.7.2) is one moment that stays, such as when the
+// calendar was made: who fetches it again sees that nothing has changed.
+func Write(name string, events []Event, made time.Time) []byte {
 	var w writer
 	w.line("BEGIN", "VCALENDAR")
 	w.line("VERSION", "2.0")
@@ -29,7 +30,7 @@ func Write(name string, events []Event, now time.Time) []byte {
 	for _, e := range events {
 		w.line("BEGIN", "VEVENT")
 		w.text("UID", e.UID)
-		w.line("DTSTAMP", stamp(now))
+		w.line("DTSTAMP", stamp(made))
 		w.line("DTSTART", stamp(e.At))
 		w.text("SUMMARY", e.Summary)
 		if e.Text != "" {
