@@ -81,6 +81,10 @@ const (
 const (
 	whoAmI    = "/api/me"
 	watchPath = "/api/trail/watch"
+
+	healthPath = "/api/health"
+	readyPath  = "/api/ready"
+
 	oauthPath = "/api/oauth/"
 
 	metadataPath = "/.well-known/oauth-authorization-server" // RFC 8414, section 3
@@ -88,8 +92,8 @@ const (
 
 // routes is the whole interface.
 var routes = []route{
-	{"GET", "/api/health", anyone, (*api).health},
-	{"GET", "/api/ready", anyone, (*api).ready},
+	{"GET", healthPath, anyone, (*api).health},
+	{"GET", readyPath, anyone, (*api).ready},
 	{"GET", "/api/status", anyone, (*api).status},
 	{"GET", "/api/openapi.yaml", anyone, (*api).openapi},
 	{"GET", "/api/limits", anyone, (*api).limits},
@@ -274,7 +278,9 @@ func (a *api) handle(r route) echo.HandlerFunc {
 				header.Set("Tansu-Steward", "true")
 			}
 		}
-		if request.URL.RawQuery != "" && !strings.HasPrefix(r.path, oauthPath) { // where OAuth says what an error is
+		// OAuth says what an error of its own is, and whoever looks whether the service is there may add to the address what keeps it from
+		// being cached.
+		if request.URL.RawQuery != "" && !strings.HasPrefix(r.path, oauthPath) && r.path != healthPath && r.path != readyPath {
 			if err := checkQuery(request.URL.RawQuery, query); err != nil {
 				return err
 			}

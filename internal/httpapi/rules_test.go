@@ -716,3 +716,31 @@ func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 		t.Error("the log does not say it")
 	}
 }
+
+// Of two names that differ by their separators only, people take one for the other: the second is refused, beside an old name that still
+// works, too. The item itself may get such a name.
+func TestNamesThatLookAlikeAreRefused(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "gates-prod", "radio-key", "v")
+	steward := chest.Client(t, chest.Steward)
+	put := func(name string) error {
+		_, err := steward.CreateItem(ctx, "gates-prod", client.NewItem{Name: name, Version: client.Content([]byte("x"))})
+		return err
+	}
+	refused := func(what string, err error) {
+		t.Helper()
+		if chesttest.Code(err) != "exists" {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	refused("beside an item", put("radio_key"))
+	_, err := steward.CreateDrawer(ctx, client.NewDrawer{Name: "gates_prod", Environment: "production"})
+	refused("a drawer beside a drawer", err)
+	to := client.NewPlace{Drawer: "gates-prod", Name: "main-radio-key", Alias: "10d"}
+	must[client.Moved](t)(steward.Move(ctx, "gates-prod", "radio-key", to))
+	refused("beside an old name that works", put("radio.key"))
+	must[client.Moved](t)(steward.Move(ctx, "gates-prod", "main-radio-key", client.NewPlace{Drawer: "gates-prod", Name: "main_radio_key"}))
+	if err := put("radio"); err != nil {
+		t.Error(err)
+	}
+}

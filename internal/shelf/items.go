@@ -217,7 +217,7 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 		return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
 			" exists already; to change it, add a version (tansu put --new-version)"}
 	}
-	if err := lookalike(st, d, ref.Item, ""); err != nil {
+	if err := lookalike(st, d, ref.Item, "", now); err != nil {
 		return nil, err
 	}
 	if err := v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now); err != nil {
@@ -226,9 +226,13 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 	return d, checkOwned(d, row.Owner, now)
 }
 
-// lookalike refuses a name that another item has but for its separators; the item itself, when it gets another name, is none.
-func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string) error {
+// lookalike refuses a name that another item has, or is still served by, but for its separators; the item itself, when it gets another
+// name, is none.
+func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string, now time.Time) error {
 	for _, other := range reference.Lookalikes(name) {
+		if alias, works := st.WorkingAlias(d, other, now); works && alias.Item != self {
+			return unused(st, d, other, now)
+		}
 		switch it, err := st.Find(d, other); {
 		case err != nil:
 			return err

@@ -130,7 +130,7 @@ func move(a *chest.Attempt, ref reference.Reference, n NewPlace) (until time.Tim
 		return until, errorOr(err, &chest.Error{Code: chest.Exists, Detail: "item " + n.To.String() +
 			" exists already; its name is free when it is shredded"})
 	}
-	if err := cmp.Or(lookalike(st, to, n.To.Item, it.Row.ID), checkOwned(to, it.Row.Owner, now)); err != nil {
+	if err := cmp.Or(lookalike(st, to, n.To.Item, it.Row.ID, now), checkOwned(to, it.Row.Owner, now)); err != nil {
 		return until, err
 	}
 	taken, _ := st.Alias(to.Row.ID, n.To.Item)
