@@ -197,10 +197,21 @@ func actionUsed(e trail.Entry) string {
 		return access.List.String()
 	case "list_identities", "list_refusals", "read_policy":
 		return "" // any of several actions allows it, so that it proves the use of none
-	case "lock", "examine":
+	case "lock", "examine", "list_unlock_methods", "add_unlock_method", "end_unlock_method", "turn_root_key", "back_up", "list_backups",
+		"rehearse_restore":
 		return access.Operate.String()
 	case "apply_policy", "answer_request":
 		return access.GrantAccess.String()
+	case "set_window", "move_item", "end_alias":
+		return access.ChangeItem.String()
+	case "rotate_key":
+		return access.ChangeRules.String()
+	case "shred_drawer":
+		return access.Shred.String()
+	case "export":
+		return access.List.String()
+	case "report_exposure", "mark_exposed":
+		return access.ReadTrail.String()
 	}
 	if act, what, isAct := strings.Cut(e.Action, "_"); isAct && (what == "item" || what == "version") && Rights[lifecycle.Act(act)] != 0 {
 		return Rights[lifecycle.Act(act)].String()
