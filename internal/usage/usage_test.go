@@ -10,7 +10,8 @@ import (
 // What a grant was used for counts as the use of one of its actions, whatever the act is called in the trail: else it would be proposed to
 // take away what is used.
 func TestEveryActCountsAsTheUseOfAnAction(t *testing.T) {
-	for name, want := range map[string]access.Action{"set_window": access.ChangeItem, "move_item": access.ChangeItem, "end_alias": access.ChangeItem,
+	for name, want := range map[string]access.Action{"set_window": access.ChangeItem, "move_item": access.ChangeItem,
+		"end_alias":    access.ChangeItem,
 		"hold_version": access.ChangeItem, "retire_item": access.Retire, "shred_drawer": access.Shred, "rotate_key": access.ChangeRules,
 		"export": access.List, "mark_exposed": access.ReadTrail, "report_exposure": access.ReadTrail, "back_up": access.Operate,
 		"rehearse_restore": access.Operate, "list_backups": access.Operate, "turn_root_key": access.Operate, "add_unlock_method": access.Operate,
