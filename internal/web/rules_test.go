@@ -34,6 +34,16 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"),
 		press("Set them", "dialog"), see("served for 10d after it is made"))
+	b.do(press("Change …"), chromedp.WaitVisible(`dialog[open]`), see("Its value stays as it is"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.Click(`dialog input[type=checkbox]`), chromedp.SetValue(`dialog input[name=not_after]`, "2031-03-01T08:00"),
+		press("Set it", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
+	if h, err := b.chest.Client(t, b.chest.Steward).History(b.ctx, "ticketing-prod", "db-password"); err != nil ||
+		h.Versions[0].NotAfter.Year() != 2031 {
+		t.Errorf("the end that was set in the console: %+v, %v", h.Versions, err)
+	}
 	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only", "dialog"),
 		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "In your own calendar")

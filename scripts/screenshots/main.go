@@ -80,6 +80,8 @@ func run(dir string) error {
 			steps: []step{chromedp.Click(`//summary[contains(., "How to use it")]`), chromedp.WaitVisible(`details pre`),
 				chromedp.Click(`//button[.="Python"]`), chromedp.ScrollIntoView(`details pre`)}},
 		{name: "due", path: "/due", ready: `tbody`},
+		{name: "end", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod/db-password", ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Change …")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "account", extra: true, path: "/account", ready: `tbody`},
 		{name: "due-access", extra: true, stepsAfter: true, path: "/due", ready: `tbody`,
 			steps: []step{chromedp.WaitVisible(`#access-ends`), chromedp.ScrollIntoView(`#addresses, #access-ends`)}},

@@ -171,6 +171,9 @@ export const useAddVersion = (drawer: string, item: string, revision: number) =>
 export const useAct = (drawer: string, item: string) =>
   useChange((body: Schemas["Act"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/acts", { params: { path: { drawer, item } }, body })));
 
+export const useSetWindow = (drawer: string, item: string) =>
+  useChange((body: Schemas["NewWindow"]) => data(api.PUT("/api/drawers/{drawer}/items/{item}/window", { params: { path: { drawer, item } }, body })));
+
 // Trying rules changes nothing, so nothing is asked for again.
 const rulesOf = (drawer: Schemas["Drawer"]) => (body: Schemas["NewRules"]) =>
   data(api.PUT("/api/drawers/{drawer}/rules", { params: { path: { drawer: drawer.name }, header: { "If-Match": `"r${drawer.revision}"` } }, body }));

@@ -3,6 +3,7 @@ import type { Schemas } from "../../api/client";
 import { useSetRules, useTryRules } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
+import { localTime } from "../../parts/localTime";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { effectLines } from "../../parts/rules";
@@ -12,13 +13,6 @@ import { When } from "../../parts/When";
 type RulesDialogProps = { drawer: Schemas["Drawer"]; onClose: () => void };
 
 const owners = [{ value: "", text: "nobody has to" }, { value: "any", text: "somebody" }, { value: "person", text: "a person" }, { value: "team", text: "a team" }];
-
-// localTime writes a time as an input for it takes it; nothing for none.
-function localTime(at?: string): string | undefined {
-  if (!at) return undefined;
-  const time = new Date(at);
-  return new Date(time.getTime() - time.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
-}
 
 // rulesOf reads the form; what is empty demands nothing.
 function rulesOf(form: FormData): Schemas["Rules"] {

@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useItem, useReaders } from "../../api/queries";
 import { CompareDialog } from "./CompareDialog";
+import { EndDialog } from "./EndDialog";
 import { Copy } from "../../parts/Copy";
 import { Labels } from "../../parts/Labels";
 import { Mark } from "../../parts/Mark";
@@ -74,6 +75,7 @@ type VersionsProps = { drawer: string; item: Schemas["Item"]; versions: Schemas[
 
 function Versions({ drawer, item, versions, readers }: VersionsProps) {
   const [comparing, setComparing] = useState(false);
+  const [ending, setEnding] = useState<Schemas["Version"] | null>(null);
   return (
     <section aria-labelledby="versions">
       <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
@@ -81,6 +83,7 @@ function Versions({ drawer, item, versions, readers }: VersionsProps) {
         {versions.length > 1 && <button type="button" className="btn btn-outline btn-sm" onClick={() => setComparing(true)}>Compare two …</button>}
       </div>
       {comparing && <CompareDialog versions={versions} onClose={() => setComparing(false)} />}
+      {ending && <EndDialog drawer={drawer} item={item.name} version={ending} onClose={() => setEnding(null)} />}
       <TimeLine versions={versions} readers={readers} />
       <Scroll label="Table of versions">
         <table className="dense table">
@@ -98,7 +101,8 @@ function Versions({ drawer, item, versions, readers }: VersionsProps) {
                 <td className="whitespace-nowrap">{v.fields.length === 0 ? `${v.size} bytes` : v.fields.map((f) => <span key={f.name} className="block text-sm"><span className="name">{f.name}</span> {f.size}</span>)}{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
                 <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
                 <td><When at={v.not_before} none="at once" /></td>
-                <td><When at={v.ends_at} none="no end" />{v.ends_at !== v.not_after && <><br /><span className="muted text-sm">by its age</span></>}</td>
+                <td><When at={v.ends_at} none="no end" />{v.ends_at !== v.not_after && <><br /><span className="muted text-sm">by its age</span></>}
+                  {v.state !== "shredded" && !item.retired_at && <><br /><button type="button" className="btn btn-ghost btn-xs -ml-2" onClick={() => setEnding(v)}>Change …<span className="sr-only"> when @{v.version} ends</span></button></>}</td>
                 <td>{v.note}</td>
                 <td>{!v.current && v.state !== "shredded" && !item.use_only && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
                 <td><div className="flex flex-wrap items-center gap-1"><Acts drawer={drawer} item={item} version={v} />{v.state !== "shredded" && <Link className="btn btn-ghost btn-xs" to={`/drawers/${drawer}/${item.name}@${v.version}/exposure`}>Got out …</Link>}</div></td>

@@ -1,0 +1,43 @@
+import { useState, type FormEvent } from "react";
+import { problemOf, type Schemas } from "../../api/client";
+import { useSetWindow } from "../../api/queries";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { Field } from "../../parts/Field";
+import { localTime } from "../../parts/localTime";
+import { ProblemBox } from "../../parts/ProblemBox";
+
+type EndDialogProps = { drawer: string; item: string; version: Schemas["Version"]; onClose: () => void };
+
+// EndDialog changes when a version ends; its value stays as it is.
+export function EndDialog({ drawer, item, version, onClose }: EndDialogProps) {
+  const set = useSetWindow(drawer, item);
+  const [never, setNever] = useState(!version.not_after);
+  const again = set.error !== null && problemOf(set.error).field === "allow_again";
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const [from, until] = ["not_before", "not_after"].map((name) => String(form.get(name) ?? ""));
+    set.mutate(
+      {
+        version: version.version,
+        ...(from && { not_before: new Date(from).toISOString() }),
+        ...(never || !until ? { never_ends: never } : { not_after: new Date(until).toISOString() }),
+        ...(form.get("meant") && { allow_again: true }),
+      },
+      { onSuccess: onClose },
+    );
+  };
+  return (
+    <Dialog title={`When @${version.version} of ${item} is served`} onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit}>
+        <p className="muted">Its value stays as it is. The rules of {drawer} hold besides.</p>
+        <Field label="Served from" name="not_before" type="datetime-local" defaultValue={localTime(version.not_before)} hint="Empty for at once." />
+        <Field label="Until" name="not_after" type="datetime-local" defaultValue={localTime(version.not_after)} disabled={never} required={!never} />
+        <label className="flex items-center gap-2"><input type="checkbox" className="checkbox checkbox-sm" checked={never} onChange={(e) => setNever(e.target.checked)} /> It never ends</label>
+        {again && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" name="meant" className="checkbox checkbox-sm" /> It is meant that it is served again</label>}
+        {set.error && <ProblemBox error={set.error} />}
+        <DialogButtons onClose={onClose} action="Set it" busy={set.isPending} />
+      </form>
+    </Dialog>
+  );
+}
