@@ -370,8 +370,8 @@ func (a *app) printLeaks(l leaksReport) {
 	}
 	switch {
 	case len(l.Findings) > 0:
-		fmt.Fprintf(a.Out, "%d found.%s Replace these values: who could read the places could read them. tansu exposure tells what each one "+
-			"means.\n", len(l.Findings), ignored)
+		fmt.Fprintf(a.Out, "%d found.%s Replace these values: whoever could read these places has them. tansu exposure says what follows "+
+			"from each.\n", len(l.Findings), ignored)
 	case len(l.NotLookedAt) > 0:
 		fmt.Fprintf(a.Out, "Nothing found in what was looked at: %s in %s.%s Not everything was: see above.\n", plural(l.Values, "value"),
 			bytesText(int(l.Bytes)), ignored)

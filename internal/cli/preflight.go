@@ -183,7 +183,7 @@ func joined(a, b string) string {
 	if a == "" {
 		return b
 	}
-	return a + ": " + b
+	return a + "; " + b
 }
 
 // askForAll files a request for each grant that is missing.
