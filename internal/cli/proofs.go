@@ -1,7 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
 	"tansu/internal/core/reference"
@@ -48,22 +53,55 @@ func (a *app) appKeyCommand() *cobra.Command {
 	var file string
 	command, n := a.issueCommand("add-key", "Register a public key: the app signs in with the private half, which stays where it is",
 		`Registers a public key. The app proves itself by signing a short statement with the private half (RFC 7523), so that no secret
-is stored on either side. The file is a public key in PEM form or a JSON Web Key (RFC 7517).`,
+is stored on either side. The file is a public key in PEM form, a JSON Web Key (RFC 7517), an OpenSSH public key, or a
+certificate, of which the key is taken.`,
 		"  tansu app add-key ticket-api --file ticket-api.pub", func(n *client.NewCredential) (err error) {
 			content, err := readSmall("--file", file)
 			if err != nil {
 				return err
 			}
-			if n.PublicKey = content; strings.Contains(string(content), "-----BEGIN") {
-				if n.PublicKey, err = client.PublicKey(content); err != nil {
-					return usagef("%s: %v", file, err)
-				}
+			if n.PublicKey, err = publicKey(content); err != nil {
+				return usagef("%s: %v", file, err)
 			}
 			return nil
 		})
 	n.Kind = "key"
 	command.Flags().StringVar(&file, "file", "", "the public key, a `file` in PEM or JSON form")
 	return command
+}
+
+// publicKey reads a public key, in whatever form people have one, as a JSON Web Key; what is one already stays.
+func publicKey(content []byte) (json.RawMessage, error) {
+	var key any
+	switch block, _ := pem.Decode(content); {
+	case block != nil && block.Type == "CERTIFICATE":
+		certificate, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, errors.New("the certificate cannot be read")
+		}
+		key = certificate.PublicKey
+	case block != nil:
+		return client.PublicKey(content)
+	case bytes.HasPrefix(content, []byte("ssh-")) || bytes.HasPrefix(content, []byte("ecdsa-sha2-")):
+		parsed, _, _, _, err := ssh.ParseAuthorizedKey(content)
+		if err != nil {
+			return nil, errors.New("the OpenSSH key cannot be read")
+		}
+		of, is := parsed.(ssh.CryptoPublicKey)
+		if !is {
+			return nil, errors.New("an OpenSSH key of this kind is not accepted")
+		}
+		key = of.CryptoPublicKey()
+	case !json.Valid(content):
+		return nil, errors.New("it is not a public key: PEM, a JSON Web Key, an OpenSSH key or a certificate")
+	default:
+		return content, nil
+	}
+	der, err := x509.MarshalPKIXPublicKey(key)
+	if err != nil {
+		return nil, errors.New("a key of this kind is not accepted: it must be Ed25519, P-256, P-384 or RSA")
+	}
+	return client.PublicKey(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 }
 
 func (a *app) appCertificateCommand() *cobra.Command {

@@ -1,6 +1,12 @@
 package cli_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -9,6 +15,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
@@ -90,6 +98,52 @@ func TestSigningInWithoutASecret(t *testing.T) {
 		`for tansu, saying branch=main and sub=job:tickets`} {
 		if !regexp.MustCompile(want).MatchString(shown) {
 			t.Errorf("app show has no %q:\n%s", want, shown)
+		}
+	}
+}
+
+// A public key is taken in whatever form people have one, and signs the app in.
+func TestPublicKeysInEveryForm(t *testing.T) {
+	steward, _ := signedIn(t)
+	steward.ok(t, "", "app", "add", "gate-controller")
+	dir := t.TempDir()
+	write := func(name string, content []byte) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	fresh := func() *ecdsa.PrivateKey {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return key
+	}
+	der, err := x509.MarshalPKIXPublicKey(fresh().Public())
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
+	signer := fresh()
+	certificate, err := x509.CreateCertificate(rand.Reader, template, template, signer.Public(), signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	forSSH, err := ssh.NewPublicKey(fresh().Public())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, content := range map[string][]byte{"pem": pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}),
+		"crt": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate}), "ssh": ssh.MarshalAuthorizedKey(forSSH)} {
+		steward.ok(t, "", "app", "add-key", "gate-controller", "--file", write(name, content))
+	}
+	for name, content := range map[string]string{"cut": "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n",
+		"ssh": "ssh-ed25519 AAAA", "no": "x"} {
+		if r := steward.run(t, "", "app", "add-key", "gate-controller", "--file", write("bad", []byte(content))); r.code != 2 {
+			t.Errorf("%s: %d %s", name, r.code, r.talk)
 		}
 	}
 }

@@ -17,6 +17,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -94,7 +96,8 @@ func New(hybrid bool) (private secretvalue.Value, public []byte, err error) {
 func ReadPublic(content []byte) (p Public, err error) {
 	var hybrid hybridKey
 	var shape struct {
-		Kty string `json:"kty"`
+		Kty string   `json:"kty"`
+		Ops []string `json:"key_ops"`
 	}
 	_ = json.Unmarshal(content, &shape)
 	if err := json.Unmarshal(content, &hybrid); err == nil && hybrid.KEM != 0 {
@@ -120,10 +123,29 @@ func ReadPublic(content []byte) (p Public, err error) {
 	if p.algorithm, known = algorithms[shape.Kty]; !known {
 		return p, fmt.Errorf("is a key of the kind %.10q; it must be EC or RSA, or one for HPKE that tansu recipient makes", shape.Kty)
 	}
+	if what := meantFor(p.jwk, shape.Ops, p.algorithm); what != "" {
+		return p, fmt.Errorf("is %s, and not for encrypting to whoever has it", what)
+	}
 	if _, err := p.Seal(nil); err != nil {
 		return p, fmt.Errorf("cannot be encrypted to: %w", err)
 	}
 	return p, nil
+}
+
+// meantFor says what else a key is meant for, by its own word (RFC 7517, sections 4.2 to 4.4); empty when it may be encrypted to.
+func meantFor(key jose.JSONWebKey, ops []string, algorithm jose.KeyAlgorithm) string {
+	fits := func(op string) bool {
+		return op == "encrypt" || op == "wrapKey" || op == "deriveKey" || op == "deriveBits"
+	}
+	switch {
+	case key.Use != "" && key.Use != "enc":
+		return fmt.Sprintf("a key whose use is %.20q", key.Use)
+	case len(ops) > 0 && !slices.ContainsFunc(ops, fits):
+		return fmt.Sprintf("a key for %.60s", strings.Join(ops, ", "))
+	case key.Algorithm != "" && key.Algorithm != string(algorithm):
+		return fmt.Sprintf("a key for %.40q (the algorithm here is %s)", key.Algorithm, algorithm)
+	}
+	return ""
 }
 
 var errPrivate = errors.New("is a private key: give its public half, and keep this one to yourself")

@@ -87,9 +87,18 @@ func TestKeysThatCannotBeRecipientsAreNamed(t *testing.T) {
 	if _, err := ReadPublic(good); err != nil {
 		t.Errorf("an RSA key: %v", err)
 	}
+	with := func(field string) string { return strings.Replace(string(good), "{", "{"+field+",", 1) }
+	for _, field := range []string{`"use":"enc"`, `"key_ops":["wrapKey"]`, `"alg":"RSA-OAEP-256"`} {
+		if _, err := ReadPublic([]byte(with(field))); err != nil {
+			t.Errorf("an RSA key with %s: %v", field, err)
+		}
+	}
 	for text, says := range map[string]string{
-		"":   "is not a key",
-		"{}": "is not a key",
+		with(`"use":"sig"`):          `use is "sig"`,
+		with(`"key_ops":["verify"]`): "a key for verify",
+		with(`"alg":"RS256"`):        `a key for "RS256"`,
+		"":                           "is not a key",
+		"{}":                         "is not a key",
 		`{"kty":"oct","k":"AAECAwQFBgcICQoLDA0ODw"}`:                                      "is not a key",
 		`{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}`: `kind "OKP"`,
 		`{"kem":16,"public_key":"AAAA"}`:                                                  "KEM 16",
