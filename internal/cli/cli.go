@@ -143,6 +143,7 @@ A first tour:
 			a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
 		groupRead: {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(),
 			a.sampleCommand(), a.checkCommand(), a.agentCommand(), a.lendCommand(), a.gitCredentialCommand(), a.leaksCommand(),
+			a.weakCommand(),
 			a.fingerprintsCommand(), a.exportCommand(), a.recipientCommand(), a.openCommand()},
 		groupProve: {a.askCommand(), a.trailCommand(), a.exposureCommand(), a.refusalsCommand(), a.receiptCommand()},
 	}

@@ -300,3 +300,26 @@ func TestProposedCommandsWork(t *testing.T) {
 		t.Errorf("after the remedy: %v", err)
 	}
 }
+
+// Values that are easy to guess or used twice are found among those that one may read, and never shown.
+func TestWeakAndRepeatedValuesAreFound(t *testing.T) {
+	u := withDrawer(t)
+	const good = "Zq8-tide-7Kp-lantern-93x"
+	u.ok(t, good, "put", "d/first")
+	if r := u.run(t, "", "weak", "d"); r.code != 0 {
+		t.Errorf("nothing stands out: %d %s%s", r.code, r.out, r.talk)
+	}
+	u.ok(t, good+"\n", "put", "d/second")
+	u.ok(t, "Ferry2026!", "put", "d/pin")
+	r := u.run(t, "", "weak", "d")
+	if r.code != 5 || !strings.Contains(r.out, "d/second") || !strings.Contains(r.out, "easy to guess") ||
+		strings.Contains(r.out+r.talk, good) || strings.Contains(r.out+r.talk, "Ferry2026") {
+		t.Errorf("%d %s%s", r.code, r.out, r.talk)
+	}
+	u.ok(t, "", "item", "retire", "d/pin")
+	u.ok(t, "", "item", "retire", "d/second")
+	u.ok(t, "", "item", "suspend", "d/first")
+	if r := u.run(t, "", "weak", "d"); r.code != 7 {
+		t.Errorf("what is not served: %d %s%s", r.code, r.out, r.talk)
+	}
+}
