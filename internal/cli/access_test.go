@@ -281,6 +281,15 @@ func TestTwoEnvironmentsAreAdopted(t *testing.T) {
 	if r.code != 5 || !strings.Contains(r.talk, "were not put in") {
 		t.Errorf("another value for an item that is there: %d %s", r.code, r.talk)
 	}
+	mixed := put(".env.mixed", "DB_PASSWORD=another-canary\nRADIO_KEY=radio-canary\n")
+	r = u.run(t, "", "adopt", mixed, "mixed=ticketing-prod", "--manifest", manifest)
+	if r.code != 5 || !strings.Contains(r.talk, "--each puts") {
+		t.Errorf("new beside what exists: %d %s", r.code, r.talk)
+	}
+	r = u.run(t, "", "adopt", mixed, "mixed=ticketing-prod", "--manifest", manifest, "--each")
+	if r.code != 5 || !strings.Contains(u.ok(t, "", "list", "ticketing-prod"), "radio-key") {
+		t.Errorf("what is new alone: %d %s", r.code, r.talk)
+	}
 	each := put("more.env", "NEW_ONE=canary-one\nDB_PASSWORD=another-canary\n")
 	r = u.run(t, "", "import", "ticketing-prod", each, "--format", "dotenv", "--each")
 	if r.code != 5 || !strings.Contains(r.talk, "Not all of") {

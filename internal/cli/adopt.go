@@ -88,7 +88,7 @@ needed in that environment only.`,
 				a.say("note: %s.", note)
 			}
 			if len(unsure) > 0 {
-				a.say("note: %s: no secret, by the look of it. What is not secret belongs into the manifest, and is then neither masked nor looked "+
+				a.say("note: %s: no secret, by the look of it. What is not secret belongs in the manifest, and is then neither masked nor looked "+
 					"for: tansu adopt %s %s --plain %s", strings.Join(unsure, ", "), path, arguments[1], strings.Join(unsure, ","))
 			}
 			if n.Preview {
@@ -96,6 +96,8 @@ needed in that environment only.`,
 				return unfinished(report)
 			}
 			if !report.Done && !allThere(report) {
+				a.say("%s was not written. --replace adds versions to what exists already; --each puts in what is new, and leaves the drawer's "+
+					"values of the others as they are.", to)
 				return foundSomething{}
 			}
 			if err := wholefile.Replace(to, modeOf(to), wholefile.Content(written)); err != nil {
@@ -108,7 +110,7 @@ needed in that environment only.`,
 				checks, _ := checkAll(ctx, c, client.Preflight{}, needs[:1])
 				a.warnEnvironment(environment, checks)
 			}
-			if !report.Done && len(report.Items) > 0 && unfinished(report) != nil {
+			if len(report.Items) > 0 && unfinished(report) != nil {
 				a.say("The values of the file that say \"exists\" were not put in, and the drawer's may be others: --replace adds them as new " +
 					"versions.")
 			}
@@ -120,6 +122,7 @@ needed in that environment only.`,
 	command.Flags().StringVar(&n.Format, "format", string(importfile.Dotenv), "the file's `format`, as for tansu import")
 	command.Flags().StringSliceVar(&plain, "plain", nil, "these `names` of the file are not secret: keep them in the manifest")
 	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen, and the manifest")
+	command.Flags().BoolVar(&n.Each, "each", false, "put in what is new, even if other items exist already; those stay as they are")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	return command
 }

@@ -1,5 +1,5 @@
 // Package manifest reads and writes manifests: the file in an application's repository that lists which values it needs and
-// how each is handed over. It holds no value, so that it belongs under version control, and the environment chooses the
+// how each is handed over. It holds no secret, so that it belongs under version control, and the environment chooses the
 // drawer, so that one file serves all of them:
 //
 //	manifest: 1
@@ -413,7 +413,7 @@ func (m *Manifest) For(name string) (list []Resolved, err error) {
 // Write writes a manifest as people would.
 func Write(m Manifest) ([]byte, error) {
 	var out bytes.Buffer
-	out.WriteString("# What this application needs from Tansu. It holds no value: keep it with the code.\n")
+	out.WriteString("# What this application needs from Tansu. It holds no secret: keep it with the code.\n")
 	encoder := yaml.NewEncoder(&out)
 	encoder.SetIndent(2)
 	if err := encoder.Encode(m); err != nil {
