@@ -241,7 +241,7 @@ func TestStaleIfMatchChangesNothing(t *testing.T) {
 	if second := chest.Do(t, call); second.Status != 412 || second.Problem.Code != "stale" {
 		t.Errorf("got %d %s, want 412 stale", second.Status, second.Problem.Code)
 	}
-	for _, bad := range []string{"r1", `W/"r1"`, "*", `"rx"`, `"r0"`} {
+	for _, bad := range []string{"r1", `W/"r1"`, `"rx"`, `"r0"`} {
 		call.Header["If-Match"] = bad
 		if answer := chest.Do(t, call); answer.Status != 400 || answer.Problem.Field != "If-Match" {
 			t.Errorf("If-Match %s: got %d %s", bad, answer.Status, answer.Problem.Code)
