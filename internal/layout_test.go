@@ -150,7 +150,8 @@ func TestRoomsAndLinesAreOfASizeToRead(t *testing.T) {
 // What is written into the trail as an action is one that can be looked for there: a filter that knows too little would refuse it.
 func TestActionsInTheTrailAreKnown(t *testing.T) {
 	known := record.Actions()
-	literal := regexp.MustCompile(`(?:Attempt\((?:c|caller), |Anonymous\(origin, "[a-z_]+"\), |begin\(c, |r\.note\(|Entry\.Action = |\bAction: )"([a-z_]+)"`)
+	literal := regexp.MustCompile(`(?:Attempt\((?:c|caller), |Anonymous\(origin, "[a-z_]+"\), |begin\(c, |r\.note\(|` +
+		`Entry\.Action = |\bAction: )"([a-z_]+)"`)
 	found := 0
 	goFiles(t, func(dir, file string) {
 		if strings.HasSuffix(file, "_test.go") || !strings.HasPrefix(dir, "internal/") {

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/importfile"
 	"tansu/internal/core/manifest"
 	"tansu/internal/wholefile"
@@ -152,15 +153,12 @@ func (a *app) warnEnvironment(environment string, checks []client.Check) {
 	said := map[string]bool{}
 	for _, ch := range checks {
 		drawer, _, _ := strings.Cut(ch.Reference, "/")
-		if ch.Environment != "" && ch.Environment != environment && slices.Contains(environments, environment) && !said[drawer] {
+		if ch.Environment != "" && ch.Environment != environment && slices.Contains(chest.Environments, environment) && !said[drawer] {
 			said[drawer] = true
 			a.say("note: %s of the manifest takes values from %s, which is a drawer for %s.", environment, drawer, ch.Environment)
 		}
 	}
 }
-
-// environments are those that drawers have.
-var environments = []string{"production", "staging", "development"}
 
 // allThere reports whether everything was in the drawer already, with whatever values: then only the manifest is missing.
 func allThere(report client.ImportReport) bool {

@@ -44,7 +44,8 @@ func (b *backupFlags) add(command *cobra.Command) {
 	command.Flags().StringVar(&b.fullEvery, "backup-full-every", "7d", "make a full one so `often`; those between add to it")
 	command.Flags().IntVar(&b.options.Keep, "backup-keep", 8, "keep so `many` full ones and those that add to them; 0 for all")
 	command.Flags().StringVar(&b.rehearse, "rehearse-every", "30d", "rehearse restoring so `often`; 0 for only when asked")
-	command.Flags().StringVar(&b.options.Scratch, "rehearse-in", "", "rehearse in this `directory`; the system's for temporary files, if left out")
+	command.Flags().StringVar(&b.options.Scratch, "rehearse-in", "",
+		"rehearse in this `directory`; the system's for temporary files, if left out")
 }
 
 func (b *backupFlags) read(dir string) (o recovery.Options, err error) {
@@ -370,9 +371,9 @@ func (a *app) takeOutCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "take-out FROM … --key FILE --item DRAWER/ITEM",
 		Short: "Bring single items or drawers back out of a backup, as new versions",
-		Long: `Opens a backup on this machine, by a recipient's key and by what opens the chest, and puts what is named into the chest that you are
-connected to, as you: as a new version of an item that is there, and as a new item where there is none. Nothing else of the backup is
-used, no value is shown, and it is in the trail as any other version that you put.`,
+		Long: `Opens a backup on this machine, by a recipient's key and by what opens the chest, and puts what is named into the chest that
+you are connected to, as you: as a new version of an item that is there, and as a new item where there is none. Nothing else
+of the backup is used, no value is shown, and it is in the trail as any other version that you put.`,
 		Example: `  tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod/db-password --until 2d
   tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod --staged`,
 		Args: upTo(-1, "FROM"),

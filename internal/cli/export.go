@@ -23,8 +23,8 @@ func (a *app) exportCommand() *cobra.Command {
 		Use:   "export DRAWER --for FILE",
 		Short: "Write the values of a drawer that you may read into one file, encrypted to a recipient",
 		Long: `Writes the current values that you may read as a dotenv file or as JSON, encrypted to the public key of who gets it (JWE,
-RFC 7516, for a key as JWK, RFC 7517, of the kind EC or RSA; HPKE, RFC 9180, for one of the other kind). tansu recipient makes a key pair, and tansu open opens the file.
-Each value is in the trail as read.
+RFC 7516, for a key as JWK, RFC 7517, of the kind EC or RSA; HPKE, RFC 9180, for one of the other kind). tansu recipient
+makes a key pair, and tansu open opens the file. Each value is in the trail as read.
 
 In clear it is written only with --in-clear and --out, to a file that only you can read, and never to a terminal.`,
 		Example: `  tansu recipient moving.key
@@ -105,8 +105,9 @@ func (a *app) recipientCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "recipient FILE",
 		Short: "Make a key pair to which exports, backups and shares are encrypted: FILE, and FILE.pub for others",
-		Long: `Makes a key pair as JWK (RFC 7517), which other programs know as well; or, with --post-quantum, one for HPKE (RFC 9180) with the KEM that
-joins ML-KEM-768 and X25519: what is encrypted to it stays closed to somebody who keeps it until there are quantum computers.`,
+		Long: `Makes a key pair as JWK (RFC 7517), which other programs know as well; or, with --post-quantum, one for HPKE (RFC 9180) with
+the KEM that joins ML-KEM-768 and X25519: what is encrypted to it stays closed to somebody who keeps it until there are
+quantum computers.`,
 		Example: "  tansu recipient moving.key\n  tansu recipient backup.key --post-quantum",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, arguments []string) error {

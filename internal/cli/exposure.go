@@ -165,7 +165,8 @@ says from then on that it is exposed. --markdown writes the report for people wh
 			return a.show(x, func() { a.printExposure(x) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "exposed since this `time` (2026-12-01, or RFC 3339), or this long ago; since it was put in when left out")
+	command.Flags().StringVar(&since, "since", "",
+		"exposed since this `time` (2026-12-01, or RFC 3339), or this long ago; since it was put in when left out")
 	command.Flags().StringVar(&n.Reason, "reason", "", "where it was seen; it is in the report, and in the trail with --mark")
 	command.Flags().BoolVar(&n.Mark, "mark", false, "say in the trail that it is exposed")
 	command.Flags().BoolVar(&markdown, "markdown", false, "write the report as Markdown")

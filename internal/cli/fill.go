@@ -112,8 +112,10 @@ a conflict unless --new-version asks to add one.`,
 	command.Flags().StringToStringVar(&f.labels, "labels", nil, "all its `labels`: key=value, separated by commas")
 	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
 	command.Flags().BoolVar(&f.staged, "staged", false, "let it wait until somebody promotes it (tansu item promote)")
-	command.Flags().StringVar(&f.notBefore, "not-before", "", "serve it only from this `time` (2026-12-01, or RFC 3339) or after this long (12h, 90d)")
-	command.Flags().StringVar(&f.notAfter, "not-after", "", "serve it only until this `time` (2026-12-01, or RFC 3339) or for this long (12h, 90d)")
+	command.Flags().StringVar(&f.notBefore, "not-before", "",
+		"serve it only from this `time` (2026-12-01, or RFC 3339) or after this long (12h, 90d)")
+	command.Flags().StringVar(&f.notAfter, "not-after", "",
+		"serve it only until this `time` (2026-12-01, or RFC 3339) or for this long (12h, 90d)")
 	command.Flags().BoolVar(&f.useOnly, "use-only", false,
 		"no person is ever shown its value, only applications get it; for a new item, and for good")
 	command.Flags().Int64Var(&f.revision, "if-revision", 0, "with --new-version: only if the item still has this `revision`")

@@ -125,7 +125,8 @@ func (a *app) grantForCommand() *cobra.Command {
 			return a.give(ctx, c, n)
 		}),
 	}
-	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&until, "until", "",
+		"when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	command.Flags().StringVar(&reason, "reason", "", "`why`, on one line; that it answers the receipt when left out")
 	command.Flags().BoolVar(&preview, "preview", false, "only show what it would change")
 	return command
@@ -159,7 +160,8 @@ out. With --ending-within, all that end so soon and that you may give.`,
 			return a.renew(ctx, c, ids, r)
 		}),
 	}
-	command.Flags().StringVar(&until, "until", "", "when they end: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&until, "until", "",
+		"when they end: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	command.Flags().BoolVar(&r.NeverEnds, "never-ends", false, "let them have no end, on purpose")
 	command.Flags().StringVar(&within, "ending-within", "", "all that end within this `duration`, such as 30d")
 	command.Flags().StringVar(&subject, "subject", "", "of those, only this `subject`'s")

@@ -60,7 +60,8 @@ The file itself is left as it is: remove it afterwards.`,
 		}),
 	}
 	command.Flags().StringVar(&n.Format, "format", "", "the file's `format`: dotenv, json, yaml, csv or properties; by its name when left out")
-	command.Flags().StringVar(&until, "not-after", "", "serve the values only until this `time` (2026-12-01, or RFC 3339) or for this long (90d)")
+	command.Flags().StringVar(&until, "not-after", "",
+		"serve the values only until this `time` (2026-12-01, or RFC 3339) or for this long (90d)")
 	command.Flags().StringVar(&n.Note, "note", "", "why, on one line; each version has it")
 	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")

@@ -7,14 +7,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 
 	"github.com/spf13/cobra"
 
 	"tansu/client"
 	"tansu/internal/core/leak"
 	"tansu/internal/core/manifest"
-	"tansu/internal/core/reference"
 	"tansu/internal/server"
 	"tansu/internal/sift"
 )
@@ -271,11 +269,7 @@ func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, 
 		if err != nil {
 			return nil, err
 		}
-		current, _, _, err := fetchNeeds(ctx, c, needs) // what is needed and not served is an error
-		if err != nil {
-			return nil, err
-		}
-		references, err := allVersions(ctx, c, current)
+		references, err := allVersions(ctx, c, needs)
 		if err != nil {
 			return nil, err
 		}
@@ -305,25 +299,29 @@ func (a *app) toLookFor(ctx context.Context, c *client.Client, o *needsOptions, 
 	return secrets, nil
 }
 
-// allVersions are the references of every version of what is needed, up to the one that is served.
+// allVersions are the references of every version of what is needed, up to the one that is served. What is needed and not served is an
+// error; nothing is read yet.
 func allVersions(ctx context.Context, c *client.Client, needs []manifest.Resolved) (references []string, err error) {
-	list, _ := referencesOf(needs)
-	for part := range slices.Chunk(list, mostAtOnce) {
-		checks, err := c.Check(ctx, client.Preflight{References: part})
-		if err != nil {
-			return nil, err
+	checks, err := checkAll(ctx, c, client.Preflight{}, needs)
+	if err != nil {
+		return nil, err
+	}
+	var not missing
+	known := map[string]bool{}
+	for i, ch := range checks {
+		if fails(needs[i], ch) {
+			not.list = append(not.list, client.Outcome{Reference: ch.Reference, Problem: &client.Problem{Code: ch.Reason, Detail: ch.Detail}})
 		}
-		for _, ch := range checks {
-			ref, err := reference.Parse(ch.Reference)
-			if err != nil {
-				return nil, err
-			}
-			for ref.Version = 1; ref.Version <= ch.Version; ref.Version++ {
-				if text := ref.String(); !slices.Contains(references, text) {
-					references = append(references, text)
-				}
+		ref := needs[i].Reference
+		for ref.Version = 1; ref.Version <= ch.Version; ref.Version++ {
+			if text := ref.String(); !known[text] {
+				known[text] = true
+				references = append(references, text)
 			}
 		}
+	}
+	if len(not.list) > 0 {
+		return nil, not
 	}
 	return references, nil
 }

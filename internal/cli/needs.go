@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -112,16 +111,16 @@ func fetchNeeds(ctx context.Context, c *client.Client, needs []manifest.Resolved
 		for _, o := range some.list {
 			gone[o.Reference] = o.Problem.Code == "not_found"
 		}
-		needed := func(n manifest.Resolved) bool { return !n.Optional }
-		for ref, absent := range gone {
-			for _, n := range needs {
-				if n.Reference.String() == ref && (!absent || needed(n)) {
-					return nil, nil, nil, err
-				}
+		var has []manifest.Resolved
+		for _, n := range needs {
+			switch absent, failed := gone[n.Reference.String()]; {
+			case !failed:
+				has = append(has, n)
+			case !absent || !n.Optional:
+				return nil, nil, nil, err
 			}
 		}
-		needs = slices.DeleteFunc(slices.Clone(needs), func(n manifest.Resolved) bool { return gone[n.Reference.String()] })
-		err = nil
+		needs, err = has, nil
 	}
 	_, at = referencesOf(needs)
 	return needs, values, at, err

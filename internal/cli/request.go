@@ -63,7 +63,8 @@ func (a *app) requestGrantCommand() *cobra.Command {
 		}),
 	}
 	command.Flags().StringVar(&n.Reason, "reason", "", "why, on one line")
-	command.Flags().StringVar(&until, "until", "", "when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
+	command.Flags().StringVar(&until, "until", "",
+		"when it ends: a `time` (2026-12-01, or RFC 3339) or a duration (12h, 30d); 90 days if left out")
 	_ = command.MarkFlagRequired("reason")
 	return command
 }

@@ -421,9 +421,9 @@ func (a *app) shredDrawerCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "shred NAME",
 		Short: "Destroy a drawer's key, and with it all that was ever in it",
-		Long: `Everything in it must be retired first. Nothing brings it back from this database, not even the passphrase that unlocks the chest. Backups
-made before still hold it: destroy those too, or wait until they end. Grants that name the drawer stay, and would hold for
-another one of its name: they are listed, to be ended.`,
+		Long: `Everything in it must be retired first. Nothing brings it back from this database, not even the passphrase that unlocks the
+chest. Backups made before still hold it: destroy those too, or wait until they end. Grants that name the drawer stay, and
+would hold for another one of its name: they are listed, to be ended.`,
 		Example: "  tansu drawer shred crew-rota-staging --name crew-rota-staging",
 		Args:    exactly("NAME"),
 		RunE: func(cmd *cobra.Command, arguments []string) (err error) {

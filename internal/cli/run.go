@@ -113,7 +113,8 @@ read first, and if one of them is not served, it goes on with those that it has.
 	o.add(command)
 	command.Flags().StringVar(&onChange, "on-change", "",
 		"when a value changes, `restart` the program with the new one, or send it HUP, USR1, USR2 or TERM")
-	command.Flags().StringVar(&wait, "wait", "30s", "wait for so long, a `span`, for a chest that does not answer yet or is locked; 0s for not at all")
+	command.Flags().StringVar(&wait, "wait", "30s",
+		"wait for so long, a `span`, for a chest that does not answer yet or is locked; 0s for not at all")
 	command.Flags().BoolVar(&unmasked, "show-values", false, "let what the program writes through as it is, values and all")
 	return command
 }

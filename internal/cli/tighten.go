@@ -39,7 +39,8 @@ can give access to, owners who have left. Nothing is changed unless you ask for 
 			return a.show(findings, func() { a.printFindings(findings) })
 		}),
 	}
-	command.Flags().StringVar(&since, "since", "", "what counts as used: since this `time` (2026-12-01, or RFC 3339), or in the last 90d (default 30d)")
+	command.Flags().StringVar(&since, "since", "",
+		"what counts as used: since this `time` (2026-12-01, or RFC 3339), or in the last 90d (default 30d)")
 	command.Flags().StringVar(&do, "do", "", "do what the finding with this `id` proposes")
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask before doing it")
 	return command

@@ -243,7 +243,8 @@ type proofFlags struct {
 }
 
 func (p *proofFlags) add(command *cobra.Command) {
-	command.Flags().StringVar(&p.keyFile, "key-file", "", "show that you can open the chest with this key `file`; a passphrase is asked for without it")
+	command.Flags().StringVar(&p.keyFile, "key-file", "",
+		"show that you can open the chest with this key `file`; a passphrase is asked for without it")
 	command.Flags().BoolVar(&p.shares, "by-shares", false, "shares were handed in a moment ago (tansu unlock --share)")
 }
 
@@ -258,9 +259,11 @@ func (a *app) current(p proofFlags) (secretvalue.Value, error) {
 	return a.ask("current passphrase")
 }
 
-const addMethodLong = `A chest can have several methods of unlocking at once, each of which opens it by itself: a passphrase, which is asked for twice; a key
-file, which is made, and can be sealed by a TPM or a PKCS #11 token, so that a copy of it opens nothing elsewhere; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
-(tansu share take). You show what opens the chest now, because whoever could add a passphrase without that could open any copy of the file.`
+const addMethodLong = `A chest can have several methods of unlocking at once, each of which opens it by itself: a passphrase, which is
+asked for twice; a key file, which is made, and can be sealed by a TPM or a PKCS #11 token, so that a copy of it opens nothing
+elsewhere; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
+(tansu share take). You show what opens the chest now, because whoever could add a passphrase without that could open any
+copy of the file.`
 
 func (a *app) addMethodCommand(replace bool) *cobra.Command {
 	var n client.NewUnlockMethod

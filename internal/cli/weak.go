@@ -89,7 +89,8 @@ func (r *weakReport) look(ctx context.Context, c *client.Client, drawer string, 
 	for _, v := range values {
 		r.Looked++
 		name, _, _ := strings.Cut(v.reference, "@")
-		same[strings.TrimRight(string(v.content), "\r\n")] = append(same[strings.TrimRight(string(v.content), "\r\n")], name)
+		text := strings.TrimRight(string(v.content), "\r\n")
+		same[text] = append(same[text], name)
 		if shape := shapes[name]; shape != "" && shape != string(secretvalue.Text) {
 			continue // a whole of several fields is no value that somebody chose
 		}

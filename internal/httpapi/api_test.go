@@ -846,8 +846,8 @@ func TestFiltersAndAddressesThatMeanNothingAreErrors(t *testing.T) {
 			t.Errorf("%s: no request id", path)
 		}
 	}
-	anything := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/drawers/ticketing-prod", Token: chest.Steward, Body: `{"description":"x"}`,
-		Header: map[string]string{"If-Match": "*", "Content-Type": "application/json"}})
+	anything := chest.Do(t, chesttest.Call{Method: "PATCH", Path: "/api/drawers/ticketing-prod", Token: chest.Steward,
+		Body: `{"description":"x"}`, Header: map[string]string{"If-Match": "*", "Content-Type": "application/json"}})
 	if anything.Status != 200 {
 		t.Errorf("If-Match: *: %d %s", anything.Status, anything.Body)
 	}

@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"net/http"
+
+	"tansu/internal/people"
 )
 
 // metadata is the authorization server metadata of RFC 8414, by which OAuth clients find what they need. The issuer is the address at which
@@ -35,34 +37,31 @@ func (a *api) metadata(c *call) error {
 // introspect is RFC 7662: whoever has proved themselves as an app asks about a token that they were shown. Who has the token could use it,
 // so that nothing is told to anybody that they could not find out; of a token that is not good, nothing is.
 func (a *api) introspect(c *call) error {
-	form, err := oauthForm(c)
-	if err != nil {
-		return a.oauthError(c, err)
-	}
-	if form.Get("token") == "" {
-		return c.JSON(http.StatusBadRequest, oauthProblem{"invalid_request", "token is missing"})
-	}
-	form.Set("grant_type", clientCredentials)
-	proof, problem := proofOf(c, form)
-	if problem != nil {
-		return c.JSON(http.StatusBadRequest, problem)
-	}
-	t, err := a.service.Introspect(c.Request().Context(), c.origin, proof, form.Get("token"))
-	if err != nil {
-		return a.oauthError(c, err)
-	}
-	if !t.Active {
-		return c.JSON(http.StatusOK, map[string]any{"active": false})
-	}
-	answer := map[string]any{"active": true, "sub": t.Subject, "username": t.Subject, "token_type": "Bearer", "iat": t.Begun.Unix(),
-		"exp": t.Ends.Unix(), "client_id": t.App}
-	if t.Bound != "" {
-		answer["cnf"] = map[string]string{"x5t#S256": t.Bound}
-	}
-	for name, value := range answer {
-		if value == "" {
-			delete(answer, name)
+	return a.aboutToken(c, func(proof people.AppProof, token string) error {
+		t, err := a.service.Introspect(c.Request().Context(), c.origin, proof, token)
+		if err != nil {
+			return a.oauthError(c, err)
 		}
-	}
-	return c.JSON(http.StatusOK, answer)
+		if !t.Active {
+			return c.JSON(http.StatusOK, introspection{})
+		}
+		answer := introspection{Active: true, Subject: t.Subject, Username: t.Subject, App: t.App, Type: "Bearer", Begun: t.Begun.Unix(),
+			Ends: t.Ends.Unix()}
+		if t.Bound != "" {
+			answer.Bound = map[string]string{"x5t#S256": t.Bound}
+		}
+		return c.JSON(http.StatusOK, answer)
+	})
+}
+
+// introspection is an answer (RFC 7662, section 2.2; RFC 8705, section 3.2).
+type introspection struct {
+	Active   bool              `json:"active"`
+	Subject  string            `json:"sub,omitempty"`
+	Username string            `json:"username,omitempty"`
+	App      string            `json:"client_id,omitempty"`
+	Type     string            `json:"token_type,omitempty"`
+	Begun    int64             `json:"iat,omitempty"`
+	Ends     int64             `json:"exp,omitempty"`
+	Bound    map[string]string `json:"cnf,omitempty"`
 }

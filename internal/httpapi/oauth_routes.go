@@ -33,6 +33,16 @@ func (a *api) issueToken(c *call) error {
 
 // revokeToken is RFC 7009.
 func (a *api) revokeToken(c *call) error {
+	return a.aboutToken(c, func(proof people.AppProof, token string) error {
+		if err := a.service.RevokeToken(c.Request().Context(), c.origin, proof, token); err != nil {
+			return a.oauthError(c, err)
+		}
+		return c.NoContent(http.StatusOK)
+	})
+}
+
+// aboutToken reads a form by which an app, which it proves, says something about a token.
+func (a *api) aboutToken(c *call, do func(proof people.AppProof, token string) error) error {
 	form, err := oauthForm(c)
 	if err != nil {
 		return a.oauthError(c, err)
@@ -45,10 +55,7 @@ func (a *api) revokeToken(c *call) error {
 	if problem != nil {
 		return c.JSON(http.StatusBadRequest, problem)
 	}
-	if err := a.service.RevokeToken(c.Request().Context(), c.origin, proof, form.Get("token")); err != nil {
-		return a.oauthError(c, err)
-	}
-	return c.NoContent(http.StatusOK)
+	return do(proof, form.Get("token"))
 }
 
 type oauthProblem struct {

@@ -665,7 +665,6 @@ func TestOAuthAsItsStandardsSay(t *testing.T) {
 	shown, text := certificate(t, "gate-controller")
 	chest.App(t, "gate-controller", chesttest.Grant{Role: "consumer", Scope: "d/**"})
 	must[client.Issued](t)(steward.IssueCredential(ctx, "app:gate-controller", client.NewCredential{Kind: "certificate", Certificate: text}))
-	chest.Clock.Set(-6 * time.Second) // so long the service knows the names it has
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(options(t, chest).Authority)
 	ordinary := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{shown}}}}

@@ -10,15 +10,21 @@ import (
 	"tansu/internal/entity"
 )
 
-// issuersFor is for how long it is remembered which authorities have issued the certificates that are registered.
-const issuersFor = 5 * time.Second
-
-// issuers remembers them.
+// issuers remembers which authorities have issued the certificates that are registered, since the chest was unlocked and until another
+// one is registered: looking for them goes through all apps, and each handshake asks.
 type issuers struct {
 	mu    sync.Mutex
-	at    time.Time
+	known bool
+	since time.Time // when the chest was unlocked then
 	names [][]byte
 	all   bool
+}
+
+// forget lets them be looked for again.
+func (l *issuers) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.known = false
 }
 
 // CertificateIssuers are the names (X.501, DER) of those who have issued the certificates that apps are registered with: what a service
@@ -28,14 +34,14 @@ func (s *People) CertificateIssuers() (names [][]byte, all bool) {
 	l, now := &s.issuers, s.heart.Now()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if age := now.Sub(l.at); age >= 0 && age < issuersFor {
-		return l.names, l.all
-	}
-	st := s.heart.Newest()
+	st := s.heart.Newest() // with the lock: what is registered while this looks is looked for again
 	if st == nil {
 		return nil, true
 	}
-	l.at, l.names, l.all = now, nil, true
+	if l.known && l.since.Equal(st.Since()) {
+		return l.names, l.all
+	}
+	l.known, l.since, l.names, l.all = true, st.Since(), nil, true
 	seen := map[string]bool{}
 	st.Identities(reference.App+":", func(_ string, row entity.Identity) bool {
 		if row.Kind != reference.App {

@@ -92,6 +92,7 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 	if err != nil {
 		return Issued{}, err
 	}
+	s.issuers.forget()
 	return issued, nil
 }
 

@@ -20,7 +20,6 @@ export const useDrawer = (drawer: string, retired: boolean) =>
 
 export const useLimits = () => useQuery({ queryKey: ["limits"], queryFn: () => data(api.GET("/api/limits")), staleTime: Infinity });
 export const useDue = (hours: number) => useQuery({ queryKey: ["due", hours], queryFn: () => data(api.GET("/api/due", { params: { query: { hours } } })) });
-export const useAccessEnds = (hours: number) => useQuery({ queryKey: ["due", "access", hours], queryFn: () => data(api.GET("/api/due/access", { params: { query: { hours } } })) });
 export const useCalendars = () => useQuery({ queryKey: ["calendars"], queryFn: () => data(api.GET("/api/calendars")) });
 
 export const useItem = (drawer: string, item: string) =>
@@ -128,7 +127,7 @@ export const useReceipt = (receipt: string) =>
   useQuery({ queryKey: ["receipts", receipt], queryFn: () => data(api.GET("/api/receipts/{receipt}", { params: { path: { receipt } } })) });
 
 // A change makes everything that is shown be asked for again.
-function useChange<In, Out>(change: (input: In) => Promise<Out>) {
+export function useChange<In, Out>(change: (input: In) => Promise<Out>) {
   const queries = useQueryClient();
   return useMutation({ mutationFn: change, onSuccess: () => queries.invalidateQueries() });
 }
@@ -137,10 +136,6 @@ export const useSignIn = () =>
   useChange((body: { person: string; password: string }) => data(api.POST("/api/sign-in", { body: { ...body, session: "cookie" } })));
 export const useEnrol = () =>
   useChange((body: { code: string; password: string }) => data(api.POST("/api/enrol", { body: { ...body, session: "cookie" } })));
-export const useChangePassword = () =>
-  useChange((body: { password: string; new_password: string }) => data(api.POST("/api/me/password", { body: { ...body, session: "cookie" } })));
-export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => data(api.GET("/api/me/sessions")) });
-export const useEndSession = () => useChange((session: string) => data(api.DELETE("/api/me/sessions/{session}", { params: { path: { session } } })));
 export const useUnlock = () => useChange((body: Schemas["Unlock"]) => data(api.POST("/api/unlock", { body })));
 export const useUnlockMethods = () => useQuery({ queryKey: ["unlock-methods"], queryFn: () => data(api.GET("/api/unlock-methods")) });
 export const useAddUnlockMethod = () => useChange((body: Schemas["NewUnlockMethod"]) => data(api.POST("/api/unlock-methods", { body })));
@@ -172,7 +167,9 @@ export const useAct = (drawer: string, item: string) =>
   useChange((body: Schemas["Act"]) => data(api.POST("/api/drawers/{drawer}/items/{item}/acts", { params: { path: { drawer, item } }, body })));
 
 export const useSetWindow = (drawer: string, item: string) =>
-  useChange((body: Schemas["NewWindow"]) => data(api.PUT("/api/drawers/{drawer}/items/{item}/window", { params: { path: { drawer, item } }, body })));
+  useChange((body: Schemas["NewWindow"]) =>
+    data(api.PUT("/api/drawers/{drawer}/items/{item}/window", { params: { path: { drawer, item } }, body })),
+  );
 
 // Trying rules changes nothing, so nothing is asked for again.
 const rulesOf = (drawer: Schemas["Drawer"]) => (body: Schemas["NewRules"]) =>
@@ -195,7 +192,9 @@ export const useShredDrawer = (drawer: string) =>
   useChange((name: string) => data(api.POST("/api/drawers/{drawer}/shred", { params: { path: { drawer } }, body: { name } })));
 const at = (drawer: string, item: Schemas["Item"]) => ({ path: { drawer, item: item.name }, header: { "If-Match": `"r${item.revision}"` } });
 export const useSetItemRules = (drawer: string, item: Schemas["Item"]) =>
-  useChange((body: Schemas["NewItemRules"]) => data(api.PUT("/api/drawers/{drawer}/items/{item}/rules", { params: at(drawer, item), body })));
+  useChange((body: Schemas["NewItemRules"]) =>
+    data(api.PUT("/api/drawers/{drawer}/items/{item}/rules", { params: at(drawer, item), body })),
+  );
 export const useUseOnly = (drawer: string, item: Schemas["Item"]) =>
   useChange(() => data(api.PATCH("/api/drawers/{drawer}/items/{item}", { params: at(drawer, item), body: { use_only: true } })));
 export const useNewCalendar = () => useChange((note: string) => data(api.POST("/api/calendars", { body: { note } })));
@@ -208,13 +207,6 @@ export const useLeave = (subject: string) =>
   useChange((member: string) => data(api.DELETE("/api/identities/{subject}/members/{member}", { params: { path: { subject, member } } })));
 export const useGive = () => useChange((body: Schemas["NewGrant"]) => data(api.POST("/api/grants", { body })));
 // One after the other; the first that cannot be renewed ends it, and says why. Those before it are renewed.
-export const useRenewGrants = () =>
-  useChange(async ({ ids, days }: { ids: string[]; days: number }) => {
-    const not_after = new Date(Date.now() + days * 86_400_000).toISOString();
-    const renewed: string[] = [];
-    for (const grant of ids) renewed.push((await data(api.POST("/api/grants/{grant}/renewal", { params: { path: { grant } }, body: { not_after } }))).grant.id);
-    return renewed;
-  });
 export const useEndGrant = () => useChange((grant: string) => data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } })));
 export const useHandOver = (subject: string) =>
   useChange((to: string) => data(api.POST("/api/identities/{subject}/hand-over", { params: { path: { subject } }, body: { to } })));

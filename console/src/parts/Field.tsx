@@ -14,6 +14,17 @@ export function Field({ label, hint, className = "", ...input }: FieldProps) {
   );
 }
 
+type TickProps = ComponentProps<"input"> & { strong?: boolean; children: ReactNode };
+
+// Tick is a box to tick, with what it means beside it.
+export function Tick({ strong, children, ...input }: TickProps) {
+  return (
+    <label className={`flex items-center gap-2 ${strong ? "font-semibold" : ""}`}>
+      <input type="checkbox" className="checkbox checkbox-sm" {...input} /> {children}
+    </label>
+  );
+}
+
 type AreaProps = ComponentProps<"textarea"> & { label: string; hint?: ReactNode };
 
 // Area is a labelled input of several lines.

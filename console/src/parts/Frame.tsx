@@ -35,7 +35,9 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
             ))}
           </nav>
           <div className="ml-auto flex items-center gap-1">
-            <Link to="/account" className="btn btn-ghost btn-sm name font-normal" title="Your account: password and sessions">{me.subject}</Link>
+            <Link to="/account" className="btn btn-ghost btn-sm name font-normal" title="Your account: password and sessions">
+              {me.subject}
+            </Link>
             <ThemeSwitch />
             <button type="button" className="btn btn-ghost btn-sm" onClick={() => void signOut()}>
               <LogOut className="size-4" aria-hidden /> Sign out

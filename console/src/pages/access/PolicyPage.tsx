@@ -20,6 +20,13 @@ export function PolicyPage() {
     diff.reset();
     apply.reset();
   };
+  const applyOnto = (mark: string, lockout: boolean) => {
+    const applied = () => {
+      setExpectations(expectationsOf(current));
+      setText(null);
+    };
+    apply.mutate({ policy: current, onto: mark, allow_lockout: lockout }, { onSuccess: applied });
+  };
   return (
     <>
       <Tabs />
@@ -31,7 +38,9 @@ export function PolicyPage() {
       {policy.error && <ProblemBox error={policy.error} />}
       {apply.data && <p role="status" className="bg-base-200 border-success mb-4 border-l-4 p-3">In force now: {apply.data.steps.length} steps. The access state is <span className="name">{apply.data.mark}</span>.</p>}
       {(diff.error ?? apply.error) && <div className="mb-4"><Problems error={diff.error ?? apply.error} /></div>}
-      {diff.data && !apply.data && <Compared d={diff.data} busy={apply.isPending} onApply={(lockout) => apply.mutate({ policy: current, onto: diff.data.mark, allow_lockout: lockout }, { onSuccess: () => { setExpectations(expectationsOf(current)); setText(null); } })} />}
+      {diff.data && !apply.data && (
+        <Compared d={diff.data} busy={apply.isPending} onApply={(lockout) => applyOnto(diff.data.mark, lockout)} />
+      )}
       {policy.data && <Editor text={current} onEdit={edit} />}
     </>
   );

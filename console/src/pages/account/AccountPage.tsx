@@ -1,6 +1,7 @@
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useChangePassword, useEndSession, useSessions } from "../../api/queries";
+import { useChangePassword, useEndSession, useSessions } from "../../api/account";
+import { useLimits } from "../../api/queries";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
@@ -25,6 +26,7 @@ export function AccountPage({ me }: { me: Schemas["Me"] }) {
 
 function Password() {
   const change = useChangePassword();
+  const limits = useLimits();
   const [differ, setDiffer] = useState(false);
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -41,12 +43,15 @@ function Password() {
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Current password" name="password" type="password" autoComplete="current-password" required />
         <div className="grid gap-4 sm:grid-cols-2">
-          <Field label="New password" name="new_password" type="password" autoComplete="new-password" required hint="At least 12 characters." />
+          <Field label="New password" name="new_password" type="password" autoComplete="new-password" required
+            hint={limits.data && `At least ${limits.data.password} characters.`} />
           <Field label="Once more" name="again" type="password" autoComplete="new-password" required />
         </div>
         {differ && <p role="alert" className="text-error font-semibold">The new password is not the same both times.</p>}
         {change.error && <ProblemBox error={change.error} />}
-        {change.isSuccess && <p role="status"><Mark state="usable" word="Your password is changed" />, and your other sessions have ended.</p>}
+        {change.isSuccess && (
+          <p role="status"><Mark state="usable" word="Your password is changed" />, and your other sessions have ended.</p>
+        )}
         <button type="submit" className="btn btn-primary justify-self-start" disabled={change.isPending}>Change password</button>
       </form>
     </section>
@@ -65,7 +70,12 @@ function Sessions() {
       {list.length > 0 && (
         <Scroll label="Table of your sessions">
           <table className="dense table">
-            <thead><tr><th scope="col">By</th><th scope="col">Begun</th><th scope="col">Ends</th><th scope="col"><span className="sr-only">End it</span></th></tr></thead>
+            <thead>
+              <tr>
+                <th scope="col">By</th><th scope="col">Begun</th><th scope="col">Ends</th>
+                <th scope="col"><span className="sr-only">End it</span></th>
+              </tr>
+            </thead>
             <tbody>
               {list.map((s) => (
                 <tr key={s.id}>
@@ -73,7 +83,11 @@ function Sessions() {
                   <td><When at={s.begun} /></td>
                   <td><When at={s.ends} /></td>
                   <td className="text-right">
-                    {s.current ? <Mark state="usable" word="this one" /> : <button type="button" className="btn btn-outline btn-xs" disabled={end.isPending} onClick={() => end.mutate(s.id)}>End it</button>}
+                    {s.current ? <Mark state="usable" word="this one" /> : (
+                      <button type="button" className="btn btn-outline btn-xs" disabled={end.isPending} onClick={() => end.mutate(s.id)}>
+                        End it
+                      </button>
+                    )}
                   </td>
                 </tr>
               ))}

@@ -2,7 +2,7 @@ import { useRef, useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useSetRules, useTryRules } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Choice, Field } from "../../parts/Field";
+import { Choice, Field, Tick } from "../../parts/Field";
 import { localTime } from "../../parts/localTime";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -66,7 +66,9 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
         <div><button type="button" className="btn btn-outline" disabled={preview.isPending} onClick={() => preview.mutate({ ...asked(), preview: true })}>Show what they do</button></div>
         {effect && <Effect report={effect} />}
         {effect && effect.stops > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={meant} onChange={(e) => setMeant(e.target.checked)} /> It is meant that {effect.stops} are not served any more at once</label>}
-        {effect && effect.again > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={again} onChange={(e) => setAgain(e.target.checked)} /> It is meant that {effect.again} are served again</label>}
+        {effect && effect.again > 0 && (
+          <Tick strong checked={again} onChange={(e) => setAgain(e.target.checked)}>It is meant that {effect.again} are served again</Tick>
+        )}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action="Set the rules" busy={set.isPending} />
       </form>

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useRenewGrants } from "../../api/queries";
+import { useRenewGrants } from "../../api/ends";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";
@@ -11,8 +11,11 @@ type End = Schemas["AccessEnd"];
 
 const isGrant = (end: End) => end.kind === "grant" || end.kind === "denial";
 const words: Record<string, string> = {
-  grant: "grant", denial: "denial", credential: "credential", approval: "approval", unlock_method: "method of unlocking", calendar: "calendar address",
+  grant: "grant", denial: "denial", credential: "credential", approval: "approval", unlock_method: "method of unlocking",
+  calendar: "calendar address",
 };
+
+const grants = (n: number) => (n === 1 ? "1 grant" : `${n} grants`);
 
 // AccessEnds lists grants, credentials and the like that end, and renews those that are chosen. Nothing is chosen by itself.
 export function AccessEnds({ list }: { list: End[] }) {
@@ -27,22 +30,27 @@ export function AccessEnds({ list }: { list: End[] }) {
       <div className="flex flex-wrap items-end justify-between gap-2">
         <div>
           <h2 id="access-ends" className="text-xl font-semibold">Access and credentials</h2>
-          <p className="muted">Yours, those of apps that you answer for, and what you could renew. A grant that another one covers for longer is left out.</p>
+          <p className="muted">
+            Yours, those of apps that you answer for, and what you could renew. A grant that another one covers for longer is left out.
+          </p>
         </div>
         {renewable.length > 0 && (
           <div className="flex flex-wrap items-center gap-2">
-            <select className="select select-sm w-auto" aria-label="For how long" value={days} onChange={(e) => setDays(Number(e.target.value))}>
+            <select className="select select-sm w-auto" aria-label="For how long" value={days}
+              onChange={(e) => setDays(Number(e.target.value))}>
               {[30, 90, 365].map((n) => <option key={n} value={n}>for {n} days</option>)}
             </select>
             <button type="button" className="btn btn-primary btn-sm" disabled={picked.length === 0 || renew.isPending}
               onClick={() => renew.mutate({ ids: picked.map((end) => end.id), days }, { onSuccess: () => setChosen([]) })}>
-              {renew.isPending ? "Renewing …" : `Renew ${picked.length === 0 ? "what you choose" : picked.length === 1 ? "1 grant" : `${picked.length} grants`}`}
+              {renew.isPending ? "Renewing …" : `Renew ${picked.length === 0 ? "what you choose" : grants(picked.length)}`}
             </button>
           </div>
         )}
       </div>
       {renew.error && <ProblemBox error={renew.error} />}
-      {renew.isSuccess && picked.length === 0 && <p role="status" className="text-success font-semibold">Renewed: {renew.data.length === 1 ? "1 grant" : `${renew.data.length} grants`}.</p>}
+      {renew.isSuccess && picked.length === 0 && (
+        <p role="status" className="text-success font-semibold">Renewed: {grants(renew.data.length)}.</p>
+      )}
       <Scroll label="Table of access that ends">
         <table className="dense table">
           <thead><tr>
@@ -52,9 +60,27 @@ export function AccessEnds({ list }: { list: End[] }) {
           <tbody>
             {list.map((end) => (
               <tr key={end.id}>
-                {renewable.length > 0 && <td>{end.may && isGrant(end) && <input type="checkbox" className="checkbox checkbox-sm" aria-label={`Renew ${end.about} of ${end.subject ?? "the chest"}`} checked={chosen.includes(end.id)} onChange={() => toggle(end.id)} />}</td>}
-                <td className="min-w-44">{end.subject ? <Link className="link link-hover name font-medium" to={`/access/${end.subject}`}>{end.subject}</Link> : <span className="muted">the chest</span>}{end.owner && <span className="name muted block text-sm">{end.owner}</span>}</td>
-                <td className="min-w-52"><span className="name">{end.about}</span> <span className="muted block text-sm">{words[end.kind]}{end.kind === "denial" && ": access opens again when it ends"}</span></td>
+                {renewable.length > 0 && (
+                  <td>
+                    {end.may && isGrant(end) && (
+                      <input type="checkbox" className="checkbox checkbox-sm"
+                        aria-label={`Renew ${end.about} of ${end.subject ?? "the chest"}`}
+                        checked={chosen.includes(end.id)} onChange={() => toggle(end.id)} />
+                    )}
+                  </td>
+                )}
+                <td className="min-w-44">
+                  {end.subject ? (
+                    <Link className="link link-hover name font-medium" to={`/access/${end.subject}`}>{end.subject}</Link>
+                  ) : <span className="muted">the chest</span>}
+                  {end.owner && <span className="name muted block text-sm">{end.owner}</span>}
+                </td>
+                <td className="min-w-52">
+                  <span className="name">{end.about}</span>{" "}
+                  <span className="muted block text-sm">
+                    {words[end.kind]}{end.kind === "denial" && ": access opens again when it ends"}
+                  </span>
+                </td>
                 <td><Ends of={end} /></td>
               </tr>
             ))}

@@ -2,7 +2,8 @@ import { ChevronLeft, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useAccessEnds, useDue } from "../../api/queries";
+import { useAccessEnds } from "../../api/ends";
+import { useDue } from "../../api/queries";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -48,7 +49,9 @@ export function DuePage() {
             <Month month={month} list={days} />
           </section>
           <section aria-label="List" className="grid content-start gap-2">
-            {list.length === 0 ? <Empty title="No value is due">None that you may list ends in the next 400 days.</Empty> : <List list={list} />}
+            {list.length === 0 ? (
+              <Empty title="No value is due">None that you may list ends in the next 400 days.</Empty>
+            ) : <List list={list} />}
           </section>
           <div className="lg:col-span-2">
             {ends.error && <ProblemBox error={ends.error} />}
@@ -64,10 +67,14 @@ export function DuePage() {
 const firstOf = (d: Date) => new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth(), 1));
 
 const itemDay = (d: Schemas["Due"]): Day[] =>
-  d.not_after ? [{ id: d.reference, at: d.not_after, label: d.reference.split("/")[1] ?? "", title: d.reference, to: `/drawers/${d.reference}`, over: d.state !== "due" }] : [];
+  d.not_after ? [{
+    id: d.reference, at: d.not_after, label: d.reference.split("/")[1] ?? "", title: d.reference, to: `/drawers/${d.reference}`,
+    over: d.state !== "due",
+  }] : [];
 
 const accessDay = (e: Schemas["AccessEnd"]): Day => ({
-  id: e.id, at: e.not_after, label: e.subject?.split(":")[1] ?? e.about, title: `${e.subject ?? ""} ${e.about}`.trim(), to: e.subject ? `/access/${e.subject}` : "/operation",
+  id: e.id, at: e.not_after, label: e.subject?.split(":")[1] ?? e.about, title: `${e.subject ?? ""} ${e.about}`.trim(),
+  to: e.subject ? `/access/${e.subject}` : "/operation",
   over: new Date(e.not_after).getTime() < Date.now(),
 });
 

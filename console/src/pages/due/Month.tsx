@@ -33,7 +33,8 @@ export function Month({ month, list }: { month: Date; list: Day[] }) {
                 <td key={key(d)} className={`border-base-300 h-16 border p-1 align-top ${there.length > 0 ? "bg-base-200" : ""}`}>
                   <span className={`text-sm ${other ? "muted" : ""} ${key(d) === today ? "bg-primary text-primary-content rounded px-1 font-semibold" : ""}`}>{d.getUTCDate()}</span>
                   {there.slice(0, 2).map((due) => (
-                    <Link key={due.id} to={due.to} title={due.title} className={`name block truncate text-xs font-medium ${due.over ? "text-error" : "text-warning"}`}>{due.label}</Link>
+                    <Link key={due.id} to={due.to} title={due.title}
+                      className={`name block truncate text-xs font-medium ${due.over ? "text-error" : "text-warning"}`}>{due.label}</Link>
                   ))}
                   {there.length > 2 && <span className="muted text-xs">{there.length - 2} more</span>}
                 </td>

@@ -2,7 +2,7 @@ import { useState, type FormEvent } from "react";
 import { problemOf, type Schemas } from "../../api/client";
 import { useSetWindow } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Field } from "../../parts/Field";
+import { Field, Tick } from "../../parts/Field";
 import { localTime } from "../../parts/localTime";
 import { ProblemBox } from "../../parts/ProblemBox";
 
@@ -31,10 +31,12 @@ export function EndDialog({ drawer, item, version, onClose }: EndDialogProps) {
     <Dialog title={`When @${version.version} of ${item} is served`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <p className="muted">Its value stays as it is. The rules of {drawer} hold besides.</p>
-        <Field label="Served from" name="not_before" type="datetime-local" defaultValue={localTime(version.not_before)} hint="Empty for at once." />
-        <Field label="Until" name="not_after" type="datetime-local" defaultValue={localTime(version.not_after)} disabled={never} required={!never} />
-        <label className="flex items-center gap-2"><input type="checkbox" className="checkbox checkbox-sm" checked={never} onChange={(e) => setNever(e.target.checked)} /> It never ends</label>
-        {again && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" name="meant" className="checkbox checkbox-sm" /> It is meant that it is served again</label>}
+        <Field label="Served from" name="not_before" type="datetime-local" defaultValue={localTime(version.not_before)}
+          hint="Empty for at once." />
+        <Field label="Until" name="not_after" type="datetime-local" defaultValue={localTime(version.not_after)} disabled={never}
+          required={!never} />
+        <Tick checked={never} onChange={(e) => setNever(e.target.checked)}>It never ends</Tick>
+        {again && <Tick strong name="meant">It is meant that it is served again</Tick>}
         {set.error && <ProblemBox error={set.error} />}
         <DialogButtons onClose={onClose} action="Set it" busy={set.isPending} />
       </form>

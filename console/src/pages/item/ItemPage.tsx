@@ -101,8 +101,15 @@ function Versions({ drawer, item, versions, readers }: VersionsProps) {
                 <td className="whitespace-nowrap">{v.fields.length === 0 ? `${v.size} bytes` : v.fields.map((f) => <span key={f.name} className="block text-sm"><span className="name">{f.name}</span> {f.size}</span>)}{v.ends_in_newline && <><br /><span className="muted text-sm">ends in a newline</span></>}</td>
                 <td><When at={v.created_at} /><br /><span className="name muted text-sm">{v.created_by}</span></td>
                 <td><When at={v.not_before} none="at once" /></td>
-                <td><When at={v.ends_at} none="no end" />{v.ends_at !== v.not_after && <><br /><span className="muted text-sm">by its age</span></>}
-                  {v.state !== "shredded" && !item.retired_at && <><br /><button type="button" className="btn btn-ghost btn-xs -ml-2" onClick={() => setEnding(v)}>Change …<span className="sr-only"> when @{v.version} ends</span></button></>}</td>
+                <td>
+                  <When at={v.ends_at} none="no end" />
+                  {v.ends_at !== v.not_after && <span className="muted block text-sm">by its age</span>}
+                  {v.state !== "shredded" && !item.retired_at && (
+                    <button type="button" className="btn btn-ghost btn-xs -ml-2 block" onClick={() => setEnding(v)}>
+                      Change …<span className="sr-only"> when @{v.version} ends</span>
+                    </button>
+                  )}
+                </td>
                 <td>{v.note}</td>
                 <td>{!v.current && v.state !== "shredded" && !item.use_only && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />}</td>
                 <td><div className="flex flex-wrap items-center gap-1"><Acts drawer={drawer} item={item} version={v} />{v.state !== "shredded" && <Link className="btn btn-ghost btn-xs" to={`/drawers/${drawer}/${item.name}@${v.version}/exposure`}>Got out …</Link>}</div></td>

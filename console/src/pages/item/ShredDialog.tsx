@@ -16,7 +16,10 @@ export function ShredDialog({ drawer, item, name, version, onClose }: ShredDialo
   return (
     <Dialog title="Destroy it for good" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <p>Its data keys are destroyed, and nothing brings it back from this database, not even the passphrase that unlocks the chest. <b>Backups made before still hold it.</b></p>
+        <p>
+          Its data keys are destroyed, and nothing brings it back from this database, not even the passphrase that unlocks the chest.{" "}
+          <b>Backups made before still hold it.</b>
+        </p>
         <Field label={`Type ${name}`} name="name" required className="name" autoComplete="off" />
         {act.error && <ProblemBox error={act.error} />}
         <DialogButtons onClose={onClose} action="Shred" busy={act.isPending} />

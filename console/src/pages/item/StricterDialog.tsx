@@ -2,7 +2,7 @@ import { type FormEvent } from "react";
 import { problemOf, type Schemas } from "../../api/client";
 import { useSetItemRules, useUseOnly } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Field } from "../../parts/Field";
+import { Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
 type StricterDialogProps = { drawer: string; item: Schemas["Item"]; onClose: () => void };
@@ -47,7 +47,7 @@ export function StricterDialog({ drawer, item, onClose }: StricterDialogProps) {
             <button type="button" className="btn btn-outline btn-sm" disabled={useOnly.isPending} onClick={() => useOnly.mutate(undefined, { onSuccess: onClose })}>Make it for use only</button>
           </div>
         )}
-        {asked && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" name="meant" className="checkbox checkbox-sm" /> This is meant</label>}
+        {asked && <Tick strong name="meant">This is meant</Tick>}
         {(set.error ?? useOnly.error) && <ProblemBox error={set.error ?? useOnly.error} />}
         <DialogButtons onClose={onClose} action="Set them" busy={set.isPending} />
       </form>

@@ -46,10 +46,16 @@ export function LockedPage({ status }: { status: Schemas["Status"] }) {
         {by === "key_file" && <Field label="Key file" name="material" type="file" required className="file-input" />}
         {by === "passphrase" && <Field label="Passphrase" name="material" type="password" autoComplete="off" required hint="Checking takes about half a second, on purpose." />}
         {by === "shares" && <Area label="Words of your share" name="material" required rows={3} className="textarea name masked w-full" hint="Twenty-one words of five letters. Nobody else sees them." />}
-        {by === "hardware" && <p>Only the machine that the hardware is at can do this: <span className="name">tansu unlock --key-file FILE</span></p>}
+        {by === "hardware" && (
+          <p>Only the machine that the hardware is at can do this: <span className="name">tansu unlock --key-file FILE</span></p>
+        )}
         {unreadable && <p role="alert" className="text-error font-semibold">The file cannot be read.</p>}
         {unlock.error && <ProblemBox error={unlock.error} />}
-        {by !== "hardware" && <button type="submit" className="btn btn-primary" disabled={unlock.isPending}>{unlock.isPending ? "Checking …" : by === "shares" ? "Hand in" : "Unlock"}</button>}
+        {by !== "hardware" && (
+          <button type="submit" className="btn btn-primary" disabled={unlock.isPending}>
+            {unlock.isPending ? "Checking …" : by === "shares" ? "Hand in" : "Unlock"}
+          </button>
+        )}
       </form>
       <p className="muted name text-sm">{status.chest}</p>
     </Gate>
