@@ -26,7 +26,7 @@ var layers = []string{
 	"internal/httpapi internal/witness",
 	"internal/service",
 	"internal/people internal/rights internal/shelf internal/ends internal/record internal/opening internal/recovery",
-	"internal/powers",
+	"internal/powers internal/horizon",
 	"internal/chest internal/usage",
 	"internal/backup",
 	"internal/store",
@@ -35,7 +35,8 @@ var layers = []string{
 	"internal/datadir",
 	"internal/archive",
 	"internal/hardware internal/hardware/tpm internal/hardware/token",
-	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift",
+	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift " +
+		"internal/addressed",
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding internal/core/recipient",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +

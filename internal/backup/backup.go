@@ -37,7 +37,7 @@ type Header struct {
 	AddsTo string    `json:"adds_to,omitempty"` // the name of the one that it adds to; empty for a full backup
 	Made   time.Time `json:"made"`              // of when what is in it is
 	Last   uint64    `json:"last"`              // the newest entry of the trail in it
-	Keys   []string  `json:"keys"`              // the key of the stream, encrypted to each recipient
+	Keys   []string  `json:"keys,omitempty"`    // the key of the stream, encrypted to each recipient
 }
 
 // Name is the name of a backup's file.

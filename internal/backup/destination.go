@@ -2,6 +2,7 @@ package backup
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -9,9 +10,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"tansu/internal/addressed"
 	"tansu/internal/wholefile"
 )
 
@@ -31,7 +34,7 @@ type Destination interface {
 // To is the destination that an operator names: an address (https, or http on this machine) or a directory, which is not in the data
 // directory.
 func To(name, dir string) (Destination, error) {
-	if strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://") {
+	if isAddress(name) {
 		return toAddress(name)
 	}
 	return toDirectory(name, dir)
@@ -90,25 +93,36 @@ func (d directory) Remove(_ context.Context, name string) error {
 	return os.Remove(filepath.Join(d.path, name))
 }
 
-// address takes backups by PUT, gives them back by GET, and removes them by DELETE (RFC 9110, section 9.3).
+// address takes backups by PUT, gives them back by GET, and removes them by DELETE (RFC 9110, section 9.3). It has a list of those that
+// are there, since HTTP has none.
 type address struct {
-	base string
-	http *http.Client
+	base string // without a slash at its end
+	*addressed.Address
 }
 
 // addressTimeout bounds how long one backup may take.
 const addressTimeout = 6 * time.Hour
 
-func toAddress(name string) (Destination, error) {
+func isAddress(name string) bool {
+	return strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://")
+}
+
+func toAddress(name string) (a address, err error) {
 	parsed, err := url.Parse(name)
 	if err != nil || parsed.Host == "" || parsed.User != nil {
-		return nil, fmt.Errorf("backups to %s: that is not an address without a password in it", name)
+		return a, fmt.Errorf("backups to %s: that is not an address without a password in it", name)
 	}
 	if host := parsed.Hostname(); parsed.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
-		return nil, fmt.Errorf("backups to %s: only on this machine http is good enough: use https", name)
+		return a, fmt.Errorf("backups to %s: only on this machine http is good enough: use https", name)
 	}
-	return address{strings.TrimSuffix(name, "/"), &http.Client{Timeout: addressTimeout,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+	if a.Address, err = addressed.To(parsed, addressTimeout); err != nil {
+		return a, fmt.Errorf("backups to an address: %w", err)
+	}
+	if a.URL.RawQuery != "" {
+		return a, fmt.Errorf("backups to %s: its query has something other than ca and token-file", name)
+	}
+	a.base = strings.TrimSuffix(a.URL.String(), "/")
+	return a, nil
 }
 
 func (a address) String() string { return a.base }
@@ -120,15 +134,26 @@ func (a address) do(ctx context.Context, method, name string, body io.Reader) (*
 	if err != nil {
 		return nil, err
 	}
-	response, err := a.http.Do(request)
+	response, err := a.Do(request)
 	if err != nil {
 		return nil, err
 	}
 	if response.StatusCode >= 300 {
 		_ = response.Body.Close()
-		return nil, fmt.Errorf("%s answered %s to %s", a.base, response.Status, method)
+		return nil, &answered{a.base, method, response.StatusCode, response.Status}
 	}
 	return response, nil
+}
+
+// answered is an answer that is not what was asked for.
+type answered struct {
+	base, method string
+	code         int
+	status       string
+}
+
+func (e *answered) Error() string {
+	return fmt.Sprintf("%s answered %s to %s", e.base, e.status, e.method)
 }
 
 func (a address) Put(ctx context.Context, name string, write func(io.Writer) error) error {
@@ -164,4 +189,92 @@ func (a address) Remove(ctx context.Context, name string) error {
 		_ = response.Body.Close()
 	}
 	return err
+}
+
+// listName is the file at an address that says which backups are there: a JSON array of headers without keys. Of who changes it, a
+// restore finds fewer backups than there are; what witnesses have seen tells.
+const listName = "tansu-backups.json"
+
+// mostList bounds a list, in bytes.
+const mostList = 64 << 20
+
+func (a address) listed(ctx context.Context) (list []Header, err error) {
+	file, err := a.Open(ctx, listName)
+	var other *answered
+	if errors.As(err, &other) && (other.code == http.StatusNotFound || other.code == http.StatusGone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	if err := json.NewDecoder(io.LimitReader(file, mostList)).Decode(&list); err != nil {
+		return nil, fmt.Errorf("%s/%s is not a list of backups: %w", a.base, listName, err)
+	}
+	return list, nil
+}
+
+// Listed says at an address that a backup is there, and that some are to go; others stay in the list, also those of another chest, or of
+// this one before it was restored. A directory lists by itself.
+func Listed(ctx context.Context, to Destination, made Header, gone []string) error {
+	a, is := to.(address)
+	if !is {
+		return nil
+	}
+	list, err := a.listed(ctx)
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(h Header) bool { return h.Name() == made.Name() || slices.Contains(gone, h.Name()) })
+	made.Keys = nil
+	list = append(list, made)
+	content, err := json.MarshalIndent(list, "", " ")
+	if err != nil {
+		return err
+	}
+	return a.Put(ctx, listName, func(out io.Writer) error {
+		_, err := out.Write(content)
+		return err
+	})
+}
+
+// AtAddress lists the backups that an address has, oldest first.
+func AtAddress(ctx context.Context, name string) (list []Source, err error) {
+	a, err := toAddress(name)
+	if err != nil {
+		return nil, err
+	}
+	headers, err := a.listed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(headers) == 0 {
+		return nil, fmt.Errorf("%s has no %s, which the service puts there with each backup: fetch the files, and name them", a.base, listName)
+	}
+	for _, h := range headers {
+		list = append(list, Source{Header: h, Name: a.base + "/" + h.Name(),
+			Open: func() (io.ReadCloser, error) { return a.Open(ctx, h.Name()) }})
+	}
+	inOrder(list)
+	return list, nil
+}
+
+// From lists the backups in a directory, at an address, or the one in a file, oldest first; files that cannot be read are named.
+func From(ctx context.Context, name string) (list []Source, unreadable []string, err error) {
+	if isAddress(name) {
+		list, err = AtAddress(ctx, name)
+		return list, nil, err
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if info.IsDir() {
+		return InDirectory(name)
+	}
+	s, err := InFile(name)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return []Source{s}, nil, nil
 }

@@ -25,9 +25,9 @@ type Mended struct {
 }
 
 // mendTrail puts an entry that says so in the place of each one that is missing, damaged or out of its place, and goes on with them up
-// to a number. The trail then has every number once. It is one transaction, with the note of it in the file, by which another epoch
-// begins at the next unlock. Nobody else has the file open.
-func mendTrail(db *sqlx.DB, dir string, to uint64, backupAt, now time.Time) (m Mended, err error) {
+// to a number. What was ended since is for the next unlock to end again. The trail then has every number once. It is one transaction, with
+// the note of it in the file, by which another epoch begins at the next unlock. Nobody else has the file open.
+func mendTrail(db *sqlx.DB, dir string, to uint64, ends []trail.End, backupAt, now time.Time) (m Mended, err error) {
 	from, err := firstInDatabase(db, dir)
 	if err != nil {
 		return m, err
@@ -59,6 +59,12 @@ func mendTrail(db *sqlx.DB, dir string, to uint64, backupAt, now time.Time) (m M
 		kept = min(kept, excluded.kept), skipped = skipped + excluded.skipped, backup_at = max(backup_at, excluded.backup_at), at = excluded.at`,
 		m.Kept, m.Skipped, at, now.UnixMicro()); err != nil {
 		return m, fmt.Errorf("note that it was restored: %w", err)
+	}
+	for _, end := range ends {
+		_, err := tx.NamedExec("INSERT OR REPLACE INTO ended_since (seq, kind, id, version) VALUES (:seq, :kind, :id, :version)", end)
+		if err != nil {
+			return m, fmt.Errorf("note what was ended since: %w", err)
+		}
 	}
 	return m, tx.Commit()
 }
@@ -217,7 +223,7 @@ func Mend(dir string, known []uint64, now time.Time) (m Mended, err error) {
 	if to > there+store.MostInRow {
 		to += Margin
 	}
-	return mendTrail(db, dir, min(to, there+mostSkipped), time.Time{}, now)
+	return mendTrail(db, dir, min(to, there+mostSkipped), nil, time.Time{}, now)
 }
 
 // mostSkipped bounds what a forged note of a witness could make of a trail.

@@ -20,6 +20,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"tansu/internal/archive"
+	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
 	"tansu/internal/store"
 )
@@ -89,10 +90,14 @@ func InDirectory(dir string) (list []Source, unreadable []string, err error) {
 		}
 		list = append(list, s)
 	}
+	inOrder(list)
+	return list, unreadable, nil
+}
+
+func inOrder(list []Source) {
 	slices.SortFunc(list, func(x, y Source) int {
 		return cmp.Or(x.Header.Made.Compare(y.Header.Made), x.Header.Number-y.Header.Number)
 	})
-	return list, unreadable, nil
 }
 
 // InFile is the backup in a file.
@@ -112,10 +117,15 @@ type Restored struct {
 	Mended   Mended
 }
 
+// Outside is what is known, of what came after a backup, outside of it.
+type Outside struct {
+	Numbers []uint64    // of entries that somebody has seen: they, and some more, are not used again
+	Ends    []trail.End // what was ended: it is ended again with the next unlock
+}
+
 // Restore makes a data directory of a chain of backups. The directory is made, or empty; what does not succeed leaves nothing in it. Keys
-// gives the key of each backup's stream. Known are numbers of entries that somebody outside has seen: they, and some more, are not used
-// again.
-func Restore(dir string, chain []Source, keys func(Header) (Key, error), known []uint64, now time.Time) (r Restored, err error) {
+// gives the key of each backup's stream.
+func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outside, now time.Time) (r Restored, err error) {
 	if err := Unpack(dir, chain, keys, &r.Manifest); err != nil {
 		return r, err
 	}
@@ -137,8 +147,8 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), known [
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
 	made := chain[len(chain)-1].Header.Made
-	to := max(r.Manifest.Last, slices.Max(append(known, 0))) + Margin
-	r.Mended, err = mendTrail(db, dir, min(to, r.Manifest.Last+mostSkipped), made, now)
+	to := max(r.Manifest.Last, slices.Max(append(o.Numbers, 0))) + Margin
+	r.Mended, err = mendTrail(db, dir, min(to, r.Manifest.Last+mostSkipped), o.Ends, made, now)
 	return r, err
 }
 

@@ -37,7 +37,7 @@ type backupFlags struct {
 }
 
 func (b *backupFlags) add(command *cobra.Command) {
-	command.Flags().StringVar(&b.to, "backup-to", "", "back up to this `directory`, on another disk, or address (PUT)")
+	command.Flags().StringVar(&b.to, "backup-to", "", "back up to this `directory`, on another disk, or address (https; PUT, GET, DELETE)")
 	command.Flags().StringArrayVar(&b.recipients, "backup-recipient", nil,
 		"encrypt backups to the public key in this `file` (tansu recipient); can be repeated")
 	command.Flags().StringVar(&b.every, "backup-every", "1d", "make a backup so `often`; 0 for only when asked")
@@ -265,17 +265,20 @@ func (a *app) restoreCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "restore FROM … --key FILE --dir NEWDIR",
 		Short: "Make a data directory of a backup",
-		Long: `Makes a new data directory of the newest backup in a directory, or of the files that are named: a full one and all that add to it. It
+		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full one and all that
+add to it. It
 takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
 
 The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: name
 the witnesses, and the highest number that a receiver of the trail has seen, as far as there are any. All sessions and tokens end with
-the first unlock. With --later-trail, an export or the file of an outlet from after the backup, what is to be done again is listed: whom
-somebody suspended, and which grants, credentials and values somebody ended, is not in the backup.`,
+the first unlock. With --later-trail, an export or the file of an outlet from after the backup, what it says was ended is ended again by
+that unlock: suspended people and apps, grants, credentials, memberships, suspended, retired and shredded items and versions (which are
+suspended until somebody shreds them again). What else was changed is listed.`,
 		Example: `  tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --witness /mnt/audit/tansu.checkpoints
   tansu restore /mnt/backup --key backup.key --dir /var/lib/tansu --until 2026-11-28T00:00:00Z --later-trail /var/log/tansu/trail.jsonl`,
 		Args: upTo(-1, "FROM"),
-		RunE: func(_ *cobra.Command, arguments []string) error {
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			ctx := cmd.Context()
 			if dir == "" || keyFile == "" {
 				return usagef("say with which key and to where: --key FILE --dir NEWDIR")
 			}
@@ -287,7 +290,7 @@ somebody suspended, and which grants, credentials and values somebody ended, is 
 			if err != nil {
 				return err
 			}
-			chain, err := a.findBackups(arguments, at)
+			chain, err := a.findBackups(ctx, arguments, at)
 			if err != nil {
 				return err
 			}
@@ -303,27 +306,15 @@ somebody suspended, and which grants, credentials and values somebody ended, is 
 	command.Flags().StringVar(&until, "until", "", "the newest backup that is not later than this `time`")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil, "a `file` with checkpoints that a witness has; can be repeated")
 	command.Flags().Uint64Var(&after, "after", 0, "the highest `number` of an entry that a receiver of the trail has seen")
-	command.Flags().StringVar(&later, "later-trail", "", "list what is to be done again, by this `file` with later entries of the trail")
+	command.Flags().StringVar(&later, "later-trail", "", "keep ended what this `file` with later entries of the trail says was ended, and list what else is to be done again")
 	return command
 }
 
 // findBackups finds the backups that lead to the one that is wanted.
-func (a *app) findBackups(names []string, until time.Time) ([]backup.Source, error) {
+func (a *app) findBackups(ctx context.Context, names []string, until time.Time) ([]backup.Source, error) {
 	var all []backup.Source
 	for _, name := range names {
-		info, err := os.Stat(name)
-		if err != nil {
-			return nil, err
-		}
-		if !info.IsDir() {
-			s, err := backup.InFile(name)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
-			}
-			all = append(all, s)
-			continue
-		}
-		list, unreadable, err := backup.InDirectory(name)
+		list, unreadable, err := backup.From(ctx, name)
 		if err != nil {
 			return nil, err
 		}
@@ -385,7 +376,7 @@ of the backup is used, no value is shown, and it is in the trail as any other ve
 			if err != nil {
 				return err
 			}
-			chain, err := a.findBackups(arguments, at)
+			chain, err := a.findBackups(ctx, arguments, at)
 			if err != nil {
 				return err
 			}
@@ -502,29 +493,39 @@ type RestoredChest struct {
 	Last    uint64   `json:"last"` // the newest entry in it
 	Next    uint64   `json:"next"` // the number after those that are not used again
 	Backups []string `json:"backups"`
+	Ended   int      `json:"ended"` // what was ended after the backup, and is ended again with the next unlock
 	Again   []string `json:"again"` // what is to be done again, in words
 }
 
 func (a *app) restore(dir string, chain []backup.Source, key recipient.Private, known []uint64, later string) error {
 	began := time.Now()
-	done, err := backup.Restore(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) }, known, time.Now())
+	header := chain[len(chain)-1].Header
+	since := lasting{again: []string{}}
+	if later != "" {
+		var err error
+		if since, err = doneSince(later, header); err != nil {
+			return err
+		}
+		known = append(known, since.last)
+	}
+	done, err := backup.Restore(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) },
+		backup.Outside{Numbers: known, Ends: since.ends}, time.Now())
 	if err != nil {
 		return err
 	}
-	header := chain[len(chain)-1].Header
-	r := RestoredChest{Dir: dir, Made: stamp(header.Made), Last: done.Manifest.Last, Next: done.Mended.Last + 1, Again: []string{}}
+	r := RestoredChest{Dir: dir, Made: stamp(header.Made), Last: done.Manifest.Last, Next: done.Mended.Last + 1, Ended: len(since.ends),
+		Again: since.again}
 	for _, s := range chain {
 		r.Backups = append(r.Backups, filepath.Base(s.Name))
-	}
-	if later != "" {
-		if r.Again, err = doneSince(later, done.Manifest.Last); err != nil {
-			return errors.Join(fmt.Errorf("the chest is restored in %s, and what is to be done again cannot be listed", dir), err)
-		}
 	}
 	return a.show(r, func() {
 		fmt.Fprintf(a.Out, "Restored to %s in %s, of %s.\n\n", dir, time.Since(began).Round(time.Millisecond), plural(len(chain), "backup"))
 		fields(a.Out, "as it was at", r.Made+", "+relative(header.Made, time.Now()), "entries kept", strconv.FormatUint(r.Last, 10),
 			"the next entry is", strconv.FormatUint(r.Next, 10))
+		if r.Ended > 0 {
+			fmt.Fprintf(a.Out, "\n%s after the backup: ended again when it is unlocked, with an entry for each.\n",
+				plural(r.Ended, "thing")+" ended")
+		}
 		if len(r.Again) > 0 {
 			fmt.Fprintf(a.Out, "\nTo be done again, as the later trail says:\n")
 			for _, line := range r.Again {
@@ -532,8 +533,11 @@ func (a *app) restore(dir string, chain []backup.Source, key recipient.Private, 
 			}
 		}
 		fmt.Fprintf(a.Out, "\nNext:\n  tansu serve --dir %s\n  tansu unlock\n", dir)
-		fmt.Fprintln(a.Out, "All sessions and tokens end with that. Values that were shredded, and access that was ended, after the backup are")
-		fmt.Fprintln(a.Out, "back: end them again. What was put in after it is lost.")
+		fmt.Fprintln(a.Out, "All sessions and tokens end with that. What was put in after the backup is lost.")
+		if later == "" {
+			fmt.Fprintln(a.Out, "Access that was ended and values that were shredded after it are back: end them again. With --later-trail, the")
+			fmt.Fprintln(a.Out, "unlock would end them, as far as an export or the file of an outlet knows of them.")
+		}
 	})
 }
 
@@ -544,22 +548,35 @@ var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": t
 	"report_reads": true, "tighten": true, "see_receipt": true, "back_up": true, "rehearse_restore": true, "archive_trail": true,
 	"clock_behind": true, "make_checkpoint": true, "export_trail": true, "preflight": true, "ask_access": true}
 
-// doneSince lists what was changed after an entry, as later entries of the trail say: it is not in the backup.
-func doneSince(file string, last uint64) (list []string, err error) {
+// lasting is what a later trail says of what came after a backup.
+type lasting struct {
+	last  uint64      // the newest entry
+	ends  []trail.End // what was ended, and is ended again by the unlock
+	again []string    // what else was changed, in words
+}
+
+// doneSince reads what was changed after a backup, as later entries of the trail say: it is not in the backup.
+func doneSince(file string, header backup.Header) (l lasting, err error) {
+	l.again = []string{}
 	in, closeAll, err := openTrail([]string{file})
 	if err != nil {
-		return nil, err
+		return l, err
 	}
 	defer closeAll()
+	var since trail.Since
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 1<<20)
 	for n := 1; lines.Scan(); n++ {
 		e, err := trail.Decode(lines.Bytes())
 		if err != nil {
-			return nil, fmt.Errorf("%s, line %d: %w", file, n, err)
+			return l, fmt.Errorf("%s, line %d: %w", file, n, err)
 		}
+		if l.last = max(l.last, e.Seq); e.Seq <= header.Last || e.Outcome != trail.Allowed {
+			continue
+		}
+		ended := since.Add(&e)
 		kind, _, _ := strings.Cut(e.Action, "_")
-		if e.Seq <= last || e.Outcome != trail.Allowed || looked[e.Action] || kind == "list" || kind == "read" || kind == "see" {
+		if ended && kind != "shred" || looked[e.Action] || kind == "list" || kind == "read" || kind == "see" {
 			continue
 		}
 		text := fmt.Sprintf("entry %d, %s: %s %s", e.Seq, stamp(e.At), e.Subject, e.Action)
@@ -568,9 +585,13 @@ func doneSince(file string, last uint64) (list []string, err error) {
 				text += " " + part
 			}
 		}
-		list = append(list, text)
+		if ended {
+			text += ": it is suspended until you shred it again"
+		}
+		l.again = append(l.again, text)
 	}
-	return list, lines.Err()
+	l.ends = since.Ends()
+	return l, lines.Err()
 }
 
 // past reads a time that has been, or how long ago it was.

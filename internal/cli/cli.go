@@ -174,6 +174,11 @@ func upTo(most int, names ...string) cobra.PositionalArgs {
 			return usagef("%s takes %s, not %d; a value is never an argument: give it at the prompt, on standard input or with --file",
 				cmd.CommandPath(), plural(most, "argument"), len(arguments))
 		}
+		for i, name := range names {
+			if arguments[i] == "" { // an unset variable of a script, more often than not
+				return usagef("%s is empty; usage: %s", name, cmd.UseLine())
+			}
+		}
 		return nil
 	}
 }

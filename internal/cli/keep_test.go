@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -208,4 +209,111 @@ func TestCustodiansOpenAChestByTheCommandLine(t *testing.T) {
 	if got := o.ok(t, "", "read", "ticketing-prod/db-password"); got != "still here" {
 		t.Errorf("read %q", got)
 	}
+}
+
+// What was ended after a backup is ended again in the chest that is restored from it, as far as the trail says so: nobody who was suspended
+// comes back with it, no grant, key or membership that was taken away, and nothing that was suspended or shredded is served. What was ended
+// and begun again is not ended, and what keeps somebody out is not taken away.
+func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
+	o := operate(t)
+	o.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	o.ok(t, "", "grant", "give", "person:steward", "consumer", "**")
+	o.ok(t, "", "grant", "give", "person:steward", "operator", "**")
+	for _, item := range []string{"db-password", "harbour-pin", "mail-key", "signing-key"} {
+		o.ok(t, "kept "+item, "put", "ticketing-prod/"+item)
+	}
+	o.ok(t, "kept db-password 2", "put", "ticketing-prod/db-password", "--new-version")
+	apps := map[string]string{}
+	for _, name := range []string{"gone", "back", "keyless", "barred"} {
+		var made struct{ Credential struct{ ID string } }
+		decode(t, o.ok(t, "", "app", "add", name, "--owner", "person:steward", "-o", "json"), &made)
+		apps[name] = made.Credential.ID
+	}
+	o.ok(t, "", "team", "add", "crew")
+	o.ok(t, "", "team", "join", "crew", "app:back")
+	give := func(arguments ...string) string {
+		var given struct{ Grant struct{ ID string } }
+		decode(t, o.ok(t, "", append([]string{"grant", "give", "-o", "json"}, arguments...)...), &given)
+		return given.Grant.ID
+	}
+	first, second := give("app:gone", "consumer", "ticketing-prod/*"), give("team:crew", "consumer", "ticketing-prod/*")
+	third := give("app:back", "consumer", "ticketing-prod/mail-key")
+	bar := give("app:barred", "consumer", "ticketing-prod/*", "--deny")
+	o.ok(t, "", "backup", "now")
+
+	o.ok(t, "", "app", "suspend", "gone")
+	o.ok(t, "", "app", "suspend", "back")
+	o.ok(t, "", "app", "resume", "back")
+	o.ok(t, "", "app", "end-credential", "keyless", apps["keyless"])
+	o.ok(t, "", "team", "leave", "crew", "app:back")
+	o.ok(t, "", "grant", "end", first)
+	exported := filepath.Join(t.TempDir(), "policy.txt")
+	policy := o.ok(t, "", "policy", "export")
+	entries := strings.Split(policy, "\n  - ")
+	left := slices.DeleteFunc(slices.Clone(entries), func(one string) bool { return strings.Contains(one, "prod/mail-key") })
+	kept := strings.Join(left, "\n  - ")
+	if kept == policy {
+		t.Fatalf("the policy does not have the grant: %s", policy)
+	}
+	if err := os.WriteFile(exported, []byte(kept), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	o.ok(t, "", "policy", "apply", exported)
+	o.ok(t, "", "item", "suspend", "ticketing-prod/harbour-pin")
+	o.ok(t, "", "item", "suspend", "ticketing-prod/mail-key")
+	o.ok(t, "", "item", "resume", "ticketing-prod/mail-key")
+	o.ok(t, "", "item", "shred", "ticketing-prod/db-password@1", "--name", "ticketing-prod/db-password@1")
+	o.ok(t, "", "item", "retire", "ticketing-prod/signing-key")
+	o.ok(t, "", "drawer", "add", "berths", "--env", "production")
+	later := filepath.Join(t.TempDir(), "trail.jsonl")
+	o.ok(t, "", "trail", "export", "--out", later, "--key", later+".key")
+	stop(t, o.process, o.end)
+
+	o.dir = filepath.Join(t.TempDir(), "restored")
+	if r := o.run(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--later-trail", o.recipient); r.code == 0 {
+		t.Errorf("restored by what is no trail: %s", r.out)
+	}
+	said := o.ok(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--witness", o.witness, "--later-trail", later)
+	for _, line := range []string{"8 things ended", "berths", "db-password", "suspended until you shred it again"} {
+		if !strings.Contains(said, line) {
+			t.Errorf("restored, and said nothing of %q: %s", line, said)
+		}
+	}
+	o.start(t)
+	o.ok(t, chesttest.Password+"\n", "sign-in", "steward")
+	grants := o.ok(t, "", "grant", "list")
+	for id, ended := range map[string]bool{first: true, second: false, third: true, bar: false} {
+		_, line, there := strings.Cut(grants, id)
+		if line, _, _ = strings.Cut(line, "\n"); !there || strings.Contains(line, "ended by chest") != ended {
+			t.Errorf("grant %s, ended %v: %s", id, ended, grants)
+		}
+	}
+	for name, is := range map[string]bool{"gone": true, "back": false} {
+		if got := o.ok(t, "", "app", "show", name); strings.Contains(got, "suspended") != is {
+			t.Errorf("%s, suspended %v: %s", name, is, got)
+		}
+	}
+	if got := o.ok(t, "", "app", "show", "keyless"); strings.Contains(got, apps["keyless"]) {
+		t.Errorf("its credential is back: %s", got)
+	}
+	if got := o.ok(t, "", "team", "show", "crew"); strings.Contains(got, "app:back") {
+		t.Errorf("it is in the team again: %s", got)
+	}
+	for reference, served := range map[string]bool{"harbour-pin": false, "mail-key": true, "signing-key": false, "db-password@1": false,
+		"db-password": true} {
+		if r := o.run(t, "", "read", "ticketing-prod/"+reference); (r.code == 0) != served {
+			t.Errorf("%s, served %v: exit %d, %s", reference, served, r.code, r.talk)
+		}
+	}
+	if got := o.ok(t, "", "trail", "--action", "end_again"); strings.Count(got, "end_again") != 8 {
+		t.Errorf("the trail has %s", got)
+	}
+	o.ok(t, "", "item", "resume", "ticketing-prod/harbour-pin") // which whoever decides about it can
+	if wrong := o.ok(t, "", "examine"); !strings.Contains(wrong, "as it was stored") {
+		t.Errorf("examined: %s", wrong)
+	}
+	stop(t, o.process, o.end)
+	o.start(t)
+	o.ok(t, chesttest.Password+"\n", "sign-in", "steward")
+	o.ok(t, "", "read", "ticketing-prod/harbour-pin") // it is not ended once more
 }

@@ -133,7 +133,9 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if err := found.used(a); err != nil {
 		return a.Fail(s.staysLocked(root, err))
 	}
-	s.endSessions(a, rows)
+	if err := s.endAgain(a, rows); err != nil {
+		return a.Fail(s.staysLocked(root, err))
+	}
 	renameRoles(a, rows)
 	if err := a.Recorded(); err != nil {
 		s.records.Unbind()

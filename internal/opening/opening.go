@@ -30,6 +30,8 @@ type Records interface {
 	Reindex() error
 	CatchUp() error
 	Restored() (*store.Restored, error)
+	EndedSince() ([]trail.End, error)
+	ItemByID(id string) (store.Shelved, error)
 	ForgetRestored() error
 	CheckBuckets(ctx context.Context, rest func(), found func(error)) int
 	Last() uint64

@@ -38,13 +38,25 @@ func renameRoles(a *chest.Attempt, rows *store.Snapshot) {
 func renameGrants(a *chest.Attempt, rows *store.Snapshot, from, to string) (renamed int) {
 	for _, g := range rows.Grants {
 		if g.Role == from {
-			after := g
-			after.Role = to
-			a.Change.Update(g, after)
+			rename(a, g, to)
 			renamed++
 		}
 	}
 	return renamed
+}
+
+// rename gives a grant another role's name, also one that the same commit ends.
+func rename(a *chest.Attempt, g entity.Grant, to string) {
+	for i, c := range a.Change.Rows {
+		if after, is := c.After.(entity.Grant); is && after.ID == g.ID {
+			after.Role = to
+			a.Change.Rows[i].After = after
+			return
+		}
+	}
+	after := g
+	after.Role = to
+	a.Change.Update(g, after)
 }
 
 // asStored puts rows as a commit stored them in the place of those that it changed.
@@ -52,6 +64,11 @@ func asStored(a *chest.Attempt, rows *store.Snapshot) {
 	for i, row := range rows.Grants {
 		if stored := store.Stored[entity.Grant](&a.Change, row.ID); stored.ID != "" {
 			rows.Grants[i] = stored
+		}
+	}
+	for i, row := range rows.Identities {
+		if stored := store.Stored[entity.Identity](&a.Change, row.ID); stored.ID != "" {
+			rows.Identities[i] = stored
 		}
 	}
 	for i, row := range rows.Roles {

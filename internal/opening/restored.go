@@ -4,10 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/core/trail"
+	"tansu/internal/entity"
+	"tansu/internal/horizon"
 	"tansu/internal/store"
 )
 
@@ -84,14 +89,178 @@ func (s *Opening) goOn(a *chest.Attempt, restored *store.Restored) error {
 	return nil
 }
 
-// endSessions ends all sessions and tokens of a chest that comes from a backup: some of them had been ended since.
-func (s *Opening) endSessions(a *chest.Attempt, rows *store.Snapshot) {
+// endAgain ends what was ended after the backup that a chest comes from: all sessions and tokens, since nobody knows which, and what a
+// later trail said. There is an entry for each that is named, in the commit of the unlock.
+func (s *Opening) endAgain(a *chest.Attempt, rows *store.Snapshot) error {
 	restored, err := s.records.Restored()
 	if err != nil || restored == nil || restored.BackupAt == 0 {
-		return
+		return err
 	}
 	for _, token := range rows.Tokens {
 		a.Change.Delete(token)
 	}
 	rows.Tokens = nil
+	ends, err := s.records.EndedSince()
+	if err != nil {
+		return err
+	}
+	again := ending{a, rows, s.records, map[string]store.Shelved{}}
+	for _, end := range ends {
+		target, err := again.end(end)
+		if err != nil {
+			return err
+		}
+		if target == "" { // it came after the backup, or is ended in it
+			continue
+		}
+		e := trail.Entry{At: a.Entry.At, Subject: "chest", Action: EndAgain, Target: target, Outcome: trail.Allowed, Version: end.Version,
+			RequestID: a.Entry.RequestID, Detail: fmt.Sprintf("%s, as entry %d of before the restore said", end.Kind, end.Seq)}
+		switch end.Kind {
+		case trail.OfGrant:
+			e.Given = end.ID
+		case trail.OfCredential:
+			e.Credential = end.ID
+		case trail.OfItem, trail.OfVersion:
+			e.ItemID, e.DrawerID = end.ID, again.items[end.ID].Item.Drawer
+		}
+		a.More = append(a.More, e)
+	}
+	if err := again.putItems(); err != nil {
+		return err
+	}
+	if len(a.More) > 1 {
+		a.Entry.Detail += fmt.Sprintf("; ended again, as a later trail says: %d", len(a.More)-1)
+	}
+	return nil
+}
+
+// EndAgain is the action of entries that say what a restored chest has ended again.
+const EndAgain = "end_again"
+
+// ending ends things in the rows of a chest that is being unlocked.
+type ending struct {
+	a       *chest.Attempt
+	rows    *store.Snapshot
+	records Records
+	items   map[string]store.Shelved // as they are to be
+}
+
+// end ends one, and returns what it is called; nothing for one that is not there, or is ended.
+func (n *ending) end(end trail.End) (target string, err error) {
+	a, rows := n.a, n.rows
+	switch end.Kind {
+	case trail.OfIdentity:
+		return n.suspend(end.ID), nil
+	case trail.OfMembership:
+		team, member, _ := strings.Cut(end.ID, " ")
+		of, who := n.identity(team), n.identity(member)
+		if drop(a, &rows.Members, func(m entity.Member) bool { return m.Team == of.ID && m.Identity == who.ID }) {
+			return team, nil
+		}
+	case trail.OfGrant:
+		at := slices.IndexFunc(rows.Grants, func(g entity.Grant) bool { return g.ID == end.ID })
+		if at < 0 || rows.Grants[at].EndedAt != 0 || rows.Grants[at].Effect != string(access.Allow) {
+			return "", nil
+		}
+		after := rows.Grants[at]
+		after.EndedAt, after.EndedBy = chest.Micros(a.Entry.At), "chest"
+		a.Change.Update(rows.Grants[at], after)
+		return end.ID, nil
+	case trail.OfCredential:
+		if drop(a, &rows.Credentials, func(c entity.Credential) bool { return c.ID == end.ID }) {
+			return end.ID, nil
+		}
+	case trail.OfCalendar:
+		if drop(a, &rows.Calendars, func(c entity.Calendar) bool { return c.ID == end.ID }) {
+			return end.ID, nil
+		}
+	case trail.OfItem, trail.OfVersion:
+		return n.suspendItem(end)
+	}
+	return "", nil
+}
+
+// drop removes a row.
+func drop[R entity.Row](a *chest.Attempt, rows *[]R, is func(R) bool) bool {
+	at := slices.IndexFunc(*rows, is)
+	if at < 0 {
+		return false
+	}
+	a.Change.Delete((*rows)[at])
+	*rows = slices.Delete(*rows, at, at+1)
+	return true
+}
+
+func (n *ending) identity(subject string) (found entity.Identity) {
+	for _, row := range n.rows.Identities {
+		if chest.SubjectOf(row) == subject {
+			found = row
+		}
+	}
+	return found
+}
+
+func (n *ending) suspend(subject string) string {
+	before := n.identity(subject)
+	if before.ID == "" || before.State != chest.Active {
+		return ""
+	}
+	after := before
+	after.State = chest.Suspended
+	after.Generation++
+	n.a.Change.Update(before, after)
+	return subject
+}
+
+// suspendItem suspends what was suspended, retired or shredded: nothing of it is served, and whoever decides about it shreds it again.
+func (n *ending) suspendItem(end trail.End) (string, error) {
+	it, known := n.items[end.ID]
+	if !known {
+		var err error
+		if it, err = n.records.ItemByID(end.ID); err != nil || it.Item.ID == "" {
+			return "", err
+		}
+		it.Versions = slices.Clone(it.Versions)
+	}
+	name := it.Item.Name
+	for _, d := range n.rows.Drawers {
+		if d.ID == it.Item.Drawer {
+			name = d.Name + "/" + name
+		}
+	}
+	switch {
+	case it.Item.ShreddedAt != 0 || end.Version > len(it.Versions):
+		return "", nil
+	case end.Version == 0:
+		if it.Item.Suspended {
+			return "", nil
+		}
+		it.Item.Suspended = true
+	default:
+		v := &it.Versions[end.Version-1]
+		if v.Suspended || v.ShreddedAt != 0 {
+			return "", nil
+		}
+		v.Suspended = true
+		name += fmt.Sprintf("@%d", end.Version)
+	}
+	n.items[end.ID] = it
+	return name, nil
+}
+
+// putItems puts the items and versions that are suspended into the change: each row once.
+func (n *ending) putItems() error {
+	for id, after := range n.items {
+		before, err := n.records.ItemByID(id)
+		if err != nil {
+			return err
+		}
+		n.a.Change.Update(before.Item, horizon.Of(after.Item, after.Versions, n.a.Entry.At))
+		for i, v := range after.Versions {
+			if v.Suspended != before.Versions[i].Suspended {
+				n.a.Change.Update(before.Versions[i], v)
+			}
+		}
+	}
+	return nil
 }

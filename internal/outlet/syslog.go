@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"tansu/internal/addressed"
 	"tansu/internal/core/trail"
 )
 
@@ -38,7 +39,7 @@ func newSyslog(address *url.URL, origin string) (*syslog, error) {
 	if address.Scheme == "syslog" {
 		s.config = &tls.Config{MinVersion: tls.VersionTLS12, ServerName: address.Hostname()}
 		var err error
-		if s.config.RootCAs, err = authorityIn(address); err != nil {
+		if s.config.RootCAs, err = addressed.Authority(address); err != nil {
 			return nil, err
 		}
 	}

@@ -4,18 +4,16 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"strconv"
 	"time"
 
+	"tansu/internal/addressed"
 	"tansu/internal/core/trail"
 )
 
@@ -25,40 +23,16 @@ type web struct {
 	address string
 	origin  string
 	sign    Sign
-	http    *http.Client
+	to      *addressed.Address
 }
 
-// newWeb sends to an address, whose "ca" in the query is ours and not sent: the file of the authority of its certificate.
-func newWeb(address *url.URL, origin string, sign Sign) (*web, error) {
-	roots, err := authorityIn(address)
+// newWeb sends to an address.
+func newWeb(named *url.URL, origin string, sign Sign) (*web, error) {
+	to, err := addressed.To(named, 20*time.Second)
 	if err != nil {
 		return nil, err
 	}
-	plain := *address
-	query := plain.Query()
-	query.Del("ca")
-	plain.RawQuery = query.Encode()
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots}
-	return &web{address: plain.String(), origin: origin, sign: sign, http: &http.Client{Timeout: 20 * time.Second, Transport: transport,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
-}
-
-// authorityIn reads the certificate of the authority that an outlet's address names as "ca"; nil for those that the system knows.
-func authorityIn(address *url.URL) (*x509.CertPool, error) {
-	file := address.Query().Get("ca")
-	if file == "" {
-		return nil, nil
-	}
-	pem, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	roots := x509.NewCertPool()
-	if !roots.AppendCertsFromPEM(pem) {
-		return nil, fmt.Errorf("%s has no certificate in it", file)
-	}
-	return roots, nil
+	return &web{address: to.URL.String(), origin: origin, sign: sign, to: to}, nil
 }
 
 // event is a CloudEvent.
@@ -111,7 +85,7 @@ func (w *web) post(ctx context.Context, events []event) error {
 	if err := w.signed(request, body); err != nil {
 		return err
 	}
-	response, err := w.http.Do(request)
+	response, err := w.to.Do(request)
 	if err != nil {
 		return err
 	}
@@ -153,4 +127,4 @@ func (w *web) signed(request *http.Request, body []byte) error {
 	return nil
 }
 
-func (w *web) close() { w.http.CloseIdleConnections() }
+func (w *web) close() { w.to.CloseIdle() }

@@ -226,6 +226,12 @@ func (r *Recovery) keep(ctx context.Context, b Backup) error {
 	gone := r.state.thin(r.options.Keep)
 	err := writeState(r.options.Dir, r.state)
 	r.mu.Unlock()
+	if b.Problem == "" {
+		header := backup.Header{Chest: r.heart.ID(), Number: b.Number, AddsTo: b.AddsTo, Made: b.Made, Last: b.Last}
+		if failed := backup.Listed(ctx, r.options.To, header, gone); failed != nil { // what is to go stays until it is out of the list
+			return errors.Join(err, fmt.Errorf("it is there, and the list of backups could not be written: %w", failed))
+		}
+	}
 	for _, name := range gone {
 		if removed := r.options.To.Remove(ctx, name); removed != nil {
 			r.heart.Log().Warn("an old backup stays", "name", name, "error", removed)

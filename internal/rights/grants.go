@@ -140,16 +140,31 @@ func (s *Rights) giving(c chest.Caller, n NewGrant) (a *chest.Attempt, row, repl
 	if err := powers.Unless(a, powers.MayGive(a.St, c, subject.ID, row, a.Entry.At)); err != nil {
 		return nil, row, replaced, err
 	}
-	a.Entry.Target, a.Entry.Detail = n.Subject, fmt.Sprintf("%s %s %s on %s, grant %s", row.Effect, n.Subject, row.Role, row.Scope, row.ID)
+	a.Entry.Target, a.Entry.Detail = n.Subject, givingText(row, n.Subject)
 	a.Entry.Given = row.ID
 	if n.Replaces != "" {
 		if replaced, err = toReplace(a, row, n.Replaces); err != nil {
 			return nil, row, replaced, err
 		}
 		a.Change.Update(replaced, ended(replaced, a))
+		a.Entry.Detail += ", in the place of " + replaced.ID
 	}
 	a.Change.Insert(row)
 	return a, row, replaced, nil
+}
+
+// givingText says in an entry that a grant is given.
+func givingText(row entity.Grant, subject string) string {
+	return fmt.Sprintf("%s %s %s on %s, grant %s", row.Effect, subject, row.Role, row.Scope, row.ID)
+}
+
+// endingText says in an entry that a grant is ended. By that of one that allows, it is known after a restore what is to be ended again.
+func endingText(row entity.Grant) string {
+	text := "end grant " + row.ID
+	if row.Effect != string(access.Allow) {
+		text += ", which denied"
+	}
+	return text
 }
 
 // ended is a grant as it is when an attempt's caller ends it.
@@ -371,7 +386,7 @@ func (s *Rights) End(c chest.Caller, id string) (g chest.GrantInfo, err error) {
 		if err != nil {
 			return err
 		}
-		a.Entry.Detail, a.Entry.Given = "end grant "+id, id
+		a.Entry.Detail, a.Entry.Given = endingText(before), id
 		if err := powers.Unless(a, powers.MayEnd(a.St, c, before)); err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
+	"tansu/internal/core/trail"
 	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
@@ -183,6 +184,7 @@ func (s *Rights) ApplyPolicy(c chest.Caller, text []byte, how Applying) (d Polic
 		}
 		a.LockOut = how.Lockout
 		a.Entry.Detail = fmt.Sprintf("%d steps onto %s", len(p.difference.Steps), p.difference.Mark)
+		noteSteps(a)
 		if err := a.Commit("the policy"); err != nil {
 			return err
 		}
@@ -191,6 +193,44 @@ func (s *Rights) ApplyPolicy(c chest.Caller, text []byte, how Applying) (d Polic
 		return nil
 	})
 	return d, err
+}
+
+// noteSteps puts an entry for each grant that a policy gives or ends, and each member that it takes out of a team, beside the one of the
+// policy, as if it were done by itself: who looks for what became of a grant finds it.
+func noteSteps(a *chest.Attempt) {
+	of := func(id string) string {
+		if row := a.St.Identity(id); row.ID != "" {
+			return chest.SubjectOf(row)
+		}
+		if row := store.Stored[entity.Identity](&a.Change, id); row.ID != "" { // which the policy makes
+			return chest.SubjectOf(row)
+		}
+		return ""
+	}
+	for _, change := range a.Change.Rows {
+		e := a.Entry
+		e.Outcome = trail.Allowed
+		switch after := change.After.(type) {
+		case entity.Grant:
+			e.Action, e.Given, e.Detail = access.GrantAccess.String(), after.ID, endingText(after)
+			if e.Target = of(after.Subject); change.Before == nil {
+				e.Detail = givingText(after, e.Target)
+			} else if after.EndedAt == 0 {
+				continue
+			} else {
+				e.Target = after.Scope
+			}
+		case nil:
+			m, is := change.Before.(entity.Member)
+			if !is {
+				continue
+			}
+			e.Action, e.Target, e.Detail = access.Register.String(), of(m.Team), "leave "+of(m.Identity)
+		default:
+			continue
+		}
+		a.More = append(a.More, e)
+	}
 }
 
 // acceptable refuses a policy that was made for another state, fails its own expectations or locks everyone out.

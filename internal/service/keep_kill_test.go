@@ -111,7 +111,7 @@ func TestKilledWhileWhatOpensItChanges(t *testing.T) {
 			t.Fatal(err)
 		}
 		again := filepath.Join(t.TempDir(), "again")
-		_, err = backup.Restore(again, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }, nil, time.Now())
+		_, err = backup.Restore(again, chain, keysOf(private), backup.Outside{}, time.Now())
 		if err != nil {
 			t.Fatalf("the newest backup: %v", err)
 		}
@@ -123,6 +123,10 @@ func TestKilledWhileWhatOpensItChanges(t *testing.T) {
 		}
 	}
 	t.Logf("%d kills: %v", kills, seen)
+}
+
+func keysOf(private recipient.Private) func(backup.Header) (backup.Key, error) {
+	return func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }
 }
 
 // recipientIn makes a key pair for backups, and writes it where the worker finds it.
@@ -226,7 +230,7 @@ func TestKeeperToBeKilled(t *testing.T) {
 		chain, err := backup.Chain(all, wanted)
 		must(t, err)
 		again := filepath.Join(home, "restored")
-		_, err = backup.Restore(again, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }, nil, time.Now())
+		_, err = backup.Restore(again, chain, keysOf(private), backup.Outside{}, time.Now())
 		must(t, err)
 		must(t, os.RemoveAll(again))
 		fmt.Println("done restored")

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
+	"tansu/internal/horizon"
 	"tansu/internal/store"
 )
 
@@ -116,7 +117,7 @@ func actOn(a *chest.Attempt, it *chest.Item, act lifecycle.Act, version int) err
 	if !after.Used.Equal(it.Life.Used) {
 		row.AwakeAt = chest.Micros(after.Used)
 	}
-	a.Change.Update(it.Row, withHorizon(row, versions, a.Entry.At))
+	a.Change.Update(it.Row, horizon.Of(row, versions, a.Entry.At))
 	for _, i := range changed {
 		a.Change.Update(it.Versions[i], versions[i])
 		if versions[i].ShreddedAt != 0 {
@@ -124,28 +125,6 @@ func actOn(a *chest.Attempt, it *chest.Item, act lifecycle.Act, version int) err
 		}
 	}
 	return nil
-}
-
-// withHorizon completes an item's row with what lets it be found when it is due.
-func withHorizon(row entity.Item, versions []entity.Version, now time.Time) entity.Item {
-	own, _ := chest.ParseRules(row.Rules) // they were written by this program
-	until, since, ok := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, lifecycle.Schedule{Now: own}).Horizon(now)
-	if own.Idle != 0 && ok { // nobody may have read it since
-		if idle := now.Add(time.Duration(own.Idle)); until.IsZero() || idle.Before(until) {
-			until = idle
-		}
-	}
-	if !until.IsZero() {
-		until = until.Add(-time.Duration(own.Warn))
-	}
-	row.ServedUntil, row.ServedSince = chest.Micros(until), chest.Micros(since)
-	switch {
-	case !ok:
-		row.ServedUntil, row.ServedSince = 0, 0
-	case until.IsZero():
-		row.ServedUntil = store.Always
-	}
-	return row
 }
 
 // prune shreds the versions of an item that a rule does not keep any more when one is added: it puts those rows, without keys, in the

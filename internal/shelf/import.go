@@ -15,6 +15,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
+	"tansu/internal/horizon"
 	"tansu/internal/store"
 )
 
@@ -238,7 +239,7 @@ func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport, newID fun
 	a.Change.PutContent(version.ID, ciphertext)
 	versions = append(versions, version)
 	prune(a, d, row, versions)
-	change := store.RowChange{After: withHorizon(row, versions, a.Entry.At)}
+	change := store.RowChange{After: horizon.Of(row, versions, a.Entry.At)}
 	if p.item != nil {
 		change.Before = p.item.Row
 	}

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
+	"tansu/internal/horizon"
 	"tansu/internal/store"
 )
 
@@ -177,7 +178,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		row.Drawer, a.Entry.ItemID = d.Row.ID, row.ID
 		version, ciphertext := seal(a, d, row, 1, v, f)
 		notes := append(slices.Clip(f.notes), s.alsoIn(a, row.ID, f.content, v)...)
-		row = withHorizon(row, []entity.Version{version}, a.Entry.At)
+		row = horizon.Of(row, []entity.Version{version}, a.Entry.At)
 		a.Change.Insert(row)
 		a.Change.Insert(version)
 		a.Change.PutContent(version.ID, ciphertext)
@@ -334,7 +335,7 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 	a.Change.Insert(version)
 	a.Change.PutContent(version.ID, ciphertext)
 	notes = append(notes, prune(a, d, found.Row, versions)...)
-	a.Change.Rows[0] = store.RowChange{Before: found.Row, After: withHorizon(found.Row, versions, a.Entry.At)}
+	a.Change.Rows[0] = store.RowChange{Before: found.Row, After: horizon.Of(found.Row, versions, a.Entry.At)}
 	return number, notes, nil
 }
 

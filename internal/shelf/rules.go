@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/horizon"
 )
 
 // NewRules are rules for a drawer, or for one item beyond those of its drawer.
@@ -150,7 +151,7 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 				return err
 			}
 		}
-		a.Change.Update(found.Row, withHorizon(after, found.Versions, a.Entry.At))
+		a.Change.Update(found.Row, horizon.Of(after, found.Versions, a.Entry.At))
 		if err := a.Commit("item " + ref.String()); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
+	"tansu/internal/horizon"
 )
 
 // SetWindow changes when a version begins and ends to be served, without touching its value; of the current one when the reference has no
@@ -79,7 +80,7 @@ func setWindow(a *chest.Attempt, d *chest.Drawer, it *chest.Item, ref reference.
 	}
 	versions := slices.Clone(it.Versions)
 	versions[number-1].NotBefore, versions[number-1].NotAfter = chest.Micros(w.NotBefore), chest.Micros(w.NotAfter)
-	a.Change.Update(it.Row, withHorizon(it.Row, versions, now))
+	a.Change.Update(it.Row, horizon.Of(it.Row, versions, now))
 	a.Change.Update(it.Versions[number-1], versions[number-1])
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"tansu/internal/core/trail"
 	"tansu/internal/entity"
 
 	"github.com/jmoiron/sqlx"
@@ -76,8 +77,18 @@ func (s *Store) Restored() (*Restored, error) {
 	return &list[0], nil
 }
 
-// ForgetRestored is called when the chest has gone on in another epoch.
-func (s *Store) ForgetRestored() error { return s.derive("DELETE FROM restored") }
+// EndedSince is what was ended after the backup that the file comes from.
+func (s *Store) EndedSince() (list []trail.End, err error) {
+	if err := s.read.Select(&list, "SELECT seq, kind, id, version FROM ended_since ORDER BY seq, id"); err != nil {
+		return nil, fmt.Errorf("read what was ended since: %w", err)
+	}
+	return list, nil
+}
+
+// ForgetRestored is called when the chest has gone on in another epoch, with what was ended again.
+func (s *Store) ForgetRestored() error {
+	return errors.Join(s.derive("DELETE FROM ended_since"), s.derive("DELETE FROM restored"))
+}
 
 // Snapshot is every row that decides access, checked, except items and versions: they are checked with the others and
 // then left in the file, because there can be a million of them.

@@ -84,3 +84,51 @@ func TestTimesAreWrittenAsTheLayoutSays(t *testing.T) {
 		}
 	}
 }
+
+// Who restores a chest ends again what was ended and stayed so: what was begun again is not ended, what was both suspended and retired is
+// ended until it is neither, and nothing that was refused, or that keeps somebody out, counts.
+func TestWhatLastsOfWhatWasEnded(t *testing.T) {
+	did := func(action, target, detail string, more func(*Entry)) Entry {
+		e := Entry{Action: action, Target: target, Detail: detail, Outcome: Allowed}
+		if more != nil {
+			more(&e)
+		}
+		return e
+	}
+	item := func(id string, version int) func(*Entry) {
+		return func(e *Entry) { e.ItemID, e.Version = id, version }
+	}
+	given := func(id string) func(*Entry) { return func(e *Entry) { e.Given = id } }
+	var since Since
+	for i, e := range []Entry{
+		did("register", "app:gone", "state suspended", nil),
+		did("register", "app:back", "state suspended", nil),
+		did("register", "app:back", "state active", nil),
+		did("register", "app:refused", "state suspended", func(e *Entry) { e.Outcome = Refused }),
+		did("register", "team:crew", "leave app:gone", nil),
+		did("register", "team:crew", "leave app:back", nil),
+		did("register", "team:crew", "join app:back", nil),
+		did("register", "app:gone", "revoke credential cr_1", func(e *Entry) { e.Credential = "cr_1" }),
+		did("register", "app:gone", "issue credential cr_2, a secret", func(e *Entry) { e.Credential = "cr_2" }),
+		did("grant", "a/*", "end grant gr_1", given("gr_1")),
+		did("grant", "a/*", "end grant gr_2, which denied", given("gr_2")),
+		did("suspend_item", "a/x", "", item("it_x", 0)),
+		did("retire_item", "a/x", "", item("it_x", 0)),
+		did("restore_item", "a/x", "", item("it_x", 0)),
+		did("suspend_item", "a/y", "", item("it_y", 0)),
+		did("resume_item", "a/y", "", item("it_y", 0)),
+		did("shred_version", "a/y", "", item("it_y", 2)),
+		did("resume_version", "a/y", "", item("it_y", 2)),
+		did("read_value", "a/y", "", item("it_y", 1)),
+		did("end_calendar", "", "calendar ca_1", nil),
+	} {
+		e.Seq = uint64(i + 1)
+		since.Add(&e)
+	}
+	want := []End{{1, OfIdentity, "app:gone", 0}, {5, OfMembership, "team:crew app:gone", 0},
+		{8, OfCredential, "cr_1", 0}, {10, OfGrant, "gr_1", 0}, {12, OfItem, "it_x", 0}, {17, OfVersion, "it_y", 2},
+		{20, OfCalendar, "ca_1", 0}}
+	if got := since.Ends(); !slices.Equal(got, want) {
+		t.Errorf("what lasts is %v, and should be %v", got, want)
+	}
+}
