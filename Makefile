@@ -47,14 +47,16 @@ screenshots: build ## take the pictures in docs/screenshots anew
 	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
 	@scripts/screenshots/terminal.sh docs/screenshots
 
-edits: ## edit the file of a stopped chest ten thousand times, and that of a running one a thousand times, and see what comes of it
+edits: ## edit the file of a stopped chest ten thousand times, of a running one a thousand times, and each page of one, and see what comes of it
 	@TANSU_EDITS=10000 go test ./internal/service -run TestEditsOf -v -timeout 90m
+	@TANSU_PAGES=1000 go test ./internal/httpapi -run TestAPageOfNoise -v -timeout 30m
 
 loops: ## end sessions, tokens and the last ways to give access two hundred times beside loops that ask for more
 	@TANSU_ROUNDS=200 go test ./internal/httpapi -run "TestNothingOutlives|TestSomebodyCanAlways" -v -timeout 60m
 
-killed: ## kill a process two hundred times while it changes what opens the chest, turns the root key, backs up and restores
-	@TANSU_KILLS=200 go test ./internal/service -run TestKilledWhile -v -timeout 60m
+killed: ## kill a process, and cut the power, two hundred times each while what opens the chest changes, and while it is upgraded
+	@TANSU_KILLS=200 TANSU_POWER_CUTS=200 go test ./internal/service -run 'TestKilledWhile|TestPowerIsCut' -v -timeout 60m
+	@TANSU_KILLS=200 go test ./internal/server -run 'TestKilledWhile' -v -timeout 60m
 
 properties: ## try four million random steps of items instead of eighty thousand
 	@TANSU_HISTORIES=100000 go test -run TestRandomHistories -timeout 60m ./internal/core/lifecycle

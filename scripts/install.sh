@@ -22,6 +22,7 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need psql postgresql-client
   need swtpm swtpm
   need softhsm2-util softhsm2
+  [ -x /usr/sbin/mkfs.ext4 ] || missing+=(e2fsprogs)
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
   [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
   [ -e "$(find /usr/lib -name lmnsd_ossl.so 2>/dev/null | head -1)" ] || missing+=(rsyslog-openssl)

@@ -23,6 +23,7 @@ import (
 	"tansu/internal/core/trail"
 	"tansu/internal/datadir"
 	"tansu/internal/store"
+	"tansu/internal/wholefile"
 )
 
 // Source is a backup that can be read.
@@ -123,10 +124,14 @@ type Outside struct {
 	Ends    []trail.End // what was ended: it is ended again with the next unlock
 }
 
-// Restore makes a data directory of a chain of backups. The directory is made, or empty; what does not succeed leaves nothing in it. Keys
-// gives the key of each backup's stream.
+// unfinishedName is the directory in which a chest is made. Until it is whole there is none in the directory around it: one that is
+// opened before it knows that it was restored would use numbers of entries again.
+const unfinishedName = "restoring"
+
+// Restore makes a data directory of a chain of backups. The directory is made, or empty; what does not succeed leaves nothing in it, and
+// what is cut off leaves no chest. Keys gives the key of each backup's stream.
 func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outside, now time.Time) (r Restored, err error) {
-	if err := Unpack(dir, chain, keys, &r.Manifest); err != nil {
+	if err := empty(dir); err != nil {
 		return r, err
 	}
 	defer func() {
@@ -134,22 +139,54 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outsi
 			_ = os.RemoveAll(dir)
 		}
 	}()
-	records, err := store.Open(dir) // which brings it up to date, if an earlier program has made the backup
+	unfinished := filepath.Join(dir, unfinishedName)
+	if err := Unpack(unfinished, chain, keys, &r.Manifest); err != nil {
+		return r, err
+	}
+	records, err := store.Open(unfinished) // which brings it up to date, if an earlier program has made the backup
 	if err != nil {
 		return r, err
 	}
 	if err := records.Close(); err != nil {
 		return r, err
 	}
-	db, err := openFile(dir)
-	if err != nil {
+	to := max(r.Manifest.Last, slices.Max(append(o.Numbers, 0))) + Margin
+	if r.Mended, err = mendRestored(unfinished, min(to, r.Manifest.Last+mostSkipped), o, chain[len(chain)-1].Header.Made, now); err != nil {
 		return r, err
 	}
+	return r, settle(unfinished, dir)
+}
+
+func mendRestored(dir string, to uint64, o Outside, made, now time.Time) (m Mended, err error) {
+	db, err := openFile(dir)
+	if err != nil {
+		return m, err
+	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	made := chain[len(chain)-1].Header.Made
-	to := max(r.Manifest.Last, slices.Max(append(o.Numbers, 0))) + Margin
-	r.Mended, err = mendTrail(db, dir, min(to, r.Manifest.Last+mostSkipped), o.Ends, made, now)
-	return r, err
+	return mendTrail(db, dir, to, o.Ends, made, now)
+}
+
+// settle puts what is in one directory into another one, the database last.
+func settle(from, to string) error {
+	files, err := os.ReadDir(from)
+	if err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
+	for _, f := range files {
+		if f.Name() == datadir.DatabaseName {
+			continue
+		}
+		if err := os.Rename(filepath.Join(from, f.Name()), filepath.Join(to, f.Name())); err != nil {
+			return fmt.Errorf("restore: %w", err)
+		}
+	}
+	if err := errors.Join(wholefile.SyncDir(from), wholefile.SyncDir(to)); err != nil {
+		return err
+	}
+	if err := os.Rename(filepath.Join(from, datadir.DatabaseName), filepath.Join(to, datadir.DatabaseName)); err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
+	return errors.Join(os.Remove(from), wholefile.SyncDir(to))
 }
 
 // Unpack makes the files of a data directory of a chain of backups, as they were, and compares them with the manifest.
@@ -184,6 +221,9 @@ func empty(dir string) error {
 	there, err := os.ReadDir(dir)
 	if err != nil {
 		return fmt.Errorf("restore: %w", err)
+	}
+	if len(there) == 1 && there[0].Name() == unfinishedName {
+		return fmt.Errorf("%s has what a restore left that was cut off, which is no chest: remove it, and restore again", dir)
 	}
 	if len(there) > 0 {
 		return fmt.Errorf("%s is not empty: a chest is restored to a directory of its own, and what is there is left as it is", dir)

@@ -129,7 +129,8 @@ func (st *Snapshot) SampleValues() (tried, opened int) {
 				if v.ShreddedAt != 0 {
 					continue
 				}
-				if tried++; st.opens(d, it, v) {
+				tried++
+				if found, err := st.Find(d, it.Row.Name); err == nil && found != nil && st.opens(d, found, v) { // as a read finds it
 					opened++
 				}
 				return false

@@ -1,14 +1,18 @@
 package httpapi_test
 
 import (
+	"bytes"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -217,4 +221,94 @@ func eventually(t *testing.T, is func() bool) {
 		}
 		runtime.Gosched()
 	}
+}
+
+// A page of the file is noise, one page at a time. Either the chest does not open, or what it serves is what was stored, an examination
+// names what is wrong as soon as anything at all cannot be read, and it is not ready when nothing can. TANSU_PAGES says how many pages are
+// tried (make edits).
+func TestAPageOfNoiseIsNoticed(t *testing.T) {
+	tried, err := strconv.Atoi(os.Getenv("TANSU_PAGES"))
+	if err != nil {
+		tried = 8
+	}
+	chest := chesttest.Start(t)
+	var references []string
+	for n := range 60 {
+		name := fmt.Sprintf("item-%02d", n)
+		chest.Fill(t, []string{"gates", "berths"}[n%2], name, strings.Repeat(name+" ", 40))
+		references = append(references, []string{"gates", "berths"}[n%2]+"/"+name)
+	}
+	secret, _ := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "**"})
+	dir := filepath.Join(chest.Dir, "chest")
+	if err := chest.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, datadir.DatabaseName)
+	whole, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const page = 4096
+	random := rand.New(rand.NewPCG(uint64(os.Getpid()), 70))
+	pages := random.Perm(len(whole) / page)
+	came := map[string]int{}
+	for _, at := range pages[:min(tried, len(pages))] {
+		content := bytes.Clone(whole)
+		for i := range page {
+			content[at*page+i] = byte(random.IntN(256))
+		}
+		for _, journal := range []string{"-wal", "-shm"} {
+			_ = os.Remove(path + journal)
+		}
+		write(t, path, content)
+		came[withNoise(t, chest, at+1, secret, references)]++
+	}
+	t.Logf("%d pages of %d: %v", min(tried, len(pages)), len(pages), came)
+}
+
+// withNoise opens a chest of whose file a page is noise, and says what came of it.
+func withNoise(t *testing.T, chest *chesttest.Chest, page int, secret string, references []string) string {
+	t.Helper()
+	if err := chest.Reopen(t, nil); err != nil {
+		return "does not start"
+	}
+	defer func() { _ = chest.Stop() }()
+	if status, err := chest.Client(t, "").Status(ctx); err != nil || status.State != "unlocked" {
+		return "stays locked"
+	}
+	ready := chest.Do(t, chesttest.Call{Method: http.MethodGet, Path: "/api/ready"}).Status
+	failed, last := 0, error(nil)
+	token, _, err := chest.Client(t, "").AppToken(ctx, "ticket-api", secret)
+	for _, reference := range references {
+		if err != nil {
+			failed++
+			continue
+		}
+		_, name, _ := strings.Cut(reference, "/")
+		value, _, read := chest.Client(t, token).Read(ctx, reference)
+		if read != nil {
+			failed, last = failed+1, read
+		} else if string(value) != strings.Repeat(name+" ", 40) {
+			t.Errorf("page %d: %s is %q", page, reference, value)
+		}
+	}
+	steward, err := chest.Client(t, "").SignIn(ctx, "steward", chesttest.Password, "")
+	if err != nil {
+		if failed < len(references) || ready == http.StatusOK {
+			t.Errorf("page %d: ready is %d, %d of %d values cannot be read, and nobody can sign in: %v", page, ready, failed, len(references), err)
+		}
+		return "serves nothing, and is not ready"
+	}
+	wrong, err := chest.Client(t, steward.Token).Examine(ctx)
+	switch {
+	case failed == len(references) && ready == http.StatusOK:
+		t.Errorf("page %d: no value can be read, and it is ready: %v, %v", page, err, last)
+	case failed > 0 && err == nil && len(wrong) == 0:
+		t.Errorf("page %d: %d values cannot be read, and an examination says that nothing is wrong", page, failed)
+	case err == nil && len(wrong) == 0:
+		return "serves all, and nothing is wrong" // the page was free, or of an index that is made anew
+	case failed == 0:
+		return "serves all, and says what is wrong"
+	}
+	return "serves some, and says what is wrong"
 }

@@ -1,14 +1,19 @@
 package server_test
 
 import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
 	"tansu/client"
 	"tansu/internal/server"
+	"tansu/internal/store"
 )
 
 // Chests that earlier versions made, each with a steward, a drawer, an item, an app with a grant of consumer on it and one
@@ -26,23 +31,7 @@ var olderChests = []string{"chest-access", "chest-proofs", "chest-agents", "ches
 func TestChestsOfEarlierVersionsOpen(t *testing.T) {
 	for _, name := range olderChests {
 		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
-			if err := os.Chmod(dir, 0o700); err != nil {
-				t.Fatal(err)
-			}
-			if out, err := exec.Command("tar", "-xzf", filepath.Join("testdata", name+".tgz"), "-C", dir).CombinedOutput(); err != nil {
-				t.Fatalf("%v: %s", err, out)
-			}
-			key, secret := filepath.Join(t.TempDir(), "key"), ""
-			if err := os.Rename(filepath.Join(dir, "key"), key); err != nil {
-				t.Fatal(err)
-			}
-			if content, err := os.ReadFile(filepath.Join(dir, "secret")); err == nil {
-				secret = string(content)
-			}
-			if err := os.Remove(filepath.Join(dir, "secret")); err != nil {
-				t.Fatal(err)
-			}
+			dir, key, secret := unpackOlder(t, name)
 			clock := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC) // the day after they were made
 			for round := range 2 {
 				s, err := server.Start(server.Options{Dir: dir, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, KeyFile: key,
@@ -58,6 +47,81 @@ func TestChestsOfEarlierVersionsOpen(t *testing.T) {
 			}
 		})
 	}
+}
+
+// unpackOlder makes the data directory of an older chest, and what opens it beside it, in a file.
+func unpackOlder(t *testing.T, name string) (dir, key, secret string) {
+	t.Helper()
+	dir = t.TempDir()
+	if err := os.Chmod(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("tar", "-xzf", filepath.Join("testdata", name+".tgz"), "-C", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	key = filepath.Join(t.TempDir(), "key")
+	if err := os.Rename(filepath.Join(dir, "key"), key); err != nil {
+		t.Fatal(err)
+	}
+	if content, err := os.ReadFile(filepath.Join(dir, "secret")); err == nil {
+		secret = string(content)
+	}
+	if err := os.Remove(filepath.Join(dir, "secret")); err != nil {
+		t.Fatal(err)
+	}
+	return dir, key, secret
+}
+
+// A process that brings a chest of an earlier version up to date is killed, wherever it happens to be. The next one opens it as if nothing
+// had happened. TANSU_KILLS says how often (make killed).
+func TestKilledWhileItIsBroughtUpToDate(t *testing.T) {
+	kills, err := strconv.Atoi(os.Getenv("TANSU_KILLS"))
+	if err != nil {
+		kills = 4
+	}
+	random := rand.New(rand.NewPCG(uint64(os.Getpid()), 3))
+	for n := range kills {
+		dir, key, secret := unpackOlder(t, olderChests[n%len(olderChests)])
+		worker := exec.Command(os.Args[0], "-test.run=TestUpgraderToBeKilled")
+		worker.Env = append(os.Environ(), "TANSU_UPGRADE_DIR="+dir)
+		out, err := worker.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := worker.Start(); err != nil {
+			t.Fatal(err)
+		}
+		line, err := bufio.NewReader(out).ReadString('\n')
+		if err != nil || line != "begins\n" {
+			t.Fatalf("the worker says %q, %v", line, err)
+		}
+		time.AfterFunc(time.Duration(random.IntN(80_000))*time.Microsecond, func() { _ = worker.Process.Kill() })
+		_ = worker.Wait()
+		s, err := server.Start(server.Options{Dir: dir, Listen: "127.0.0.1:0", Transport: server.PlainHTTP, KeyFile: key,
+			Now: func() time.Time { return time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC) }})
+		if err != nil {
+			t.Fatalf("%s, after it was killed: %v", olderChests[n%len(olderChests)], err)
+		}
+		useOlder(t, s, secret, 0)
+		if err := s.Stop(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// TestUpgraderToBeKilled is the other process; by itself it does nothing.
+func TestUpgraderToBeKilled(t *testing.T) {
+	dir := os.Getenv("TANSU_UPGRADE_DIR")
+	if dir == "" {
+		t.Skip("it is run by TestKilledWhileItIsBroughtUpToDate")
+	}
+	fmt.Println("begins")
+	records, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = records.Close()
+	select {} // until it is killed
 }
 
 // useOlder uses a chest of an earlier version; round says how often it was used before.

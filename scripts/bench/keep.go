@@ -43,6 +43,9 @@ func keep(result map[string]any) error {
 	if err := s.beside(steward, result); err != nil {
 		return err
 	}
+	if err := incremental(steward, result); err != nil {
+		return err
+	}
 	var copies, backups []time.Duration
 	for n := range *rounds {
 		took, err := copyFile(filepath.Join(s.b.dir, "chest", "chest.db"), filepath.Join(dir, "copy"))
@@ -66,10 +69,41 @@ func keep(result map[string]any) error {
 	if err := turnFigures(result); err != nil {
 		return err
 	}
-	for _, key := range []string{"copy_seconds", "backup_seconds", "backup_over_copy", "reads_beside_backup", "backup_seconds_beside_reads",
+	for _, key := range []string{"copy_seconds", "backup_seconds", "backup_over_copy", "reads_beside_backup", "backup_seconds_beside_reads", "incremental_seconds", "incremental_mib",
 		"restore_seconds", "restore_seconds_to_ready", "turn_root_key_seconds"} {
 		fmt.Printf("%-28s %10.3f\n", key, result[key])
 	}
+	return nil
+}
+
+// between is how much is written between two backups that add to each other: what a busy day has in five minutes.
+const between = 100
+
+// incremental measures backups that add to the last one: how often they can be made is how little is lost.
+func incremental(steward *client.Client, result map[string]any) error {
+	if _, err := steward.CreateDrawer(context.Background(), client.NewDrawer{Name: "since-then", Environment: "staging"}); err != nil {
+		return err
+	}
+	var took []time.Duration
+	for n := range *rounds {
+		for i := range between {
+			if _, err := steward.CreateItem(context.Background(), "since-then", client.NewItem{Name: fmt.Sprintf("item-%d-%d", n, i),
+				Version: client.Content([]byte("a made-up value"))}); err != nil {
+				return err
+			}
+		}
+		began := time.Now()
+		b, err := steward.BackUp(context.Background(), false)
+		if err != nil {
+			return err
+		}
+		if b.AddsTo == "" {
+			return errors.New("a full backup was made in the place of one that adds to the last")
+		}
+		took = append(took, time.Since(began))
+		result["incremental_mib"] = round(float64(b.Size) / (1 << 20))
+	}
+	result["incremental_seconds"] = round(middle(took).Seconds())
 	return nil
 }
 
