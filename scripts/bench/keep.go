@@ -69,8 +69,8 @@ func keep(result map[string]any) error {
 	if err := turnFigures(result); err != nil {
 		return err
 	}
-	for _, key := range []string{"copy_seconds", "backup_seconds", "backup_over_copy", "reads_beside_backup", "backup_seconds_beside_reads", "incremental_seconds", "incremental_mib",
-		"restore_seconds", "restore_seconds_to_ready", "turn_root_key_seconds"} {
+	for _, key := range []string{"copy_seconds", "backup_seconds", "backup_over_copy", "reads_beside_backup", "backup_seconds_beside_reads",
+		"incremental_seconds", "incremental_mib", "restore_seconds", "restore_seconds_to_ready", "turn_root_key_seconds"} {
 		fmt.Printf("%-28s %10.3f\n", key, result[key])
 	}
 	return nil

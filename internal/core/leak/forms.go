@@ -35,6 +35,7 @@ const minLine = 8
 type Form struct {
 	Kind  string // such as "plain", "base64", "hex" or "line"
 	Bytes []byte
+	Cut   bool // it is looked for with line breaks in it, too
 }
 
 // Forms lists the forms of a value that differ from each other; none of a value that is too small.
@@ -42,18 +43,19 @@ func Forms(value []byte) (list []Form) {
 	if len(value) < MinValue {
 		return nil
 	}
-	add := func(kind string, b []byte) {
+	put := func(kind string, b []byte, cut bool) {
 		if len(b) >= MinValue && !slices.ContainsFunc(list, func(f Form) bool { return bytes.Equal(f.Bytes, b) }) {
-			list = append(list, Form{kind, b})
+			list = append(list, Form{kind, b, cut})
 		}
 	}
-	add("plain", value)
+	add := func(kind string, b []byte) { put(kind, b, false) }
+	put("plain", value, true)
 	for before := range 3 {
 		std := aligned(value, before)
-		add("base64", std)
-		add("base64", []byte(strings.NewReplacer("+", "-", "/", "_").Replace(string(std))))
+		put("base64", std, true)
+		put("base64", []byte(strings.NewReplacer("+", "-", "/", "_").Replace(string(std))), true)
 	}
-	add("hex", []byte(hex.EncodeToString(value)))
+	put("hex", []byte(hex.EncodeToString(value)), true)
 	add("hex", []byte(strings.ToUpper(hex.EncodeToString(value))))
 	if text := string(value); utf8.Valid(value) {
 		for _, escaped := range []string{url.QueryEscape(text), url.PathEscape(text), strings.ReplaceAll(url.QueryEscape(text), "+", "%20")} {
@@ -72,8 +74,13 @@ func Forms(value []byte) (list []Form) {
 	}
 	for _, separator := range []byte{':', ' ', '-'} { // fingerprints, dumps, addresses
 		spaced := separated(value, separator)
-		add("hex", spaced)
+		put("hex", spaced, true)
 		add("hex", bytes.ToUpper(spaced))
+	}
+	if len(value) <= mostDumped {
+		for _, dump := range dumped(value) {
+			put("hex", dump, true)
+		}
 	}
 	add("base32", bytes.TrimRight(base32.StdEncoding.AppendEncode(nil, value), "=")[:8*len(value)/5])
 	for before := range 3 {
@@ -123,6 +130,37 @@ func separated(value []byte, separator byte) (text []byte) {
 		text = hex.AppendEncode(text, []byte{b})
 	}
 	return text
+}
+
+// mostDumped is the size of the largest value that is looked for as dumps in columns have it, in bytes: each has ten forms.
+const mostDumped = 256
+
+// dumped lists how a value is in a dump of hexadecimal: with another space after each column of eight bytes, wherever the value begins in
+// one, and in groups of two bytes.
+func dumped(value []byte) (list [][]byte) {
+	for before := range 8 {
+		var text []byte
+		for i, b := range value {
+			if i > 0 {
+				if text = append(text, ' '); (before+i)%8 == 0 {
+					text = append(text, ' ')
+				}
+			}
+			text = hex.AppendEncode(text, []byte{b})
+		}
+		list = append(list, text)
+	}
+	for before := range 2 {
+		var text []byte
+		for i, b := range value {
+			if i > 0 && (before+i)%2 == 0 {
+				text = append(text, ' ')
+			}
+			text = hex.AppendEncode(text, []byte{b})
+		}
+		list = append(list, text)
+	}
+	return list
 }
 
 // quotedPrintable is how mail carries a text (RFC 2045, section 6.7), on one line.

@@ -125,7 +125,7 @@ func naive(m *Matcher, text []byte) []byte {
 		}
 		if best >= 0 {
 			if i >= until {
-				out = append(out, m.token(best)...)
+				out = append(out, m.token(span{pattern: best})...)
 			}
 			until = max(until, i+len(m.patterns[best].bytes))
 		}
@@ -161,10 +161,94 @@ func TestBase64InLinesIsMasked(t *testing.T) {
 	}
 }
 
+// traced is how curl --trace-ascii writes: 64 bytes a line, each with its place.
+func traced(text string) (lines string) {
+	for at := 0; at < len(text); at += 64 {
+		lines += fmt.Sprintf("%04x: %s\n", at, text[at:min(at+64, len(text))])
+	}
+	return lines
+}
+
+// A value in whose midst lines end, as traces, dumps and narrow columns have it, is masked in all its parts, wherever it begins in a line, and
+// found in files. Up to three bytes of an end may be left.
+func TestValueThatIsCutIsMasked(t *testing.T) {
+	value := "Qm7-vd2Wx_harbour-Kp5rT9-ferry-Zs3Lq8"
+	m := matcherOf(value)
+	program := func(text, name string, arguments ...string) string {
+		command := exec.Command(name, arguments...)
+		command.Stdin = strings.NewReader(text)
+		out, err := command.Output()
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		return string(out)
+	}
+	for before := range 70 {
+		text := strings.Repeat(".", before) + value + strings.Repeat("~", 70)
+		key := strings.Repeat("k", before)
+		folded := program(text, "fold", "-w", "20")
+		for what, cut := range map[string]string{
+			"trace":       traced(text),
+			"narrow":      folded,
+			"with margin": strings.ReplaceAll(folded, "\n", "\r\n    | "),
+			"od":          program(text, "od", "-An", "-v", "-tx1"),
+			"od, places":  program(text, "od", "-v", "-tx1z"),
+			"hex":         program(hex.EncodeToString([]byte(text)), "fold", "-w", "60"),
+			"base64":      program(key+value+key, "base64"),
+			"base64, 64":  program(key+value+key, "base64", "-w", "64"),
+			"hexdump":     hex.Dump([]byte(text)),
+		} {
+			masked := mask(m, cut)
+			for _, form := range Forms([]byte(value)) {
+				for i := 0; i+8 <= len(form.Bytes) && form.Cut; i++ {
+					if strings.Contains(masked, string(form.Bytes[i:i+8])) && !strings.Contains(strings.Trim(string(form.Bytes[i:i+8]), "0 "), "20") {
+						t.Fatalf("%s, from %d: %q of it is left in\n%s\nmasked:\n%s", what, before, form.Bytes[i:i+8], cut, masked)
+					}
+				}
+			}
+			if n := strings.Count(masked, "[masked: d/0]"); n == 0 {
+				t.Errorf("%s, from %d: nothing is masked in\n%s", what, before, cut)
+			}
+			found := 0
+			m.Find([]byte(cut), len(cut), func(Finding) { found++ })
+			if found == 0 {
+				t.Errorf("%s, from %d: not found", what, before)
+			}
+			if once := mask(m, strings.SplitAfter(cut, "")...); once != masked {
+				t.Fatalf("%s, from %d: byte by byte it is %q, and at once %q", what, before, once, masked)
+			}
+		}
+	}
+}
+
+// What only looks like the beginning of a value, at the end of a line, is held until the next lines say that it is none, or until nothing
+// came for a while; and a stream that ends within a value shows no part of it.
+func TestWhatMayBeCutIsNotHeldForLong(t *testing.T) {
+	m := matcherOf("a-long-secret-value-of-words")
+	k := m.NewMasker()
+	if got := k.Push(nil, []byte("this ends like a\n")); string(got) != "this ends like " || !k.Holds() {
+		t.Fatalf("got %q", got)
+	}
+	if got := k.Release(nil); string(got) != "a\n" {
+		t.Fatalf("released %q", got)
+	}
+	if got := k.Push(nil, []byte("x a-long-s\n")); string(got) != "x " || k.Holds() {
+		t.Fatalf("got %q", got)
+	}
+	other := strings.Repeat("another line\n", 8)
+	if got := k.Push(nil, []byte(other)); string(got) != "a-long-s\n"+other {
+		t.Fatalf("got %q", got)
+	}
+	if got := mask(m, "x a-long-secret-\n0040: value-of"); got != "x [masked: d/0]\n0040: [masked]" {
+		t.Errorf("ended within it: %q", got)
+	}
+}
+
 // The pieces a stream comes in make no difference, and what is masked is what somebody would mask who looks at every place.
 func FuzzMaskingIsAsIfEachPlaceWereLookedAt(f *testing.F) {
 	f.Add("abcdabcdab", "bcda", "abcdabcd", "xabcdabcdabcdaby", uint64(1))
 	f.Add("aaaaaaaa", "aaaa", "aaaaaaaaaaaa", "aaaaaaaaaaaaaaaaaaaaaa", uint64(2))
+	f.Add("a-long-secret-value-of-words", "another-long-one", "x", "> a-long-sec\n> ret-value-of\n> -words\n", uint64(4))
 	f.Add("one\ntwo three four\nfive six", "'quoted'", "päss", "x two three four\n", uint64(3))
 	f.Fuzz(func(t *testing.T, a, b, c, text string, seed uint64) {
 		if len(a)+len(b)+len(c) > 200 || len(text) > 500 {
@@ -187,12 +271,15 @@ func FuzzMaskingIsAsIfEachPlaceWereLookedAt(f *testing.F) {
 			n := 1 + random.IntN(min(len(rest), 9))
 			pieces, rest = append(pieces, rest[:n]), rest[n:]
 		}
-		want := string(naive(m, []byte(text)))
+		want := mask(m, text)
 		if got := mask(m, pieces...); got != want {
-			t.Fatalf("%q in %q is %q, want %q", []string{a, b, c}, pieces, got, want)
+			t.Fatalf("%q in %q is %q, and at once it is %q", []string{a, b, c}, pieces, got, want)
 		}
-		if got := mask(m, text); got != want {
-			t.Fatalf("%q in %q at once is %q, want %q", []string{a, b, c}, text, got, want)
+		if cut, _, _ := m.cuts([]byte(text), len(text), true); len(cut) > 0 {
+			return // each place by itself shows nothing of a value that is cut
+		}
+		if each := string(naive(m, []byte(text))); each != want {
+			t.Fatalf("%q in %q at once is %q, want %q", []string{a, b, c}, text, want, each)
 		}
 	})
 }

@@ -7,13 +7,19 @@ type Masker struct {
 	held    []byte // the end of the stream so far that may be the beginning of a form
 	shown   int    // how many bytes of held have been let through already
 	covered int    // how many bytes of held belong to what is masked already
+	unsure  int    // how many bytes of held are held only because a few of them may be the beginning of a value that is cut
 }
 
 // NewMasker makes one for a stream.
 func (m *Matcher) NewMasker() *Masker { return &Masker{m: m} }
 
 // token stands for what is masked.
-func (m *Matcher) token(p int) string { return "[masked: " + m.secrets[m.patterns[p].secret] + "]" }
+func (m *Matcher) token(s span) string {
+	if s.part > 0 {
+		return "[masked]"
+	}
+	return "[masked: " + m.secrets[m.patterns[s.pattern].secret] + "]"
+}
 
 // Push takes the next piece of the stream and appends to dst what may be let through.
 func (k *Masker) Push(dst, piece []byte) []byte {
@@ -21,25 +27,47 @@ func (k *Masker) Push(dst, piece []byte) []byte {
 	if len(k.held) > 0 {
 		text = append(k.held, piece...)
 	}
-	hold := k.m.unfinished(text)
-	dst = k.emit(dst, text, hold)
-	k.held = append(k.held[:0], text[hold:]...)
+	cut, strong, weak := k.m.cuts(text, len(text), false)
+	likely := whole(cut, min(k.m.unfinished(text), strong))
+	hold := whole(cut, min(likely, weak))
+	dst = k.emit(dst, text, hold, cut)
+	k.held, k.unsure = append(k.held[:0], text[hold:]...), likely-hold
 	return dst
 }
 
-// emit appends the text up to where it is held, masked. All forms that begin before that are whole.
-func (k *Masker) emit(dst, text []byte, hold int) []byte {
+// whole is a place up to which no value that is cut is there in part only.
+func whole(cut []span, hold int) int {
+	for again := true; again; {
+		again = false
+		for i, s := range cut {
+			for first := i; s.at >= hold && first >= 0; first-- {
+				if cut[first].part == 0 {
+					if cut[first].at < hold {
+						hold, again = cut[first].at, true
+					}
+					break
+				}
+			}
+		}
+	}
+	return hold
+}
+
+// emit appends the text up to where it is held, masked. All that begins before that is whole.
+func (k *Masker) emit(dst, text []byte, hold int, cut []span) []byte {
 	// What begins before until is masked, and has its token; from is the first byte of which nothing was said.
 	until, from := k.covered, max(k.covered, k.shown)
-	for at, p := k.m.next(text, 0, hold); at >= 0; at, p = k.m.next(text, at+1, hold) {
-		end := at + len(k.m.patterns[p].bytes)
-		if at >= until && end > from {
-			if at > from {
-				dst = append(dst, text[from:at]...)
-			}
-			dst = append(dst, k.m.token(p)...)
+	for _, s := range k.m.spans(text, hold, cut) {
+		if s.at >= hold {
+			break
 		}
-		until = max(until, end)
+		if s.at >= until && s.end > from {
+			if s.at > from {
+				dst = append(dst, text[from:s.at]...)
+			}
+			dst = append(dst, k.m.token(s)...)
+		}
+		until = max(until, s.end)
 		from = max(from, until)
 	}
 	if from < hold {
@@ -52,9 +80,16 @@ func (k *Masker) emit(dst, text []byte, hold int) []byte {
 // mostReleased is how many bytes of a value may get through when a stream pauses in the middle of it.
 const mostReleased = 3
 
-// Release appends what is held to dst if it is a few bytes only, so that who waits for a prompt sees the end of it. It is
-// called when nothing came for a while. If they turn out to be the beginning of a value, the rest of that is masked.
+// Release appends what is held to dst if it is a few bytes only, or if only a few bytes of it may be the beginning of a value that is cut,
+// so that who waits for a prompt sees the end of it. It is called when nothing came for a while. If they turn out to be the beginning of
+// a value, the rest of that is masked, unless it is cut there.
 func (k *Masker) Release(dst []byte) []byte {
+	if k.unsure > 0 {
+		cut, _, _ := k.m.cuts(k.held, len(k.held), false)
+		dst = k.emit(dst, k.held, k.unsure, cut)
+		k.held = append(k.held[:0], k.held[k.unsure:]...)
+		k.unsure = 0
+	}
 	if from := max(k.shown, k.covered); len(k.held) <= mostReleased && from < len(k.held) {
 		dst = append(dst, k.held[from:]...)
 		k.shown = len(k.held)
@@ -64,7 +99,7 @@ func (k *Masker) Release(dst []byte) []byte {
 
 // Holds reports whether something is held that [Masker.Release] would let through.
 func (k *Masker) Holds() bool {
-	return len(k.held) <= mostReleased && max(k.shown, k.covered) < len(k.held)
+	return k.unsure > 0 || len(k.held) <= mostReleased && max(k.shown, k.covered) < len(k.held)
 }
 
 // End appends what is left when the stream has ended. The beginning of a value that did not come whole is masked if it is of
@@ -75,7 +110,13 @@ func (k *Masker) End(dst []byte) []byte {
 	if len(text)-hold < minLine {
 		hold = len(text)
 	}
-	dst = k.emit(dst, text, hold)
+	cut, _, _ := k.m.cuts(text, len(text), true)
+	for _, s := range cut {
+		if s.end == len(text) { // the part of a value with which the stream ends, which may be the beginning of another one
+			hold = len(text)
+		}
+	}
+	dst = k.emit(dst, text, hold, cut)
 	if hold < len(text) && k.covered == 0 {
 		dst = append(dst, "[masked: the beginning of a value]"...)
 	}

@@ -20,12 +20,14 @@ type Matcher struct {
 	longest  int
 	long     window // of those of minLong bytes or more: eight bytes at each of their first places
 	short    window // of the others: their first four bytes
+	heads    heads  // of those that are looked for in parts
 }
 
 type pattern struct {
 	bytes  []byte
 	kind   string
 	secret int
+	cut    bool // it is looked for in parts, too
 }
 
 // window finds patterns by bytes in them: the bits say quickly, and wrongly at times, that there may be one.
@@ -71,7 +73,7 @@ func NewMatcher(secrets []Secret) (m *Matcher, tooSmall []string) {
 			tooSmall = append(tooSmall, secret.Name)
 		}
 		for _, form := range forms {
-			m.patterns = append(m.patterns, pattern{form.Bytes, form.Kind, i})
+			m.patterns = append(m.patterns, pattern{form.Bytes, form.Kind, i, form.Cut})
 			m.longest = max(m.longest, len(form.Bytes))
 		}
 	}
@@ -84,7 +86,11 @@ func NewMatcher(secrets []Secret) (m *Matcher, tooSmall []string) {
 		for offset := range stride {
 			m.long.add(binary.LittleEndian.Uint64(p.bytes[offset:]), hit{i, offset})
 		}
+		if p.cut && len(p.bytes) >= minCut {
+			m.heads.add(i, p.bytes, p.kind == "hex" && bytes.ContainsAny(p.bytes, " :-"))
+		}
 	}
+	m.heads.ready()
 	return m, tooSmall
 }
 
@@ -177,8 +183,14 @@ func (m *Matcher) unfinished(text []byte) int {
 	return len(text)
 }
 
-// Longest is the size in bytes of the longest form: what is found may be cut by the end of a text that is shorter than that.
-func (m *Matcher) Longest() int { return m.longest }
+// Longest is how far apart the begin and the end of what is found may be, in bytes: it may be cut by the end of a text that is shorter
+// than that.
+func (m *Matcher) Longest() int {
+	if m.heads.ends == nil {
+		return m.longest
+	}
+	return max(m.longest, min(widest+m.longest*(widest+minPart)/minPart, mostReach))
+}
 
 // Finding is one place where a form of a value is.
 type Finding struct {
@@ -188,12 +200,26 @@ type Finding struct {
 	Length int
 }
 
-// Find calls visit for each form in a text that begins before a place and is not within one that was found before.
+// Find calls visit for each form in a text, and each value that is cut, that begins before a place and is not within one that was found
+// before.
 func (m *Matcher) Find(text []byte, before int, visit func(Finding)) {
+	cut, _, _ := m.cuts(text, before, false)
+	cut = slices.DeleteFunc(cut, func(s span) bool { return s.part > 0 })
+	slices.SortStableFunc(cut, func(x, y span) int { return x.at - y.at })
 	for from := 0; ; {
 		at, p := m.next(text, from, before)
+		for len(cut) > 0 && (at < 0 || cut[0].at < at) {
+			if first := cut[0]; first.at >= from {
+				visit(Finding{m.secrets[m.patterns[first.pattern].secret], m.patterns[first.pattern].kind + ", cut", first.at, first.end - first.at})
+				from = first.end
+			}
+			cut = cut[1:]
+		}
 		if at < 0 {
 			return
+		}
+		if at < from { // it is in the first part of one that is cut
+			continue
 		}
 		found := m.patterns[p]
 		visit(Finding{m.secrets[found.secret], found.kind, at, len(found.bytes)})
