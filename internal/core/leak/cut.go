@@ -7,8 +7,8 @@ import (
 	"slices"
 )
 
-// A value is cut when line breaks stand in it, with what frames lines: numbers, margins, the column of a dump beside another one, as traces,
-// dumps and wrapped texts have it. Its first part ends where a line ends, each other one where its line ends, and the last one where
+// A value is cut when line breaks stand in it, with what frames lines: numbers, margins, the column of a dump beside another one, as
+// traces, dumps and wrapped texts have it. Its first part ends where a line ends, each other one where its line ends, and the last one where
 // the value does. A value of which less than lastPart bytes are missing counts as whole.
 const (
 	minPart  = 4  // of the parts but the first

@@ -169,8 +169,8 @@ func traced(text string) (lines string) {
 	return lines
 }
 
-// A value in whose midst lines end, as traces, dumps and narrow columns have it, is masked in all its parts, wherever it begins in a line, and
-// found in files. Up to three bytes of an end may be left.
+// A value in whose midst lines end, as traces, dumps and narrow columns have it, is masked in all its parts, wherever it begins in a line,
+// and found in files. Up to three bytes of an end may be left.
 func TestValueThatIsCutIsMasked(t *testing.T) {
 	value := "Qm7-vd2Wx_harbour-Kp5rT9-ferry-Zs3Lq8"
 	m := matcherOf(value)
