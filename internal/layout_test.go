@@ -31,12 +31,12 @@ var layers = []string{
 	"internal/backup",
 	"internal/store",
 	"internal/outlet internal/agent",
-	"internal/schema internal/entity",
+	"internal/schema internal/entity internal/entryrow",
 	"internal/datadir",
 	"internal/archive",
 	"internal/hardware internal/hardware/tpm internal/hardware/token",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift " +
-		"internal/addressed",
+		"internal/addressed internal/pace internal/replies",
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding internal/core/recipient",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +

@@ -22,7 +22,7 @@ import (
 
 	"tansu/internal/archive"
 	"tansu/internal/datadir"
-	"tansu/internal/store"
+	"tansu/internal/entryrow"
 )
 
 // Seen is what the backup before this one had, by which it is known what has changed since.
@@ -161,14 +161,14 @@ func open(dir string, pragmas ...string) (*sqlx.DB, error) {
 
 // lastEntry is the number of the newest entry.
 func lastEntry(tx *sqlx.Tx) (uint64, error) {
-	var r []row
+	var r []entryrow.Row
 	if err := tx.Select(&r, "SELECT first, bodies, packed FROM entries ORDER BY first DESC LIMIT 1"); err != nil {
 		return 0, fmt.Errorf("read the trail: %w", err)
 	}
 	if len(r) == 0 {
 		return 0, nil
 	}
-	return r[0].First + uint64(len(store.Lines(r[0].Bodies, r[0].Packed))) - 1, nil
+	return r[0].First + uint64(len(r[0].Lines())) - 1, nil
 }
 
 // digest is one sum for the hashes of all pages.

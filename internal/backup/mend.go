@@ -10,7 +10,7 @@ import (
 
 	"tansu/internal/archive"
 	"tansu/internal/core/trail"
-	"tansu/internal/store"
+	"tansu/internal/entryrow"
 )
 
 // Margin is how many numbers beyond the newest that is known are not used again by a chest whose end was lost: what was recorded after
@@ -103,17 +103,11 @@ type mending struct {
 // rowsAtOnce is how many rows are read in one query.
 const rowsAtOnce = 256
 
-type row struct {
-	First  uint64 `db:"first"`
-	Bodies string `db:"bodies"`
-	Packed []byte `db:"packed"`
-}
-
 func (t *mending) rows() error {
 	after := int64(-1)
-	var ahead []row
+	var ahead []entryrow.Row
 	for {
-		var page []row
+		var page []entryrow.Row
 		err := t.tx.Select(&page, "SELECT first, bodies, packed FROM entries WHERE first > ? ORDER BY first LIMIT ?", after, rowsAtOnce)
 		if err != nil {
 			return fmt.Errorf("read the trail: %w", err)
@@ -140,7 +134,7 @@ func (t *mending) rows() error {
 }
 
 // row keeps what is good in a row, and puts entries that say so in the place of the rest.
-func (t *mending) row(r row, end uint64) error {
+func (t *mending) row(r entryrow.Row, end uint64) error {
 	if r.First < t.next {
 		_, err := t.tx.Exec("DELETE FROM entries WHERE first = ?", r.First)
 		return err
@@ -148,7 +142,7 @@ func (t *mending) row(r row, end uint64) error {
 	if err := t.lose(t.next, r.First); err != nil {
 		return err
 	}
-	lines, changed := store.Lines(r.Bodies, r.Packed), false
+	lines, changed := r.Lines(), false
 	if end != 0 && r.First+uint64(len(lines)) > end {
 		lines, changed = lines[:end-r.First], true
 	}
@@ -180,7 +174,7 @@ func (t *mending) lose(from, to uint64) error {
 	var lines []string
 	first := from
 	for seq := from; seq < to; seq++ {
-		if len(lines) == store.MostInRow || len(lines) > 0 && store.BeginsBlock(seq) {
+		if len(lines) == entryrow.Most || len(lines) > 0 && entryrow.Begins(seq) {
 			if err := t.write(first, lines); err != nil {
 				return err
 			}
@@ -198,8 +192,8 @@ func (t *mending) lose(from, to uint64) error {
 }
 
 func (t *mending) write(first uint64, lines []string) error {
-	bodies, packed := store.Pack(lines)
-	_, err := t.tx.Exec("INSERT OR REPLACE INTO entries (first, bodies, packed) VALUES (?, ?, ?)", first, bodies, packed)
+	const put = "INSERT OR REPLACE INTO entries (first, bodies, packed) VALUES (:first, :bodies, :packed)"
+	_, err := t.tx.NamedExec(put, entryrow.Of(first, lines))
 	return err
 }
 
@@ -220,7 +214,7 @@ func Mend(dir string, known []uint64, now time.Time) (m Mended, err error) {
 		return m, fmt.Errorf("read the trail: %w", err)
 	}
 	to := max(last, slices.Max(append(known, 0)))
-	if to > there+store.MostInRow {
+	if to > there+entryrow.Most {
 		to += Margin
 	}
 	return mendTrail(db, dir, min(to, there+mostSkipped), nil, time.Time{}, now)

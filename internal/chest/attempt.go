@@ -350,7 +350,7 @@ func (a *Attempt) Commit(what string) error {
 	if err := a.staysOpen(); err != nil {
 		return a.Fail(err)
 	}
-	a.Entry.Outcome = trail.Allowed
+	a.Entry.Outcome, a.Change.Once = trail.Allowed, a.Caller.Once
 	err := a.submit(&store.Work{Entry: a.Entry, More: a.More, Change: &a.Change, Basis: a.basis})
 	switch {
 	case err == nil, errors.Is(err, store.ErrMoved):
@@ -382,6 +382,7 @@ func (a *Attempt) After() *Snapshot {
 // are counted: a flood must not fill the disk.
 func (a *Attempt) Take(limits []throttle.Limit) error {
 	wait, first := a.chest.throttle.Take(a.Entry.At, limits)
+	a.tellLeft(limits)
 	if wait == 0 {
 		return nil
 	}
@@ -397,7 +398,16 @@ func (a *Attempt) Take(limits []throttle.Limit) error {
 }
 
 // Refund takes back attempts that turned out to be good.
-func (a *Attempt) Refund(limits []throttle.Limit) { a.chest.throttle.Refund(a.Entry.At, limits) }
+func (a *Attempt) Refund(limits []throttle.Limit) {
+	a.chest.throttle.Refund(a.Entry.At, limits)
+	a.tellLeft(limits)
+}
+
+func (a *Attempt) tellLeft(limits []throttle.Limit) {
+	if a.Caller.Left != nil {
+		*a.Caller.Left = a.chest.throttle.Left(a.Entry.At, limits)
+	}
+}
 
 // Overview is a question about the chest as a whole whose answer is cut to what the caller may see: it takes one of
 // the actions on anything at all.

@@ -200,6 +200,8 @@ type Origin struct {
 	Certificate string
 	// Asking ends when whoever asked does not wait for an answer any more; nil for never.
 	Asking context.Context
+	Left   *throttle.Left // is told how much is left of what is limited; nil for nothing
+	Once   *store.Once    // what the change that is asked for is known by, so that it is made once; nil for nothing
 }
 
 // Ctx is the context of a question: it ends when nobody waits for the answer any more.

@@ -8,6 +8,7 @@ import (
 
 	"tansu/internal/core/envelope"
 	"tansu/internal/entity"
+	"tansu/internal/pace"
 	"tansu/internal/store"
 )
 
@@ -108,7 +109,7 @@ func (st *Snapshot) ExamineContents(ctx context.Context, most int) (damaged []st
 					damaged = append(damaged, fmt.Sprintf("the value of version %d of %s/%s is not what was stored", v.Number, d.Row.Name, it.Row.Name))
 				}
 			}
-			Rest(ctx)
+			pace.Rest(ctx)
 			return ctx.Err() == nil && len(damaged) < most
 		})
 		if err = cmp.Or(err, ctx.Err()); err != nil {

@@ -98,6 +98,8 @@ func StoreError(err error, what string) error {
 		return nil
 	case errors.Is(err, store.ErrExists):
 		return &Error{Code: Exists, Detail: what + " exists already", Err: err}
+	case errors.Is(err, store.ErrDone):
+		return &Error{Code: Exists, Detail: store.ErrDone.Error(), Err: err}
 	case errors.Is(err, store.ErrStale):
 		return &Error{Code: Stale, Detail: what + " was changed by somebody else; read it again", Err: err}
 	case errors.Is(err, store.ErrNotBound):
@@ -109,8 +111,7 @@ func StoreError(err error, what string) error {
 		return &Error{Code: NotRecorded, Detail: "the database was removed, or another one was put in its place, so nothing is served or " +
 			"changed: who runs the service stops it and starts it with the one that is meant", Err: err}
 	case errors.Is(err, store.ErrNotRecorded):
-		return &Error{Code: NotRecorded, Detail: "the trail cannot be written, so nothing is served or changed; look at the disk of the service",
-			Err: err}
+		return &Error{Code: NotRecorded, Err: err, Detail: "the trail cannot be written, so nothing is served or changed: look at the disk"}
 	}
 	return &Error{Code: Internal, Detail: "something went wrong inside the chest; its log says what", Err: err}
 }

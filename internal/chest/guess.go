@@ -29,6 +29,7 @@ func (a *Attempt) Guess(item string) (limits []throttle.Limit, err error) {
 	} else {
 		limits = []throttle.Limit{of("guess by "+by, guessesByOne), of("guess by "+by+" at "+item, guessesOfOne),
 			of("guess at "+item, guessesAtItem)}
+		limits[2].Shared = true
 	}
 	return limits, a.Take(limits)
 }

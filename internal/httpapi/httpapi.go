@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/people"
+	"tansu/internal/replies"
 	"tansu/internal/service"
 )
 
@@ -43,6 +45,7 @@ type api struct {
 	version string
 	cookies cookies
 	origins *http.CrossOriginProtection
+	replies *replies.Replies
 }
 
 // call is one request to a route.
@@ -220,7 +223,7 @@ var routes = []route{
 // New returns the handler of a chest's whole HTTP interface.
 func New(o Options) http.Handler {
 	a := &api{service: o.Service, log: o.Log, version: o.Version, cookies: cookies{secure: o.SecureCookies},
-		origins: http.NewCrossOriginProtection()}
+		origins: http.NewCrossOriginProtection(), replies: replies.New(time.Now)}
 	if a.log == nil {
 		a.log = slog.New(slog.DiscardHandler)
 	}
@@ -256,6 +259,7 @@ func New(o Options) http.Handler {
 // handle is what every route does around its own work.
 func (a *api) handle(r route) echo.HandlerFunc {
 	query := strings.Fields(queries[r.method+" "+r.path])
+	creates, limited := slices.Contains(creating, r.method+" "+r.path), slices.Contains(limits, r.method+" "+r.path)
 	return func(c *echo.Context) (err error) {
 		request := c.Request()
 		id := traceID(request.Header.Get("Traceparent"))
@@ -264,6 +268,9 @@ func (a *api) handle(r route) echo.HandlerFunc {
 		header["Cache-Control"], header["X-Content-Type-Options"] = noStore, noSniff
 		call := &call{Context: c, origin: chest.Origin{Addr: address(request.RemoteAddr), RequestID: id, Asking: request.Context()}}
 		call.origin.Reason = request.Header.Get("Tansu-Reason")
+		if limited {
+			tellLeft(call)
+		}
 		if request.TLS != nil && len(request.TLS.PeerCertificates) > 0 {
 			call.origin.Certificate = people.CertificateID(request.TLS.PeerCertificates[0].Raw)
 		}
@@ -290,7 +297,17 @@ func (a *api) handle(r route) echo.HandlerFunc {
 				return err
 			}
 		}
-		return r.handler(a, call)
+		key, err := onceKey(request.Header)
+		switch {
+		case err != nil:
+			return err
+		case key == "":
+			return r.handler(a, call)
+		case !creates:
+			return &chest.Error{Code: chest.InvalidInput, Field: onceHeader, Detail: onceHeader + " means nothing here: what this route does " +
+				"is the same when it is done again"}
+		}
+		return a.once(call, key, func() error { return r.handler(a, call) })
 	}
 }
 

@@ -38,6 +38,9 @@ var problems = map[chest.Code]struct {
 	chest.Throttled:       {http.StatusTooManyRequests, "Too many attempts"},
 	chest.NotRecorded:     {http.StatusServiceUnavailable, "The trail cannot be written"},
 	chest.Internal:        {http.StatusInternalServerError, "Something went wrong"},
+	keyReused:             {http.StatusUnprocessableEntity, "The key was used before"},
+	doneBefore:            {http.StatusConflict, "Done before"},
+	inProgress:            {http.StatusConflict, "Not done yet"},
 	notAllowed:            {http.StatusMethodNotAllowed, "Method not allowed"},
 	crossOrigin:           {http.StatusForbidden, "Another site asked"},
 }
@@ -46,6 +49,10 @@ var problems = map[chest.Code]struct {
 const (
 	notAllowed  chest.Code = "method_not_allowed"
 	crossOrigin chest.Code = "cross_origin"
+	// Of Idempotency-Key: it was used for another request, what was asked for was done before, or is not done yet.
+	keyReused  chest.Code = "key_reused"
+	doneBefore chest.Code = "done_before"
+	inProgress chest.Code = "in_progress"
 )
 
 // fail is the one translation from an error to an answer.

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/pace"
 	"tansu/internal/store"
 )
 
@@ -104,7 +105,7 @@ func (s *Opening) examine(ctx context.Context, root *envelope.Root, st *chest.Sn
 	} else if err != nil {
 		return nil, err
 	}
-	rest := func() { chest.Rest(ctx) }
+	rest := func() { pace.Rest(ctx) }
 	looks := []func() ([]string, error){
 		func() ([]string, error) { return s.trail.ExamineTrail(ctx) },
 		func() ([]string, error) { return s.records.CheckArchives(ctx) },
@@ -175,8 +176,8 @@ func (s *Opening) checkBehind() {
 	s.found.clear()
 	st := s.heart.Newest()
 	s.behind.Go(func() {
-		ctx := chest.Gently(ctx, gently)
-		rest := func() { chest.Rest(ctx) }
+		ctx := pace.Gently(ctx, gently)
+		rest := func() { pace.Rest(ctx) }
 		looked := s.records.CheckBuckets(ctx, rest, func(err error) { s.notAsStored("rows", []string{err.Error()}) })
 		if s.records.Last() > atOnce && !s.options.Restored {
 			if wrong, err := s.trail.ExamineTrail(ctx); err == nil && len(wrong) > 0 {

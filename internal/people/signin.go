@@ -57,7 +57,7 @@ func signInLimits(subject, addr string, marked bool) []throttle.Limit {
 	return []throttle.Limit{
 		{Key: "addr " + addr, Most: 20, Window: 10 * time.Minute},
 		{Key: "pair " + subject + " " + addr, Most: 5, Window: 10 * time.Minute},
-		{Key: "person " + subject, Most: 100, Window: time.Hour},
+		{Key: "person " + subject, Most: 100, Window: time.Hour, Shared: true},
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"tansu/internal/chest"
 	"tansu/internal/core/trail"
+	"tansu/internal/pace"
 	"tansu/internal/store"
 )
 
@@ -178,7 +178,7 @@ func (s *Record) verify(ctx context.Context, points []trail.Checkpoint, size uin
 			if seq > size {
 				return false
 			}
-			chest.Rest(ctx)
+			pace.Rest(ctx)
 			_, err := io.WriteString(writer, body+"\n")
 			return err == nil && ctx.Err() == nil
 		})

@@ -144,6 +144,9 @@ func (s *Record) Upkeep() {
 	if err == nil {
 		err = s.thin()
 	}
+	if err == nil {
+		err = s.records.ForgetDone(chest.Micros(s.heart.Now().Add(-store.KeepOnce)))
+	}
 	if err == nil && s.options.ArchiveAfter > 0 {
 		err = s.archive(s.heart.Now().Add(-s.options.ArchiveAfter))
 	}

@@ -35,6 +35,7 @@ type Records interface {
 	Folds(before int64) ([]store.Fold, error)
 	Unfold(store.Fold, trail.Entry) error
 	Archives() ([]archive.File, error)
+	ForgetDone(before int64) error
 	ArchiveBefore(before int64) (archive.File, bool, error)
 	Archived(name string, visit func(trail.Entry) bool) error
 	Checkpoints(from, to uint64, most int) ([]store.StoredCheckpoint, error)

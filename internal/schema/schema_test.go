@@ -34,6 +34,7 @@ var released = map[string]string{
 	"00015_slots.sql":       "c756eb301902c684",
 	"00016_restored.sql":    "48a2019e02f2a496",
 	"00017_ended_since.sql": "40d079df7ea92851",
+	"00018_once.sql":        "d073f2428f0e406a",
 }
 
 func TestReleasedMigrationsStayAsTheyAre(t *testing.T) {

@@ -29,6 +29,7 @@ type Records interface {
 	record.Records
 	rights.Records
 	shelf.Records
+	Done(id []byte) (*store.Once, error)
 	CountUses(func(trail.Entry) []store.Use)
 }
 
@@ -59,6 +60,8 @@ type Service struct {
 	*opening.Opening
 	*recovery.Recovery
 	Heart *chest.Chest
+	// Done finds what was done under a key that its caller gave it, by what that is known by; nil for nothing.
+	Done func(id []byte) (*store.Once, error)
 }
 
 // New opens the rooms over records. The chest is locked.
@@ -70,6 +73,7 @@ func New(records Records, o Options) (*Service, error) {
 	records.CountUses(usage.Of)
 	s := &Service{
 		Heart: heart,
+		Done:  records.Done,
 		People: people.New(heart, records, people.Options{Names: o.Names, IssuerKeys: o.IssuerKeys,
 			IssuerHosts: o.IssuerHosts, IsHere: o.IsHere}),
 		Rights: rights.New(heart, records),

@@ -12,6 +12,7 @@ import (
 
 	"tansu/internal/archive"
 	"tansu/internal/core/trail"
+	"tansu/internal/entryrow"
 )
 
 // mostBlocks is how many blocks are in one file: a million entries.
@@ -37,13 +38,13 @@ func (s *Store) ArchiveBefore(before int64) (a archive.File, moved bool, err err
 		Size   int   `db:"size"`
 	}
 	err = s.read.Select(&blocks, fmt.Sprintf("SELECT number, latest, length(requests) / %d AS size FROM blocks WHERE number >= ? ORDER "+
-		"BY number LIMIT %d", requestMarkSize, mostBlocks), blockOf(first))
+		"BY number LIMIT %d", requestMarkSize, mostBlocks), entryrow.BlockOf(first))
 	if err != nil {
 		return a, false, fmt.Errorf("read blocks: %w", err)
 	}
 	count := uint64(0)
 	for _, b := range blocks {
-		if b.Latest >= before || b.Size != blockSize {
+		if b.Latest >= before || b.Size != entryrow.BlockSize {
 			break
 		}
 		count++
@@ -51,7 +52,7 @@ func (s *Store) ArchiveBefore(before int64) (a archive.File, moved bool, err err
 	if count == 0 {
 		return a, false, nil
 	}
-	a = archive.Of(first, first+count*blockSize-1)
+	a = archive.Of(first, first+count*entryrow.BlockSize-1)
 	if err := a.Write(s.Dir(), s.Bodies); err != nil {
 		return a, false, err
 	}
@@ -123,10 +124,10 @@ func (s *Store) checkArchive(a archive.File) error {
 
 // removeArchived takes what is in a file out of the database, in parts.
 func (s *Store) removeArchived(a archive.File) error {
-	for from := a.First; from <= a.Last; from += blockSize {
-		block := []any{blockOf(from)}
+	for from := a.First; from <= a.Last; from += entryrow.BlockSize {
+		block := []any{entryrow.BlockOf(from)}
 		err := s.Submit(&Work{derived: []statement{
-			{text: "DELETE FROM entries WHERE first BETWEEN ? AND ?", arguments: []any{from, from + blockSize - 1}},
+			{text: "DELETE FROM entries WHERE first BETWEEN ? AND ?", arguments: []any{from, from + entryrow.BlockSize - 1}},
 			{text: "DELETE FROM postings WHERE block = ?", arguments: block},
 			{text: "DELETE FROM blocks WHERE number = ?", arguments: block},
 		}})

@@ -19,6 +19,7 @@ type Change struct {
 	Founds   *Chest // of a chest that is being made
 	Seals    *Seals // in the place of those that are stored
 	Turns    Sealer // what authenticates rows from then on: the root key was turned
+	Once     *Once  // what it is known by to whoever asked for it; nil for nothing
 
 	folded *Fold // refusals that were counted and become the work's entry
 	sealer Sealer
@@ -134,6 +135,11 @@ func (w *writer) make(tx *sqlx.Tx, c *Change) error {
 	}
 	if c.Founds != nil {
 		if err := insertChest(tx, *c.Founds); err != nil {
+			return err
+		}
+	}
+	if c.Once != nil {
+		if err := c.Once.write(tx); err != nil {
 			return err
 		}
 	}

@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/s2"
-
 	"tansu/internal/core/trail"
+	"tansu/internal/entryrow"
 )
 
 // Filter selects entries; empty fields select all. Since is included, Until is not.
@@ -73,12 +72,6 @@ func (f Filter) Selects(e trail.Entry) bool {
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before)
 }
 
-// blockSize is how many entries share one place in the index; entry 1 is the first of block 0. The entries of one block
-// are a whole tree of the Merkle tree, and a row of entries is never of two blocks.
-const blockSize = 4096
-
-func blockOf(seq uint64) int64 { return int64((seq - 1) / blockSize) }
-
 // Entries calls visit with entries, newest first, until visit returns false or none is left. It sees all that were
 // recorded when it was called.
 func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
@@ -98,7 +91,7 @@ func (s *Store) Entries(f Filter, visit func(trail.Entry) bool) error {
 		}
 		for _, block := range page {
 			for _, place := range slices.Backward(block.places) {
-				e, err := rows.entry(uint64(block.number)*blockSize + uint64(place) + 1)
+				e, err := rows.entry(uint64(block.number)*entryrow.BlockSize + uint64(place) + 1)
 				if err != nil {
 					return err
 				}
@@ -122,11 +115,11 @@ func (s *Store) blocksOf(f Filter) (oldest, newest int64, err error) {
 		return 0, 0, err
 	}
 	if first > 0 {
-		oldest = blockOf(first) // what is older is in archives
+		oldest = entryrow.BlockOf(first) // what is older is in archives
 	}
 	newest = math.MaxInt64
 	if f.Before != 0 {
-		newest = blockOf(f.Before)
+		newest = entryrow.BlockOf(f.Before)
 	}
 	if !f.Since.IsZero() {
 		var since int64
@@ -214,7 +207,7 @@ func (s *Store) intersect(c candidate, keys []trail.Key) ([]uint16, error) {
 		if len(lists) == 0 {
 			return nil, nil
 		}
-		var has [blockSize]bool
+		var has [entryrow.BlockSize]bool
 		for _, place := range places(lists[0]) {
 			has[place] = true
 		}
@@ -232,7 +225,7 @@ func (s *Store) intersect(c candidate, keys []trail.Key) ([]uint16, error) {
 func places(encoded []byte) []uint16 {
 	list := make([]uint16, len(encoded)/2)
 	for i := range list {
-		list[i] = binary.BigEndian.Uint16(encoded[2*i:]) % blockSize
+		list[i] = binary.BigEndian.Uint16(encoded[2*i:]) % entryrow.BlockSize
 	}
 	return list
 }
@@ -246,78 +239,18 @@ type entryRows struct {
 
 func (r *entryRows) entry(seq uint64) (trail.Entry, error) {
 	if seq < r.first || seq >= r.first+uint64(len(r.bodies)) {
-		var row entryRow
+		var row entryrow.Row
 		if err := r.store.read.Get(&row, "SELECT first, bodies, packed FROM entries WHERE first <= ? ORDER BY first DESC LIMIT 1",
 			seq); err != nil {
 			return trail.Entry{}, fmt.Errorf("read entry %d of the trail: %w", seq, err)
 		}
-		r.first, r.bodies = row.First, row.split()
+		r.first, r.bodies = row.First, row.Lines()
 	}
 	if seq < r.first || seq >= r.first+uint64(len(r.bodies)) {
 		return trail.Entry{}, fmt.Errorf("entry %d is not in the trail any more", seq)
 	}
 	return trail.Decode([]byte(r.bodies[seq-r.first]))
 }
-
-// entryRow is a row of entries: the number of the first one, and the lines, as they are or packed.
-type entryRow struct {
-	First  uint64 `db:"first"`
-	Bodies string `db:"bodies"`
-	Packed []byte `db:"packed"`
-}
-
-// packFrom is from how many bytes on a row is packed. Entries that are committed together say nearly the same: twenty take
-// a sixth to a sixteenth of their bytes, and packing them takes 0.1 microseconds for each, which is less than writing more.
-const packFrom = 1 << 10
-
-// mostUnpacked is more than a row can hold; what says that it holds more is damaged.
-const mostUnpacked = 64 << 20
-
-// packed is the packed form of a row that is worth it; nil for one that is not.
-func packed(bodies []byte) []byte {
-	if len(bodies) < packFrom {
-		return nil
-	}
-	return s2.Encode(nil, bodies)
-}
-
-// Pack makes of lines what a row of entries holds, and Lines reads it back; a row that cannot be read is one line that is no entry.
-func Pack(entries []string) (bodies string, pack []byte) {
-	bodies = strings.Join(entries, "\n") + "\n"
-	if pack = packed([]byte(bodies)); pack != nil {
-		bodies = ""
-	}
-	return bodies, pack
-}
-
-// Lines reads what Pack made.
-func Lines(bodies string, pack []byte) []string {
-	return entryRow{Bodies: bodies, Packed: pack}.split()
-}
-
-// BeginsBlock reports whether an entry is the first one of a block, with which a row begins.
-func BeginsBlock(seq uint64) bool { return (seq-1)%blockSize == 0 }
-
-// split returns the lines of a row. What somebody changed so that it cannot be unpacked is one line that is no entry, so that
-// who looks at the entries one after the other finds which one is not what was recorded.
-func (r entryRow) split() []string {
-	bodies := r.Bodies
-	if r.Packed != nil {
-		if size, err := s2.DecodedLen(r.Packed); err != nil || size > mostUnpacked {
-			return []string{damagedRow}
-		}
-		unpacked, err := s2.Decode(nil, r.Packed)
-		if err != nil {
-			return []string{damagedRow}
-		}
-		bodies += string(unpacked)
-	}
-	return lines(bodies)
-}
-
-func lines(bodies string) []string { return strings.Split(strings.TrimSuffix(bodies, "\n"), "\n") }
-
-const damagedRow = "a row that cannot be unpacked"
 
 // rowsAtOnce is how many rows of entries are read in one query.
 const rowsAtOnce = 64
@@ -358,7 +291,7 @@ func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) er
 	query := "SELECT first, bodies, packed FROM entries WHERE first >= coalesce((SELECT max(first) FROM entries WHERE first <= ?), 0) " +
 		"ORDER BY first LIMIT ?"
 	for {
-		var rows []entryRow
+		var rows []entryrow.Row
 		if err := s.read.Select(&rows, query, next, rowsAtOnce); err != nil {
 			return fmt.Errorf("read trail: %w", err)
 		}
@@ -367,7 +300,7 @@ func (s *Store) bodies(from uint64, visit func(seq uint64, body string) bool) er
 				return fmt.Errorf("read trail: entry %d comes after entry %d", row.First, last)
 			}
 			last = row.First
-			for i, body := range row.split() {
+			for i, body := range row.Lines() {
 				seq := row.First + uint64(i)
 				if seq >= from && !visit(seq, body) {
 					return nil

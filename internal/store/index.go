@@ -16,6 +16,7 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 
 	"tansu/internal/core/trail"
+	"tansu/internal/entryrow"
 )
 
 // Use is how often and when something was used: the newest of some entries, and the oldest.
@@ -62,12 +63,12 @@ type room struct {
 // recorded is one row of entries as it was committed, with its lines also when it is packed in the file. The entries are those of the
 // works, which nobody changes any more.
 type recorded struct {
-	entryRow
+	entryrow.Row
 	entries []*trail.Entry
 }
 
 // mostWaiting bounds what is kept in memory for the index. What is beyond it is read from the file.
-const mostWaiting = 16 * blockSize
+const mostWaiting = 16 * entryrow.BlockSize
 
 // note takes rows that are committed; it is called by the writer.
 func (x *index) note(rows []recorded) {
@@ -80,7 +81,7 @@ func (x *index) note(rows []recorded) {
 	if x.pending = append(x.pending, rows...); x.waiting > mostWaiting {
 		x.pending, x.waiting = nil, 0
 	}
-	if x.waiting >= blockSize {
+	if x.waiting >= entryrow.BlockSize {
 		select {
 		case x.wake <- struct{}{}:
 		default:
@@ -186,7 +187,7 @@ func (p *part) last() uint64 { return p.first + uint64(len(p.entries)) - 1 }
 
 // endsAt reports whether a part ends here: where a block does, or where it did before a crash.
 func (p *part) endsAt(goal uint64) bool {
-	return len(p.entries) > 0 && (p.last()%blockSize == 0 || p.last() == goal)
+	return len(p.entries) > 0 && (p.last()%entryrow.BlockSize == 0 || p.last() == goal)
 }
 
 // part takes what follows in the trail, at most to the end of a block: from memory, or else from the file.
@@ -199,7 +200,7 @@ func (s *Store) part(from uint64) (p part, err error) {
 	if len(pending) > 0 && pending[0].First == from {
 		p.entries, p.leaves = x.room.entries[:0], x.room.leaves[:0]
 		for _, row := range pending {
-			for i, body := range lines(row.Bodies) {
+			for i, body := range entryrow.Split(row.Bodies) {
 				p.leaves, p.entries = append(p.leaves, trail.LeafHash(body)), append(p.entries, row.entries[i])
 			}
 			if p.endsAt(x.goal) {
@@ -299,7 +300,7 @@ func (p *part) groups() (list []*group) {
 			}
 			last = same
 		}
-		g.newest, g.places = e, append(g.places, uint16((p.first-1+uint64(i))%blockSize))
+		g.newest, g.places = e, append(g.places, uint16((p.first-1+uint64(i))%entryrow.BlockSize))
 	}
 	return list
 }
@@ -307,7 +308,7 @@ func (p *part) groups() (list []*group) {
 // postingsOf are the lists of a block with the places of a part. Only one part is worked on at a time, so that what is read here is
 // what is there when it is written.
 func (s *Store) postingsOf(p part, groups []*group) (steps []statement, err error) {
-	block, said := blockOf(p.first), map[trail.Key][]uint16{}
+	block, said := entryrow.BlockOf(p.first), map[trail.Key][]uint16{}
 	for _, g := range groups {
 		for _, key := range g.newest.Keys() {
 			said[key] = append(said[key], g.places...)
@@ -315,7 +316,7 @@ func (s *Store) postingsOf(p part, groups []*group) (steps []statement, err erro
 	}
 	keys, rows := slices.Sorted(maps.Keys(said)), [][]any(nil)
 	lists := map[trail.Key][]byte{}
-	if (p.first-1)%blockSize != 0 {
+	if !entryrow.Begins(p.first) {
 		if lists, err = s.postings(keys, block); err != nil {
 			return nil, err
 		}
@@ -406,7 +407,7 @@ func (s *Store) blockOf(p part) statement {
 		}
 		marks = append(marks, mark[:]...)
 	}
-	return statement{prepared: s.writer.derived.setBlock, arguments: []any{blockOf(p.first), earliest, latest, marks}}
+	return statement{prepared: s.writer.derived.setBlock, arguments: []any{entryrow.BlockOf(p.first), earliest, latest, marks}}
 }
 
 // UseFilter selects uses of one kind.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tansu/internal/core/trail"
+	"tansu/internal/entryrow"
 )
 
 // many makes entries that differ in all that they are found by.
@@ -106,7 +107,7 @@ func TestIndexFindsWhatIsThere(t *testing.T) {
 			return true
 		}))
 	}
-	for round, n := range []int{50, 1000, blockSize, 30} {
+	for round, n := range []int{50, 1000, entryrow.BlockSize, 30} {
 		submitMany(t, s, many(random, n))
 		if round == 2 {
 			must(t, s.Close())

@@ -17,6 +17,7 @@ import (
 
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
+	"tansu/internal/entryrow"
 )
 
 // ErrExists says that a row with the same name or id is there already.
@@ -174,17 +175,14 @@ const maxBatch = 512
 // The most works that wait for a commit; who submits another one waits until some are taken.
 const maxWaiting = maxBatch
 
-// MostInRow is how many entries are in one row at most; it bounds what is read to find one of them.
-const MostInRow = 256
-
 func (w *writer) start() (err error) {
-	var last entryRow
+	var last entryrow.Row
 	switch err := w.db.Get(&last, "SELECT first, bodies, packed FROM entries ORDER BY first DESC LIMIT 1"); {
 	case errors.Is(err, sql.ErrNoRows):
 	case err != nil:
 		return fmt.Errorf("read the end of the trail: %w", err)
 	default:
-		bodies := last.split()
+		bodies := last.Lines()
 		w.seq = last.First + uint64(len(bodies)) - 1
 		if e, err := trail.Decode([]byte(bodies[len(bodies)-1])); err == nil {
 			w.latest = e.At
@@ -570,9 +568,9 @@ func (w *writer) entry(e *trail.Entry) {
 	w.seq++
 	e.Seq = w.seq
 	last := len(w.rows) - 1
-	if last < 0 || len(w.rows[last].entries) == MostInRow || (e.Seq-1)%blockSize == 0 {
+	if last < 0 || len(w.rows[last].entries) == entryrow.Most || entryrow.Begins(e.Seq) {
 		w.closeRow()
-		w.rows = append(w.rows, recorded{entryRow: entryRow{First: e.Seq}})
+		w.rows = append(w.rows, recorded{Row: entryrow.Row{First: e.Seq}})
 		last = len(w.rows) - 1
 	}
 	w.buffer = append(w.encoder.Append(w.buffer, e), '\n')
@@ -586,7 +584,7 @@ func (w *writer) closeRow() {
 	}
 	row := &w.rows[len(w.rows)-1]
 	row.Bodies = string(w.buffer)
-	row.Packed = packed(w.buffer)
+	row.Packed = entryrow.Packed(w.buffer)
 	w.buffer = w.buffer[:0]
 }
 
@@ -606,7 +604,8 @@ func (w *writer) change(tx *sqlx.Tx, work *Work, alone bool) (refused, fatal err
 	} else {
 		refused = w.make(tx, work.Change)
 	}
-	if refused != nil && !errors.Is(refused, ErrExists) && !errors.Is(refused, ErrStale) && !errors.Is(refused, ErrNotBound) {
+	if refused != nil && !errors.Is(refused, ErrExists) && !errors.Is(refused, ErrStale) && !errors.Is(refused, ErrNotBound) &&
+		!errors.Is(refused, ErrDone) {
 		refused = fmt.Errorf("%w: %w", ErrNotRecorded, refused)
 	}
 	switch {

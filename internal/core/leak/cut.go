@@ -8,8 +8,8 @@ import (
 )
 
 // A value is cut when line breaks stand in it, with what frames lines: numbers, margins, the column of a dump beside another one, as
-// traces, dumps and wrapped texts have it. Its first part ends where a line ends, each other one where its line ends, and the last one where
-// the value does. A value of which less than lastPart bytes are missing counts as whole.
+// traces, dumps and wrapped texts have it. Each part ends where a line ends, and the last one where the value does. A value of which less
+// than lastPart bytes are missing counts as whole.
 const (
 	minPart  = 4  // of the parts but the first
 	sureHead = 4  // a first part that is shorter counts only when a longer one follows, of minLong bytes

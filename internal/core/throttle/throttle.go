@@ -39,6 +39,14 @@ type Limit struct {
 	Key    string
 	Most   int
 	Window time.Duration
+	Shared bool // it counts what others do, too: nobody is told how much of it is left
+}
+
+// Left is how much of a limit is left to whoever asks.
+type Left struct {
+	Limit
+	Attempts int
+	Resets   time.Duration // until there are as many as at first
 }
 
 // Neighbours is the network around an address whose addresses count as one: an IPv4 address by itself, and an IPv6 subnet of 64 bits,
@@ -110,6 +118,18 @@ func (t *Throttle) Refund(now time.Time, limits []Limit) {
 			f.number--
 		}
 	}
+}
+
+// Left tells how much is left of that limit, of those that are not shared, of which the least is; of none if there are none.
+func (t *Throttle) Left(now time.Time, limits []Limit) (least Left) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, l := range limits {
+		if f := t.of(l, now); !l.Shared && (least.Most == 0 || l.Most-f.number < least.Attempts) {
+			least = Left{l, max(0, l.Most-f.number), f.since.Add(l.Window).Sub(now)}
+		}
+	}
+	return least
 }
 
 // mostCounts bounds memory.

@@ -11,9 +11,9 @@ import (
 // guessLimits are limits such as those of a sign-in.
 func guessLimits(subject, addr string, marked bool) []Limit {
 	if marked {
-		return []Limit{{"marked " + subject, 10, 10 * time.Minute}}
+		return []Limit{{"marked " + subject, 10, 10 * time.Minute, false}}
 	}
-	return []Limit{{"addr " + addr, 20, 10 * time.Minute}, {"pair " + subject + " " + addr, 5, 10 * time.Minute},
+	return []Limit{{"addr " + addr, 20, 10 * time.Minute, false}, {"pair " + subject + " " + addr, 5, 10 * time.Minute, false},
 		{"person " + subject, 100, time.Hour}}
 }
 
@@ -74,7 +74,7 @@ func TestThrottleLimitsManyAddressesTogether(t *testing.T) {
 // A flood must not fill the disk: of the attempts turned away, one a window is worth an entry.
 func TestThrottleReportsTheFirstTurnedAway(t *testing.T) {
 	throttle := New()
-	limits := []Limit{{"k", 2, time.Minute}}
+	limits := []Limit{{"k", 2, time.Minute, false}}
 	var reported []bool
 	for range 5 {
 		_, first := throttle.Take(noon, limits)
@@ -93,12 +93,12 @@ func TestThrottleReportsTheFirstTurnedAway(t *testing.T) {
 func TestThrottleForgetsWhatIsOver(t *testing.T) {
 	throttle := New()
 	for n := range mostCounts + 2000 {
-		throttle.Take(noon, []Limit{{fmt.Sprint("old ", n), 5, time.Minute}})
+		throttle.Take(noon, []Limit{{fmt.Sprint("old ", n), 5, time.Minute, false}})
 	}
 	if n := len(throttle.counts); n > mostCounts {
 		t.Errorf("%d counts are kept", n)
 	}
-	throttle.Take(noon.Add(2*time.Hour), []Limit{{"new", 5, time.Minute}})
+	throttle.Take(noon.Add(2*time.Hour), []Limit{{"new", 5, time.Minute, false}})
 	if n := len(throttle.counts); n != 1 {
 		t.Errorf("%d counts are kept after all are over", n)
 	}
@@ -112,7 +112,7 @@ func TestFloodWipesNobodysCount(t *testing.T) {
 		throttle.Take(noon, mine)
 	}
 	for n := range 3 * mostCounts {
-		throttle.Take(noon, []Limit{{fmt.Sprint("made up ", n), 5, time.Hour}})
+		throttle.Take(noon, []Limit{{fmt.Sprint("made up ", n), 5, time.Hour, false}})
 	}
 	if wait, _ := throttle.Take(noon.Add(time.Minute), mine); wait == 0 {
 		t.Error("a flood gives somebody who used up their attempts another one")

@@ -1,4 +1,5 @@
-package chest
+// Package pace is how something goes on behind the scenes without being noticed: it works for a moment and rests for several times as long.
+package pace
 
 import (
 	"context"

@@ -1,0 +1,143 @@
+package httpapi
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/replies"
+	"tansu/internal/store"
+)
+
+// creating are the routes by which something is made that would be made twice if the same were asked for again. They take the header
+// Idempotency-Key (draft-ietf-httpapi-idempotency-key-header): who has not heard what came of it asks again under the same key, and
+// gets the answer that was given.
+var creating = []string{
+	"POST /api/drawers", "POST /api/drawers/:drawer/items", "POST /api/drawers/:drawer/items/:item/versions",
+	"POST /api/identities", "POST /api/identities/:subject/credentials", "POST /api/roles", "POST /api/grants",
+	"POST /api/grants/:grant/renewal", "POST /api/requests", "POST /api/requests/:request/answer", "POST /api/calendars",
+}
+
+const (
+	onceHeader     = "Idempotency-Key"
+	replayedHeader = "Idempotency-Replayed" // in an answer that was given before
+)
+
+// onceKey reads the header: a string as a structured field has it (RFC 9651, section 3.3.3), or the same without quotes.
+func onceKey(header http.Header) (key string, err error) {
+	values := header.Values(onceHeader)
+	if len(values) == 0 {
+		return "", nil
+	}
+	key = values[0]
+	if quoted, is := strings.CutPrefix(key, `"`); is {
+		if key, is = strings.CutSuffix(quoted, `"`); !is {
+			key = ""
+		}
+	}
+	plain := func(r rune) bool { return r > ' ' && r <= '~' && r != '"' && r != '\\' }
+	if len(values) > 1 || len(key) < 8 || len(key) > 128 || strings.ContainsFunc(key, func(r rune) bool { return !plain(r) }) {
+		return "", &chest.Error{Code: chest.InvalidInput, Field: onceHeader,
+			Detail: onceHeader + " is one key of 8 to 128 printable characters without spaces, such as a UUID"}
+	}
+	return key, nil
+}
+
+// keptHeaders are those of an answer that are kept with it.
+var keptHeaders = []string{"Content-Type", "Etag"}
+
+// once lets a request be answered once: again, it gets the same answer, and nothing is done. The answer is kept in memory for a while, and
+// that it was done in the file, for longer.
+func (a *api) once(c *call, key string, next func() error) error {
+	body, err := io.ReadAll(io.LimitReader(c.Request().Body, valueBody+1)) // what is longer is refused by whoever decodes it
+	if err != nil {
+		return &chest.Error{Code: chest.InvalidInput, Detail: "the body did not arrive whole"}
+	}
+	c.Request().Body = io.NopCloser(bytes.NewReader(body))
+	id := replies.Of(c.caller.ID, key)
+	given, err := a.replies.Begin(id, key, c.Request().Method, c.Request().URL.RequestURI(), string(body))
+	switch {
+	case errors.Is(err, replies.ErrOther):
+		return &chest.Error{Code: keyReused, Field: onceHeader, Detail: err.Error()}
+	case errors.Is(err, replies.ErrInProgress):
+		return &chest.Error{Code: inProgress, Field: onceHeader, Detail: err.Error(), RetryAfter: time.Second}
+	case err != nil:
+		return err
+	case given != nil:
+		defer clear(given)
+		return replay(c, given)
+	}
+	kept := false
+	defer func() {
+		if !kept {
+			a.replies.Drop(id)
+		}
+	}()
+	done, err := a.service.Done(id[:])
+	if err != nil {
+		return err
+	}
+	if done != nil {
+		return &chest.Error{Code: doneBefore, Field: onceHeader, Detail: fmt.Sprintf("it was done before under this key, at %s, by request %s, "+
+			"whose answer is not kept any more: look at what is there", chest.FromMicros(done.At).Format(time.RFC3339), done.Request)}
+	}
+	c.caller.Once = &store.Once{ID: id[:], Request: c.origin.RequestID, At: chest.Micros(a.service.Heart.Now())}
+	r := &recorder{ResponseWriter: c.Response()}
+	c.SetResponse(r)
+	defer c.SetResponse(r.ResponseWriter)
+	if err := next(); err != nil || r.status >= http.StatusMultipleChoices {
+		return err
+	}
+	plain := append([]byte{byte(r.status - http.StatusOK)}, r.kept.Bytes()...)
+	defer clear(plain)
+	defer clear(r.kept.Bytes())
+	a.replies.Put(id, key, plain)
+	kept = true
+	return nil
+}
+
+// replay gives an answer again.
+func replay(c *call, given []byte) error {
+	parts := bytes.SplitN(given[1:], []byte("\n"), len(keptHeaders)+1)
+	header := c.Response().Header()
+	for i, name := range keptHeaders {
+		if len(parts[i]) > 0 {
+			header.Set(name, string(parts[i]))
+		}
+	}
+	header.Set(replayedHeader, "true")
+	c.Response().WriteHeader(http.StatusOK + int(given[0]))
+	_, err := c.Response().Write(parts[len(keptHeaders)])
+	return err
+}
+
+// recorder passes an answer on, and keeps its headers, a line each, and its body.
+type recorder struct {
+	http.ResponseWriter
+	status int
+	kept   bytes.Buffer
+}
+
+func (r *recorder) WriteHeader(status int) {
+	r.status = status
+	for _, name := range keptHeaders {
+		r.kept.WriteString(r.Header().Get(name) + "\n")
+	}
+	r.ResponseWriter.WriteHeader(status)
+}
+
+func (r *recorder) Write(b []byte) (int, error) {
+	if r.status == 0 {
+		r.WriteHeader(http.StatusOK)
+	}
+	r.kept.Write(b)
+	return r.ResponseWriter.Write(b)
+}
+
+// Unwrap is for http.ResponseController, and for Echo.
+func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
