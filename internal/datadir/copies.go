@@ -42,6 +42,9 @@ func (d *Directory) PutInPlace(path, of string, now time.Time) (copied string, e
 	return copied, sync(d.path)
 }
 
+// Sync puts the names in the directory on the disk.
+func (d *Directory) Sync() error { return sync(d.path) }
+
 func sync(path string) error {
 	file, err := os.Open(path)
 	if err != nil {

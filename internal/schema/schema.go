@@ -84,15 +84,11 @@ func Upgrade(dir *datadir.Directory, db *sql.DB) (done *Upgraded, err error) {
 // upgradeWhole makes all migrations or none: each is a transaction by itself, and what came before one that fails is taken back by a copy
 // of the file, which is looked through before anything is changed, and kept for a while.
 func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provider *goose.Provider, from, to int64) (*Upgraded, error) {
-	aside := dir.CopyPath(fmt.Sprintf("schema-%d", from), time.Now())
-	if _, err := db.Exec("VACUUM INTO ?", aside); err != nil {
-		return nil, dir.Fault("cannot be copied before its schema is brought up to date", "make room on the disk", errors.Join(err,
-			removeWithJournal(aside)))
+	aside, err := copyAside(dir, db, fmt.Sprintf("schema-%d", from))
+	if err != nil {
+		return nil, err
 	}
-	if err := errors.Join(os.Chmod(aside, 0o600), sound(aside)); err != nil {
-		return nil, dir.Fault("the copy that was made before its schema is brought up to date is not good, and nothing was changed", "", err)
-	}
-	_, err := provider.Up(ctx)
+	_, err = provider.Up(ctx)
 	if err != nil {
 		err = dir.Fault("its schema cannot be brought up to date, and it is as it was", "", err)
 	} else {
@@ -114,6 +110,31 @@ func upgradeWhole(ctx context.Context, dir *datadir.Directory, db *sql.DB, provi
 		return nil, dir.Fault("its schema cannot be brought up to date; how it was is in "+aside, "", errors.Join(err, back))
 	}
 	return nil, err
+}
+
+// copyAside makes a copy of a file that is open, and returns where it is. It has that name when it is whole and good, and nobody else can
+// read it before.
+func copyAside(dir *datadir.Directory, db *sql.DB, of string) (aside string, err error) {
+	unfinished := dir.Database() + ".copying"
+	err = removeWithJournal(unfinished) // of one that was cut off
+	if err == nil {
+		err = os.WriteFile(unfinished, nil, 0o600) // SQLite writes into an empty file, and gives its journal the same mode
+	}
+	if err == nil {
+		_, err = db.Exec("VACUUM INTO ?", unfinished)
+	}
+	if err != nil {
+		return "", dir.Fault("cannot be copied before its schema is brought up to date", "make room on the disk",
+			errors.Join(err, removeWithJournal(unfinished)))
+	}
+	if err := sound(unfinished); err != nil {
+		return "", dir.Fault("the copy that was made before its schema is brought up to date is not good, and nothing was changed", "", err)
+	}
+	aside = dir.CopyPath(of, time.Now())
+	if err := os.Rename(unfinished, aside); err != nil {
+		return "", dir.Fault("cannot be copied before its schema is brought up to date", "", err)
+	}
+	return aside, dir.Sync()
 }
 
 // sound lets SQLite look through a file.
