@@ -18,6 +18,7 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
@@ -28,6 +29,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -219,14 +221,28 @@ func (c *Client) post(ctx context.Context, path string, in, out any) error {
 	return c.do(ctx, http.MethodPost, path, in, out, nil)
 }
 
+// creates are the routes that make something, and make it once when they are asked again under the same key.
+var creates = regexp.MustCompile(`^/api/(drawers(/[^/]+/items(/[^/]+/versions)?)?|identities(/[^/]+/credentials)?|roles|` +
+	`grants(/[^/]+/renewal)?|requests(/[^/]+/answer)?|calendars)$`)
+
 // do sends a request with the client's token. When an app's token turns out to be no good any more, it gets one new
-// token and tries once more.
+// token and tries once more. So it does when no answer came to what makes something, under a key by which that is made once.
 func (c *Client) do(ctx context.Context, method, path string, in, out any, header http.Header) error {
 	token, err := c.bearer(ctx)
 	if err != nil {
 		return err
 	}
+	if method == http.MethodPost && creates.MatchString(path) {
+		if header = header.Clone(); header == nil {
+			header = http.Header{}
+		}
+		header.Set("Idempotency-Key", rand.Text())
+	}
 	err = c.send(ctx, method, path, token, in, out, header)
+	var away *Unreachable
+	if header.Get("Idempotency-Key") != "" && errors.As(err, &away) && ctx.Err() == nil { // it may have been done
+		err = c.send(ctx, method, path, token, in, out, header)
+	}
 	var problem *Problem
 	if c.options.App != "" && errors.As(err, &problem) && problem.Code == "unauthenticated" {
 		c.drop(token)

@@ -55,9 +55,16 @@ if ! node -e 'const [major, minor] = process.versions.node.split(".").map(Number
 fi
 
 # The stamp is newer than the lock file when what is installed is what is locked.
-stamp=console/node_modules/.installed
-if [ ! -e "$stamp" ] || [ console/package-lock.json -nt "$stamp" ]; then
-  echo "installing the console's packages"
-  (cd console && npm ci --no-fund --no-audit --loglevel=error)
-  touch "$stamp"
+packages() { # packages DIRECTORY WHAT
+  local stamp=$1/node_modules/.installed
+  if [ ! -e "$stamp" ] || [ "$1/package-lock.json" -nt "$stamp" ]; then
+    echo "installing the packages of $2"
+    (cd "$1" && npm ci --no-fund --no-audit --loglevel=error)
+    touch "$stamp"
+  fi
+}
+packages console "the console"
+if [ "$purpose" = test ]; then
+  packages examples/generated/typescript "a client that is generated"
+  (cd examples/generated/go && go mod download)
 fi

@@ -35,7 +35,7 @@ func (a *api) askHolders(c *call) error {
 	for _, h := range list {
 		answer = append(answer, client.Holder{Subject: h.Subject, State: h.State, Grants: grantsJSON(h.Grants), Unless: grantsJSON(h.Unless)})
 	}
-	return c.JSON(http.StatusOK, map[string]any{"holders": answer})
+	return listed(c, "holders", answer)
 }
 
 func (a *api) askPaths(c *call) error {
@@ -68,7 +68,7 @@ func (a *api) askReach(c *call) error {
 	for _, r := range list {
 		answer = append(answer, client.Reach(r))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"reach": answer})
+	return listed(c, "reach", answer)
 }
 
 func consideredJSON(list []rights.Considered) []client.Considered {
@@ -153,5 +153,5 @@ func (a *api) tighten(c *call) error {
 		}
 		answer = append(answer, finding)
 	}
-	return c.JSON(http.StatusOK, map[string]any{"findings": answer})
+	return listed(c, "findings", answer)
 }

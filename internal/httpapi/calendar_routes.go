@@ -27,7 +27,7 @@ func (a *api) listCalendars(c *call) error {
 	for _, f := range list {
 		answer = append(answer, calendarJSON(f))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"calendars": answer})
+	return listed(c, "calendars", answer)
 }
 
 func (a *api) newCalendar(c *call) error {

@@ -51,7 +51,7 @@ func (a *api) shreddedDrawers(c *call) error {
 	for _, r := range list {
 		answer = append(answer, shreddedDrawerJSON(r))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"drawers": answer})
+	return listed(c, "drawers", answer)
 }
 
 func (a *api) listDrawers(c *call) error {

@@ -67,7 +67,7 @@ func (a *api) unusual(c *call) error {
 	for _, u := range list {
 		answer = append(answer, client.Unusual(u))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"unusual": answer})
+	return listed(c, "unusual", answer)
 }
 
 func (a *api) activity(c *call) error {
@@ -83,7 +83,7 @@ func (a *api) activity(c *call) error {
 	for _, h := range list {
 		answer = append(answer, client.Activity(h))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"activity": answer})
+	return listed(c, "activity", answer)
 }
 
 // watch sends entries as they are recorded, as server-sent events (the HTML standard, section 9.2).

@@ -25,7 +25,7 @@ func (a *api) listRoles(c *call) error {
 	for _, role := range list {
 		answer = append(answer, client.Role(role))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"roles": answer})
+	return listed(c, "roles", answer)
 }
 
 func (a *api) addRole(c *call) error {

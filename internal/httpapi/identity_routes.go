@@ -76,7 +76,7 @@ func (a *api) readings(c *call) error {
 	for _, r := range list {
 		answer = append(answer, client.Reading(r))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"reads": answer})
+	return listed(c, "reads", answer)
 }
 
 func (a *api) register(c *call) error {

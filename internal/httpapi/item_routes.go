@@ -258,7 +258,7 @@ func (a *api) readers(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"readers": readersJSON(list)})
+	return listed(c, "readers", readersJSON(list))
 }
 
 func (a *api) shredded(c *call) error {
@@ -270,7 +270,7 @@ func (a *api) shredded(c *call) error {
 	for _, s := range list {
 		answer = append(answer, client.Shredded(s))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"shredded": answer})
+	return listed(c, "shredded", answer)
 }
 
 // howSoon is the span that is asked for, 14 days if none is.
@@ -298,7 +298,7 @@ func (a *api) accessEnds(c *call) error {
 	for _, end := range list {
 		answer = append(answer, client.AccessEnd(end))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"ends": answer})
+	return listed(c, "ends", answer)
 }
 
 func (a *api) due(c *call) error {
@@ -314,7 +314,7 @@ func (a *api) due(c *call) error {
 	for _, d := range list {
 		answer = append(answer, client.Due(d))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"due": answer})
+	return listed(c, "due", answer)
 }
 
 // searchPage is how many items a page of a search has.

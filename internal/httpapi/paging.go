@@ -10,8 +10,8 @@ import (
 	"tansu/internal/chest"
 )
 
-// list answers with the part of a list that is asked for, under a name, and with the cursor of the next one.
-func list[T any](c *call, name string, all []T) error {
+// listed answers with the part of a list that is asked for, under a name, and with the cursor of the next one.
+func listed[T any](c *call, name string, all []T) error {
 	part, next, err := partOf(c, all)
 	if err != nil {
 		return err
@@ -19,8 +19,8 @@ func list[T any](c *call, name string, all []T) error {
 	return c.JSON(http.StatusOK, map[string]any{name: part, "next_cursor": next})
 }
 
-// partOf is the part of a list that is asked for, what follows a cursor and at most so many, and the cursor of the next one; empty at the end.
-// A cursor names the last element of the part before, wherever that is now.
+// partOf is the part of a list that is asked for, what follows a cursor and at most so many, and the cursor of the next one; empty at the
+// end. A cursor names the last element of the part before, wherever that is now.
 func partOf[T any](c *call, all []T) (part []T, next string, err error) {
 	after, most, err := page(c)
 	if err != nil || after == "" && (most == 0 || most >= len(all)) {
@@ -51,8 +51,8 @@ func partOf[T any](c *call, all []T) (part []T, next string, err error) {
 }
 
 // naming are the members of elements by which they are told apart, whatever else of them changes.
-var naming = []string{"id", "receipt", "name", "kind", "what", "subject", "reference", "action", "target", "version", "number", "size", "seq",
-	"credential", "grant", "field", "reason", "hour", "first"}
+var naming = []string{"id", "receipt", "name", "kind", "what", "subject", "reference", "action", "target", "version", "number", "size",
+	"seq", "credential", "grant", "field", "reason", "hour", "first"}
 
 // namesOf are the cursors of elements: a hash of what each is told apart by, and the how manieth with that it is.
 func namesOf[T any](all []T) ([]string, error) {

@@ -40,7 +40,7 @@ func (a *api) checkpoints(c *call) error {
 	for _, p := range list {
 		answer = append(answer, checkpointJSON(p))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"checkpoints": answer})
+	return listed(c, "checkpoints", answer)
 }
 
 // queryNumber reads a number of an entry or a size; none is the number given.

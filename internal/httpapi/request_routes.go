@@ -16,7 +16,7 @@ func (a *api) listRequests(c *call) error {
 	for _, r := range list {
 		answer = append(answer, requestJSON(r))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"requests": answer})
+	return listed(c, "requests", answer)
 }
 
 func (a *api) askFor(c *call) error {

@@ -132,7 +132,7 @@ func (a *api) ownSessions(c *call) error {
 	for _, s := range list {
 		answer = append(answer, client.OwnSession(s))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"sessions": answer})
+	return listed(c, "sessions", answer)
 }
 
 func (a *api) endSession(c *call) error {

@@ -110,7 +110,7 @@ func (a *api) refusals(c *call) error {
 		answer = append(answer, client.RefusalGroup{Subject: g.Subject, Owner: g.Owner, Action: g.Action, Target: g.Target, Reason: g.Reason,
 			Count: g.Count, First: g.First, Last: g.Last, Receipt: g.Receipt, Remedy: remedyJSON(g.Remedy)})
 	}
-	return c.JSON(http.StatusOK, map[string]any{"refusals": answer})
+	return listed(c, "refusals", answer)
 }
 
 // sinceOr reads the one parameter of a report, or goes back as far as the report does when nobody says otherwise.
@@ -139,5 +139,5 @@ func (a *api) archives(c *call) error {
 	for _, one := range list {
 		answer = append(answer, client.Archive(one))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"archives": answer})
+	return listed(c, "archives", answer)
 }

@@ -72,7 +72,7 @@ func (a *api) unlockMethods(c *call) error {
 	for _, m := range list {
 		answer = append(answer, methodJSON(m))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"methods": answer})
+	return listed(c, "methods", answer)
 }
 
 func (a *api) addUnlockMethod(c *call) error {
@@ -132,7 +132,7 @@ func (a *api) ownShares(c *call) error {
 	for _, s := range list {
 		answer = append(answer, custodyJSON(s))
 	}
-	return c.JSON(http.StatusOK, map[string]any{"shares": answer})
+	return listed(c, "shares", answer)
 }
 
 func (a *api) takeShare(c *call) error {

@@ -1978,7 +1978,7 @@ export interface components {
         };
         AppToken: {
             access_token: string;
-            /** @constant */
+            /** @enum {string} */
             token_type: "Bearer";
             expires_in: number;
         };
@@ -2127,7 +2127,7 @@ export interface components {
         };
         Export: {
             content: string;
-            /** @constant */
+            /** @enum {string} */
             encoding: "base64";
             items: components["schemas"]["Exported"][];
         };
@@ -2273,7 +2273,7 @@ export interface components {
             /** @enum {string} */
             format: "dotenv" | "json" | "properties" | "yaml" | "csv";
             content: string;
-            /** @constant */
+            /** @enum {string} */
             encoding: "base64";
             /** @description Add a version to items that exist already. */
             replace?: boolean;
@@ -2320,7 +2320,7 @@ export interface components {
         Item: {
             reference: string;
             name: string;
-            /** @constant */
+            /** @enum {string} */
             kind: "secret";
             shape: components["schemas"]["Shape"];
             description: string;
@@ -2388,7 +2388,7 @@ export interface components {
         };
         NewVersion: {
             value?: string;
-            /** @constant */
+            /** @enum {string} */
             encoding?: "base64";
             /** @description A recipe instead of a value: characters:24, bytes:32, words:5 or uuid. */
             generate?: string;
@@ -2533,7 +2533,7 @@ export interface components {
             version: number;
             shape: components["schemas"]["Shape"];
             fields?: components["schemas"]["FieldValue"][];
-            /** @constant */
+            /** @enum {string} */
             encoding: "base64";
             value: string;
             size: number;
@@ -2843,7 +2843,7 @@ export interface components {
             status: number;
             detail: string;
             /** @enum {string} */
-            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_possible" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin";
+            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_possible" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin" | "key_reused" | "done_before" | "in_progress";
             request_id: string;
             field?: string;
             reason?: string;
@@ -3037,6 +3037,10 @@ export interface components {
             headers: {
                 /** @description Seconds to wait. */
                 "Retry-After"?: number;
+                /** @description Where something may be tried only so often: how often, and in how many seconds (draft-ietf-httpapi-ratelimit-headers). Only what fails is counted. */
+                "RateLimit-Policy"?: string;
+                /** @description How often it may still be tried */
+                RateLimit?: string;
                 [name: string]: unknown;
             };
             content: {
@@ -3045,17 +3049,19 @@ export interface components {
         };
     };
     parameters: {
-        drawer: components["schemas"]["Name"];
-        item: components["schemas"]["Name"];
+        drawerName: components["schemas"]["Name"];
+        itemName: components["schemas"]["Name"];
         /** @description An item, or one version of it: db-password@3. */
         versionedItem: string;
         /** @description person:NAME, app:NAME or team:NAME */
-        subject: string;
-        credential: string;
-        grant: string;
-        role: components["schemas"]["Name"];
-        request: string;
-        receipt: string;
+        subjectName: string;
+        credentialId: string;
+        grantId: string;
+        roleName: components["schemas"]["Name"];
+        requestId: string;
+        receiptId: string;
+        /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+        onceKey: string;
         /** @description The ETag that was read. */
         ifMatch: string;
         /** @description Add only if the item still has this ETag. */
@@ -3105,7 +3111,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        /** @constant */
+                        /** @enum {string} */
                         status: "ok";
                     };
                 };
@@ -3129,7 +3135,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        /** @constant */
+                        /** @enum {string} */
                         status: "ready";
                     };
                 };
@@ -3271,7 +3277,11 @@ export interface operations {
     };
     unlockMethods: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3286,6 +3296,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         methods: components["schemas"]["UnlockMethod"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -3448,7 +3460,11 @@ export interface operations {
     };
     ownShares: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3463,6 +3479,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         shares: components["schemas"]["Custody"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -3525,7 +3543,11 @@ export interface operations {
     };
     ownSessions: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3540,6 +3562,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         sessions: components["schemas"]["OwnSession"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -3697,7 +3721,7 @@ export interface operations {
                     /** @description The app's name. */
                     client_id?: string;
                     client_secret?: string;
-                    /** @constant */
+                    /** @enum {string} */
                     client_assertion_type?: "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
                     /** @description A JSON Web Token that the app has signed itself: iss and sub are its name, aud is the address of this endpoint, with jti, iat and exp at most five minutes apart (RFC 7523, section 2.2). */
                     client_assertion?: string;
@@ -3899,7 +3923,10 @@ export interface operations {
     createDrawer: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -3955,6 +3982,9 @@ export interface operations {
             query?: {
                 /** @description How soon; 14 days when it is left out. */
                 hours?: number;
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -3970,6 +4000,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         due: components["schemas"]["Due"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -3981,6 +4013,9 @@ export interface operations {
             query?: {
                 /** @description How soon; 14 days when it is left out. */
                 hours?: number;
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -3996,6 +4031,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         ends: components["schemas"]["AccessEnd"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4011,7 +4048,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4038,7 +4075,7 @@ export interface operations {
                 "If-Match": components["parameters"]["ifMatch"];
             };
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4064,9 +4101,12 @@ export interface operations {
     createItem: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4094,8 +4134,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4122,8 +4162,8 @@ export interface operations {
                 "If-Match": components["parameters"]["ifMatch"];
             };
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4152,10 +4192,12 @@ export interface operations {
             header?: {
                 /** @description Add only if the item still has this ETag. */
                 "If-Match"?: components["parameters"]["ifMatchOptional"];
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4183,8 +4225,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4212,8 +4254,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4240,11 +4282,14 @@ export interface operations {
         parameters: {
             query?: {
                 since?: components["parameters"]["since"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4258,6 +4303,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         readers: components["schemas"]["Reader"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4272,7 +4319,7 @@ export interface operations {
                 "If-Match": components["parameters"]["ifMatch"];
             };
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4303,8 +4350,8 @@ export interface operations {
                 "If-Match": components["parameters"]["ifMatch"];
             };
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4332,8 +4379,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4361,8 +4408,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
-                item: components["parameters"]["item"];
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
             };
             cookie?: never;
         };
@@ -4383,7 +4430,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4406,7 +4453,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4433,7 +4480,11 @@ export interface operations {
     };
     shreddedDrawers: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4448,6 +4499,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         drawers: components["schemas"]["ShreddedDrawer"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4459,7 +4512,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4483,7 +4536,11 @@ export interface operations {
     };
     listCalendars: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4498,6 +4555,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         calendars: components["schemas"]["Calendar"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4507,7 +4566,10 @@ export interface operations {
     newCalendar: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4557,7 +4619,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4581,10 +4643,14 @@ export interface operations {
     };
     shredded: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
             };
             cookie?: never;
         };
@@ -4598,6 +4664,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         shredded: components["schemas"]["Shredded"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4641,7 +4709,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
                 /** @description An item, or one version of it: db-password@3. */
                 item: components["parameters"]["versionedItem"];
             };
@@ -4673,7 +4741,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
                 /** @description An item, or one version of it: db-password@3. */
                 item: components["parameters"]["versionedItem"];
             };
@@ -4683,7 +4751,7 @@ export interface operations {
             content: {
                 "application/json": {
                     value?: string;
-                    /** @constant */
+                    /** @enum {string} */
                     encoding?: "base64";
                     field?: string;
                     with?: string;
@@ -4738,7 +4806,10 @@ export interface operations {
     register: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4766,7 +4837,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -4790,7 +4861,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -4815,10 +4886,13 @@ export interface operations {
     issueCredential: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -4846,8 +4920,8 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
-                credential: components["parameters"]["credential"];
+                subject: components["parameters"]["subjectName"];
+                credential: components["parameters"]["credentialId"];
             };
             cookie?: never;
         };
@@ -4869,7 +4943,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
                 member: string;
             };
             cookie?: never;
@@ -4894,7 +4968,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
                 member: string;
             };
             cookie?: never;
@@ -4915,7 +4989,11 @@ export interface operations {
     };
     listRoles: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4930,6 +5008,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         roles: components["schemas"]["Role"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -4939,7 +5019,10 @@ export interface operations {
     addRole: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4966,7 +5049,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                role: components["parameters"]["role"];
+                role: components["parameters"]["roleName"];
             };
             cookie?: never;
         };
@@ -4993,7 +5076,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                role: components["parameters"]["role"];
+                role: components["parameters"]["roleName"];
             };
             cookie?: never;
         };
@@ -5042,7 +5125,10 @@ export interface operations {
     give: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -5069,7 +5155,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                grant: components["parameters"]["grant"];
+                grant: components["parameters"]["grantId"];
             };
             cookie?: never;
         };
@@ -5090,9 +5176,12 @@ export interface operations {
     renewGrant: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path: {
-                grant: components["parameters"]["grant"];
+                grant: components["parameters"]["grantId"];
             };
             cookie?: never;
         };
@@ -5309,6 +5398,9 @@ export interface operations {
                 action: components["parameters"]["askAction"];
                 /** @description A drawer or an item; the chest when it is left out. */
                 target?: components["parameters"]["askTarget"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -5324,6 +5416,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         holders: components["schemas"]["Holder"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5359,6 +5453,9 @@ export interface operations {
         parameters: {
             query: {
                 subject: components["parameters"]["askSubject"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -5374,6 +5471,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         reach: components["schemas"]["Reach"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5432,7 +5531,11 @@ export interface operations {
     };
     listRequests: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5447,6 +5550,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         requests: components["schemas"]["Request"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5456,7 +5561,10 @@ export interface operations {
     askFor: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -5483,7 +5591,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                request: components["parameters"]["request"];
+                request: components["parameters"]["requestId"];
             };
             cookie?: never;
         };
@@ -5504,9 +5612,12 @@ export interface operations {
     answerRequest: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                "Idempotency-Key"?: components["parameters"]["onceKey"];
+            };
             path: {
-                request: components["parameters"]["request"];
+                request: components["parameters"]["requestId"];
             };
             cookie?: never;
         };
@@ -5533,7 +5644,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                receipt: components["parameters"]["receipt"];
+                receipt: components["parameters"]["receiptId"];
             };
             cookie?: never;
         };
@@ -5636,6 +5747,9 @@ export interface operations {
         parameters: {
             query?: {
                 since?: components["parameters"]["since"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -5651,6 +5765,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         findings: components["schemas"]["Finding"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5659,11 +5775,15 @@ export interface operations {
     };
     readings: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -5677,6 +5797,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         reads: components["schemas"]["Reading"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5689,7 +5811,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -5713,7 +5835,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description person:NAME, app:NAME or team:NAME */
-                subject: components["parameters"]["subject"];
+                subject: components["parameters"]["subjectName"];
             };
             cookie?: never;
         };
@@ -5828,7 +5950,11 @@ export interface operations {
     };
     archives: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5843,6 +5969,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         archives: components["schemas"]["Archive"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5900,6 +6028,9 @@ export interface operations {
         parameters: {
             query?: {
                 since?: components["parameters"]["since"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -5915,6 +6046,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         unusual: components["schemas"]["Unusual"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5925,6 +6058,9 @@ export interface operations {
         parameters: {
             query?: {
                 since?: components["parameters"]["since"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -5940,6 +6076,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         activity: components["schemas"]["Activity"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -5951,7 +6089,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                drawer: components["parameters"]["drawer"];
+                drawer: components["parameters"]["drawerName"];
                 /** @description An item, or one version of it: db-password@3. */
                 item: components["parameters"]["versionedItem"];
             };
@@ -6006,6 +6144,9 @@ export interface operations {
             query?: {
                 /** @description Only those of this size or smaller. */
                 from?: number;
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -6021,6 +6162,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         checkpoints: components["schemas"]["Checkpoint"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
@@ -6124,7 +6267,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                receipt: components["parameters"]["receipt"];
+                receipt: components["parameters"]["receiptId"];
             };
             cookie?: never;
         };
@@ -6146,6 +6289,9 @@ export interface operations {
         parameters: {
             query?: {
                 since?: components["parameters"]["since"];
+                cursor?: components["parameters"]["cursor"];
+                /** @description How many elements a page has; all of them when it is left out. */
+                limit?: components["parameters"]["pageLimit"];
             };
             header?: never;
             path?: never;
@@ -6161,6 +6307,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         refusals: components["schemas"]["RefusalGroup"][];
+                        /** @description Empty at the end. */
+                        next_cursor: string;
                     };
                 };
             };
