@@ -56,6 +56,7 @@ func goFiles(t *testing.T, visit func(dir, file string)) {
 		case err != nil:
 			return err
 		case entry.IsDir() && (entry.Name() == "node_modules" || entry.Name() == "build" || entry.Name() == "testdata" ||
+			entry.Name() == "generated" || // a module of its own
 			len(entry.Name()) > 2 && entry.Name()[0] == '.'):
 			return filepath.SkipDir
 		case strings.HasSuffix(path, ".go"):
