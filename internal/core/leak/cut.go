@@ -60,12 +60,30 @@ func (h *heads) add(pattern int, form []byte, spaced bool) {
 
 // ready makes the bits, when all are added: so many that one in sixteen ends of lines is looked for in vain.
 func (h *heads) ready() {
-	size := max(10, bits.Len(uint(len(h.ends)))+4)
+	size := max(10, bits.Len(uint(len(h.ends)))+5)
 	h.bits, h.shift = make([]uint64, 1<<(size-6)), 64-size
-	for end := range h.ends {
+	set := func(end headEnd) {
 		at := end.hash() >> h.shift
 		h.bits[at>>6] |= 1 << (at & 63)
 	}
+	for end, list := range h.ends {
+		if end.count < sureHead && len(list) > mostShort {
+			delete(h.ends, end)
+			continue
+		}
+		set(end)
+		if end.count >= sureHead {
+			set(end.last())
+		}
+	}
+}
+
+// last are the last sureHead bytes, for all ends that have them.
+func (e headEnd) last() headEnd { return headEnd{e.bytes >> (8 * (e.count - sureHead)), sureHead + 8} }
+
+func (h *heads) may(e headEnd) bool {
+	at := e.hash() >> h.shift
+	return h.bits[at>>6]>>(at&63)&1 != 0
 }
 
 // mayBreak reports whether a line may end so far in a form: in a dump with a column for eight bytes only there, in hexadecimal with
@@ -83,16 +101,16 @@ func mayBreak(form []byte, size int, spaced bool) bool {
 // at calls visit for what may be a first part that ends at a place, the longest of a form first, until it returns false.
 func (h *heads) at(text []byte, end int, visit func(cutHead) bool) {
 	all := endOf(text[:end])
-	for n := all.count; n > 0; n-- {
+	n := all.count
+	if n >= sureHead && !h.may(all.last()) {
+		n = sureHead - 1
+	}
+	for ; n > 0; n-- {
 		tail := headEnd{all.bytes >> (8 * (all.count - n)), n}
-		if at := tail.hash() >> h.shift; h.bits[at>>6]>>(at&63)&1 == 0 {
+		if !h.may(tail) {
 			continue
 		}
-		list := h.ends[tail]
-		if n < sureHead && len(list) > mostShort {
-			continue
-		}
-		for _, head := range slices.Backward(list) {
+		for _, head := range slices.Backward(h.ends[tail]) {
 			if head.size <= end && !visit(head) {
 				return
 			}
@@ -216,6 +234,10 @@ func (m *Matcher) follow(text []byte, head cutHead, end, newline int, ended bool
 // nextPart finds where a form goes on after a line break: the longest part that ends as one may. It is undecided while what comes may
 // make another one longer; what is there at the end of the text is the longest so far then.
 func nextPart(text, rest []byte, end, newline int, long bool) (at, n int, undecided bool) {
+	if furthest := end + widest + minLong; long && len(rest) >= minLong && newline < furthest && furthest <= len(text) &&
+		!bytes.Contains(text[newline:furthest], rest[:minLong]) {
+		return 0, 0, false
+	}
 	for from := newline + 1; from <= end+widest; from++ {
 		if from >= len(text) {
 			return at, n, true
