@@ -21,6 +21,7 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need ssh openssh-client
   need psql postgresql-client
   need swtpm swtpm
+  need jose jose
   need softhsm2-util softhsm2
   [ -x /usr/sbin/mkfs.ext4 ] || missing+=(e2fsprogs)
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -77,7 +78,7 @@ func (a *app) writeExport(e client.Export, content []byte, out string) error {
 		a.say("left out: %s: %s", it.Reference, it.Why)
 	}
 	if out == "" {
-		if _, err := a.Out.Write(content); err != nil {
+		if err := a.writeWhole(content); err != nil {
 			return fmt.Errorf("write the file: %w", err)
 		}
 	} else if err := writePrivate(out, content); err != nil {
@@ -85,6 +86,15 @@ func (a *app) writeExport(e client.Export, content []byte, out string) error {
 	}
 	a.say("%s, %d left out.", plural(written, "value"), len(e.Items)-written)
 	return nil
+}
+
+// writeWhole writes something as it is to standard output, where a line break after it is for people only.
+func (a *app) writeWhole(content []byte) error {
+	if toTerminal(a.Out) && !bytes.HasSuffix(content, []byte("\n")) {
+		content = append(content, '\n')
+	}
+	_, err := a.Out.Write(content)
+	return err
 }
 
 // writePrivate makes a new file that only its owner can read, from before its first byte.

@@ -269,3 +269,42 @@ func TestCurlTakesItsHeaderFromStandardInput(t *testing.T) {
 		t.Errorf("%+v; the service got %q", r, got)
 	}
 }
+
+// What is encrypted to a recipient is JWE that another program reads (José's jose(1)): to keys of its own, and to a key that Tansu made;
+// and what that program encrypts, Tansu opens. Of RSA it knows only what Tansu does not use (RFC 8725, section 3.2).
+func TestAnotherProgramReadsWhatIsEncrypted(t *testing.T) {
+	u := withDrawer(t)
+	u.ok(t, "$x and \"y\"\n", "put", "d/odd")
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	jose := func(arguments ...string) string {
+		t.Helper()
+		out, err := exec.Command("jose", arguments...).CombinedOutput()
+		if err != nil {
+			t.Fatalf("jose %v: %v: %s", arguments, err, out)
+		}
+		return string(out)
+	}
+	jose("jwk", "gen", "-i", `{"kty":"EC","crv":"P-256"}`, "-o", at("ec"))
+	jose("jwk", "gen", "-i", `{"alg":"ECDH-ES+A256KW"}`, "-o", at("ec-521"))
+	u.ok(t, "", "recipient", at("own"))
+	u.ok(t, "", "export", "d", "--in-clear", "--out", at("clear"))
+	clear, err := os.ReadFile(at("clear"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"ec", "ec-521", "own"} {
+		if name != "own" {
+			jose("jwk", "pub", "-i", at(name), "-o", at(name+".pub"))
+		}
+		u.ok(t, "", "export", "d", "--for", at(name+".pub"), "--out", at(name+".jwe"))
+		if got := jose("jwe", "dec", "-i", at(name+".jwe"), "-k", at(name)); !strings.Contains(got, `$x and`) || len(got) != len(clear) {
+			t.Errorf("%s: it reads %d bytes, and %d were exported", name, len(got), len(clear))
+		}
+	}
+	jose("jwe", "enc", "-I", at("clear"), "-k", at("own.pub"), "-c", "-o", at("theirs.jwe"))
+	u.ok(t, "", "open", at("theirs.jwe"), "--key", at("own"), "--out", at("theirs"))
+	if theirs, err := os.ReadFile(at("theirs")); err != nil || string(theirs) != string(clear) {
+		t.Errorf("what jose encrypted is %d bytes, %v", len(theirs), err)
+	}
+}

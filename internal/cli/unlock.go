@@ -552,8 +552,7 @@ anywhere (tansu recipient makes one).`,
 					return fmt.Errorf("the share could not be encrypted, and is written as it is: %w", err)
 				}
 				a.say("Share %d of %d of %s is encrypted to %s.", taken.Number, taken.Count, taken.Method, filepath.Base(to))
-				_, err = fmt.Fprintf(a.Out, "%s\n", sealed)
-				return err
+				return a.writeWhole(sealed)
 			}
 			return a.show(taken, func() {
 				a.say("Share %d of %d of %s; %d open the chest together. Keep it: it is not shown again.", taken.Number, taken.Count, taken.Method,

@@ -89,8 +89,7 @@ func (s *Shelf) ExportDrawer(c chest.Caller, drawer string, n NewExport) (e Expo
 	if err == nil && to != nil {
 		written := content
 		content, err = to.Seal(written)
-		clear(written)
-		content = append(content, '\n')
+		clear(written) // no line break after it: a JWE has none (RFC 7516, section 7.1), and there are programs that stop at one
 	}
 	if err != nil {
 		return Export{}, a.Fail(err)

@@ -25,8 +25,16 @@ import (
 	"tansu/internal/core/secretvalue"
 )
 
-// algorithms are those that a JWK can be for: key agreement or OAEP, and nothing with PKCS #1 v1.5 (RFC 8725, section 3.2).
-var algorithms = map[string]jose.KeyAlgorithm{"EC": jose.ECDH_ES_A256KW, "RSA": jose.RSA_OAEP_256}
+// algorithms are those that a JWK can be for, by its kind: key agreement or OAEP, and nothing with PKCS #1 v1.5 (RFC 8725, section 3.2).
+// The first one is used where the key names none.
+var algorithms = map[string][]jose.KeyAlgorithm{
+	"EC":  {jose.ECDH_ES_A256KW, jose.ECDH_ES_A192KW, jose.ECDH_ES_A128KW, jose.ECDH_ES},
+	"RSA": {jose.RSA_OAEP_256, jose.RSA_OAEP},
+}
+
+// encryptions are those of a content that are opened: other programs choose among all that RFC 7518 has. The first one is used.
+var encryptions = []jose.ContentEncryption{jose.A256GCM, jose.A192GCM, jose.A128GCM, jose.A256CBC_HS512, jose.A192CBC_HS384,
+	jose.A128CBC_HS256}
 
 // Public is what one encrypts to.
 type Public struct {
@@ -119,9 +127,13 @@ func ReadPublic(content []byte) (p Public, err error) {
 	if !p.jwk.IsPublic() {
 		return p, errPrivate
 	}
-	var known bool
-	if p.algorithm, known = algorithms[shape.Kty]; !known {
+	known := algorithms[shape.Kty]
+	if len(known) == 0 {
 		return p, fmt.Errorf("is a key of the kind %.10q; it must be EC or RSA, or one for HPKE that tansu recipient makes", shape.Kty)
+	}
+	p.algorithm = known[0]
+	if own := jose.KeyAlgorithm(p.jwk.Algorithm); slices.Contains(known, own) {
+		p.algorithm = own
 	}
 	if what := meantFor(p.jwk, shape.Ops, p.algorithm); what != "" {
 		return p, fmt.Errorf("is %s, and not for encrypting to whoever has it", what)
@@ -171,9 +183,9 @@ func (p Private) Public() Public {
 	if p.hybrid != nil {
 		return Public{hybrid: p.hybrid.PublicKey()}
 	}
-	public := Public{jwk: p.jwk.Public(), algorithm: algorithms["EC"]}
+	public := Public{jwk: p.jwk.Public(), algorithm: algorithms["EC"][0]}
 	if _, ok := p.jwk.Key.(*rsa.PrivateKey); ok {
-		public.algorithm = algorithms["RSA"]
+		public.algorithm = algorithms["RSA"][0]
 	}
 	return public
 }
@@ -188,7 +200,7 @@ func (p Public) Seal(content []byte) ([]byte, error) {
 		}
 		return json.Marshal(hybridText{KEM: kem.ID(), Sealed: sealed})
 	}
-	encrypter, err := jose.NewEncrypter(jose.A256GCM, jose.Recipient{Algorithm: p.algorithm, Key: &p.jwk}, nil)
+	encrypter, err := jose.NewEncrypter(encryptions[0], jose.Recipient{Algorithm: p.algorithm, Key: &p.jwk}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -224,8 +236,7 @@ func (p Private) Open(text []byte) ([]byte, error) {
 		}
 		return content, nil
 	}
-	object, err := jose.ParseEncryptedCompact(string(text), []jose.KeyAlgorithm{algorithms["EC"], algorithms["RSA"]},
-		[]jose.ContentEncryption{jose.A256GCM})
+	object, err := jose.ParseEncryptedCompact(string(text), slices.Concat(algorithms["EC"], algorithms["RSA"]), encryptions)
 	if err != nil {
 		return nil, ErrNotSealed
 	}
