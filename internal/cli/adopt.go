@@ -29,7 +29,7 @@ func (a *app) adoptCommand() *cobra.Command {
 		Long: `Imports the file's entries into the drawer, as tansu import does, and writes a manifest that hands each of them over under the
 name that it has in the file. The manifest holds no secret and belongs in the repository; the file belongs nowhere any more.
 What --plain names is no secret, such as a level or a port, and becomes a constant in the manifest instead.
-Done again with another environment, it adds that environment's drawer to the manifest: what only one of the files has is
+Run again for another environment, it adds that environment's drawer to the manifest: what only one of the files has is
 needed in that environment only.`,
 		Example: `  tansu adopt .env staging=ticketing-staging --app ticket-api
   tansu adopt .env.production production=ticketing-prod`,

@@ -18,7 +18,7 @@ func (a *app) agentCommand() *cobra.Command {
 	var host string
 	command := &cobra.Command{
 		Use:   "agent FILE",
-		Short: "Serve values to the users of this host, who need no proof but who they are",
+		Short: "Serve values to the users of this host, whom the kernel vouches for",
 		Long: `Runs the one process on a host that has to do with the chest. It listens on a Unix socket; the kernel says which user
 asks, and the rules in FILE say as which app that user reads:
 

@@ -97,7 +97,8 @@ func (a *app) backupCommand() *cobra.Command {
 	now := &cobra.Command{
 		Use:   "now",
 		Short: "Let the service make a backup now",
-		Long:  `The service makes a backup to where it was told (tansu serve --backup-to), while it serves: one that adds to the last, or a full one.`,
+		Long:  `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to the last one,
+unless a full one is due or asked for.`,
 		Args:  exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.BackUp(ctx, full)
@@ -213,8 +214,8 @@ func (a *app) backupMakeCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "make --dir DIR --backup-recipient FILE.pub --out FILE",
 		Short: "Make a full backup on the machine itself, with or without a service",
-		Long: `Makes a full backup of a data directory, also while a service runs on it, which goes on. "-" is standard output. It needs nothing that
-opens the chest.`,
+		Long: `Makes a full backup of a data directory, whether or not a service is running on it. "-" is standard output. Nothing that opens the
+chest is needed.`,
 		Example: `  tansu backup make --dir /var/lib/tansu --backup-recipient backup.key.pub --out /mnt/backup/today.tansu-backup
   tansu backup make --dir /var/lib/tansu --backup-recipient backup.key.pub --out - | ssh keep.ferries.example 'cat > chest.tansu-backup'`,
 		Args: exactly(),
@@ -266,11 +267,10 @@ func (a *app) restoreCommand() *cobra.Command {
 		Use:   "restore FROM … --key FILE --dir NEWDIR",
 		Short: "Make a data directory of a backup",
 		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full one and all that
-add to it. It
-takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
+add to it. It takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
 
-The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: name
-the witnesses, and the highest number that a receiver of the trail has seen, as far as there are any. All sessions and tokens end with
+The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: if
+there are witnesses, name them, and give the highest number that a receiver of the trail has seen. All sessions and tokens end with
 the first unlock. With --later-trail, an export or the file of an outlet from after the backup, what it says was ended is ended again by
 that unlock: suspended people and apps, grants, credentials, memberships, suspended, retired and shredded items and versions (which are
 suspended until somebody shreds them again). What else was changed is listed.`,
@@ -362,9 +362,9 @@ func (a *app) takeOutCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "take-out FROM … --key FILE --item DRAWER/ITEM",
 		Short: "Bring single items or drawers back out of a backup, as new versions",
-		Long: `Opens a backup on this machine, by a recipient's key and by what opens the chest, and puts what is named into the chest that
-you are connected to, as you: as a new version of an item that is there, and as a new item where there is none. Nothing else
-of the backup is used, no value is shown, and it is in the trail as any other version that you put.`,
+		Long: `Opens a backup on this machine, with a recipient's key and with what unlocks the chest, and puts the items that you name into the
+chest you are connected to, as you: a new version where the item exists, a new item where it does not. Nothing else of the backup
+is used, no value is shown, and the trail has it like any other version that you put.`,
 		Example: `  tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod/db-password --until 2d
   tansu backup take-out /mnt/backup --key backup.key --item ticketing-prod --staged`,
 		Args: upTo(-1, "FROM"),

@@ -161,11 +161,12 @@ func (a *app) serveCommand() *cobra.Command {
 		Long: `Runs the chest: the API under /api and the console, over TLS with the chest's own authority. It starts locked unless
 --key-file is given. Ctrl-C or SIGTERM lets running requests finish, makes durable what they did, and ends.
 
-A witness is a file on another disk, an https address or a syslog server (syslog://HOST:PORT), that is told each checkpoint of the trail. At each unlock the trail
-must begin with what the witness saw last: an older copy of the database, or one with entries cut off, is not unlocked.
+A witness is a file on another disk, an https address or a syslog server (syslog://HOST:PORT) that is told each checkpoint of
+the trail. At each unlock the trail must begin with what the witness saw last: an older copy of the database, or one with
+entries cut off, is not unlocked.
 
 An outlet gets each entry a moment after it is recorded: a file (one JSON object to a line, put aside when it is full), a syslog
-server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421). One that is away gets later what it missed.`,
+server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421). One that was away gets what it missed later.`,
 		Example: `  tansu serve --dir /var/lib/tansu
   tansu serve --dir /var/lib/tansu --listen 0.0.0.0:8267 --host chest.ferries.example --key-file /run/credentials/tansu.key
   tansu serve --dir /var/lib/tansu --outlet file:/var/log/tansu/trail.jsonl --outlet syslog://logs.ferries.example:6514

@@ -19,8 +19,8 @@ func (a *app) examineCommand() *cobra.Command {
 		Use:   "examine",
 		Short: "Look at everything in the data directory, and name what is not as it was stored",
 		Long: `Looks at every row that decides access, every value, the whole trail with its archives, the database file itself, and the files beside it,
-and names what is damaged or was changed by something else than Tansu. With --dir it does the same in a data directory that no service
-runs on. The exit code is 0 only when everything was looked at and nothing is wrong, and else 1.`,
+and names what is damaged or was changed by anything other than Tansu. With --dir it does the same in a data directory that no service
+runs on. The exit code is 0 only when everything was looked at and nothing is wrong; otherwise it is 1.`,
 		Example: "  tansu examine\n  tansu examine --dir /var/lib/tansu --key-file /root/tansu.key",
 		Args:    exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -58,8 +58,8 @@ func (a *app) renewCertificateCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "renew-certificate --dir DIR [--key-file FILE]",
 		Short: "Make the service's certificate and its key anew, in a data directory that no service runs on",
-		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else has had server.key. The authority stays the same, so that
-nothing changes for clients. A certificate that ends by itself is replaced by the service.`,
+		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else may have had server.key. The authority stays the same, so that
+nothing changes for clients. The service replaces a certificate that is about to end by itself.`,
 		Args: exactly(),
 		RunE: func(*cobra.Command, []string) error {
 			return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {

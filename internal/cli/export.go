@@ -249,7 +249,7 @@ names and ends of what you may list, and no values. It is shown once, ends after
 		}),
 	}
 	end := &cobra.Command{
-		Use: "end CALENDAR", Short: "Let an address stop working at once", Args: exactly("CALENDAR"),
+		Use: "end CALENDAR", Short: "Make an address stop working at once", Args: exactly("CALENDAR"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			if err := c.EndCalendar(ctx, arguments[0]); err != nil {
 				return err

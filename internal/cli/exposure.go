@@ -39,8 +39,8 @@ func (a *app) unusualCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "unusual",
 		Short: "Show what was done for the first time, or far more often than before",
-		Long: `Lists, for readers who have been there for a day or more: items that one read for the first time, networks and hours of the
-day from and at which one never read, hours with ten times more reads than usual, and what ends within seven days and is still read.`,
+		Long: `Lists, for readers who have been there for a day or more: items read for the first time, networks and hours of the
+day that are new for that reader, hours with ten times more reads than usual, and what ends within seven days and is still read.`,
 		Example: "  tansu trail unusual --since 24h",
 		Args:    exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
@@ -140,8 +140,8 @@ func (a *app) exposureCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "exposure DRAWER/ITEM@VERSION",
 		Short: "Say who could read a version that got out, who did, and what to replace",
-		Long: `Works out what follows when a value was seen where it should not be: who read it and who could have since then, since when
-it is there, what else has the same value or was read by the same readers, and what to replace, in order. With --mark the trail
+		Long: `Works out what follows when a value was seen where it should not be: who has read it since then and who could have, how long
+it has been there, what else has the same value or was read by the same readers, and what to replace, in order. With --mark the trail
 says from then on that it is exposed. --markdown writes the report for people who have no access to the chest.`,
 		Example: `  tansu exposure ticketing-prod/db-password@2 --since 3d
   tansu exposure ticketing-prod/db-password@2 --since 2026-11-20T08:00:00Z --mark --reason "seen in a build log" --markdown > report.md`,

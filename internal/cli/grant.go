@@ -137,9 +137,9 @@ func (a *app) grantRenewCommand() *cobra.Command {
 	var r client.Renewal
 	command := &cobra.Command{
 		Use:   "renew GRANT …",
-		Short: "Let grants last longer, by themselves or all that end soon",
-		Long: `Puts the same grant with another end, 90 days from now unless you say otherwise, in the place of each one; also of one that has run
-out. With --ending-within, all that end so soon and that you may give.`,
+		Short: "Renew grants: single ones, or all that end soon",
+		Long: `Replaces each grant with the same one and a later end, 90 days from now unless you say otherwise; also one that has run out.
+With --ending-within, it renews all that end within that time, as far as you may give them.`,
 		Example: `  tansu grant renew gr_7b2f0c9d4e1a8350 --until 30d
   tansu grant renew --ending-within 30d --subject app:ticket-api`,
 		Args: upTo(-1),

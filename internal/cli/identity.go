@@ -129,9 +129,9 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 func (a *app) confirmCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "confirm NAME", Args: exactly("NAME"),
-		Short: "Say that somebody whom a colleague registered is who they are said to be",
+		Short: "Confirm that a person whom a colleague registered is who they are said to be",
 		Long: "Who registers a person sees the enrolment code, and could use it. Until somebody else has made sure that the person exists, and " +
-			"that it was them who enrolled, what they are given and agree to counts as their maker's own.",
+			"that it was them who enrolled, what they are given and what they agree to counts as done by whoever registered them.",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			i, err := c.Confirm(ctx, reference.Person+":"+arguments[0])
 			if err != nil {

@@ -23,8 +23,8 @@ func (a *app) importCommand() *cobra.Command {
 		Short: "Move the secrets of a plaintext file into a drawer",
 		Long: `Reads a dotenv file, a flat JSON object, a flat YAML mapping, a CSV table with the columns name and value, or a Java
 properties file, and makes an item of each entry: DB_PASSWORD
-becomes db-password. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are in
-the way unless --replace adds a version to them. Done again after an interruption, it leaves out what is there already.
+becomes db-password. Nothing is put in unless everything can be, or --each asks for what can be. Items that exist already are a
+conflict unless --replace adds a version to them. Run again after an interruption, it skips what is already there.
 The exit code is 5 when something of the file is not in the drawer afterwards, or would not be.
 The file itself is left as it is: remove it afterwards.`,
 		Example: "  tansu import ticketing-staging .env --preview\n  tansu import ticketing-staging .env",

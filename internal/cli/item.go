@@ -15,7 +15,7 @@ func (a *app) itemCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "item",
 		Short: "See items, and change what is served: end, hold, promote, suspend, retire, restore, shred, move",
-		Long: `Says which version of an item is served, or that none is. Everything is effective at once and in the trail.
+		Long: `Decides which version of an item is served, or that none is. Everything takes effect at once and is in the trail.
 
 A version that is put in with --staged waits until it is promoted. Holding an older version keeps it current whatever
 newer ones there are. A suspended item or version is not served until it is resumed. A retired item is hidden and not

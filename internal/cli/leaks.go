@@ -28,7 +28,7 @@ func (a *app) leaksCommand() *cobra.Command {
 		Long: `Reads values, those of the manifest or all that you may read in drawers, and looks for them: as they are, in base64, in
 hexadecimal, escaped for URLs, JSON and shells, in UTF-16, and line by line. It says where they are and never what they are.
 Every version that is still served is looked for, not the current one alone. Archives (zip, tar, gzip, bzip2, xz, zstd, zlib)
-and the streams of PDF documents are looked into, eight deep. "-" is standard input, and --history is every version of
+and the streams of PDF documents are searched, up to eight levels deep. "-" is standard input, and --history is every version of
 everything in a Git repository, also on branches that are gone.
 
 The exit code is 0 when everything was looked at and nothing found, 5 when something is found, and 7 when nothing is found
@@ -213,7 +213,7 @@ func (a *app) fingerprintsCommand() *cobra.Command {
 by which tansu leaks --fingerprints finds them: of each form of a value a salted check, its size, and the reference.
 
 Whoever has such a file can check guesses, as with anything that tells whether a text is the value. So values that somebody could
-guess are left out, and it is said which: look for these with tansu leaks as who may read them. The file is made anew after
+guess are left out, and it is said which: run tansu leaks for those, as somebody who may read them. The file is made anew after
 a rotation. Each value is a read, in the trail.`,
 		Example: `  tansu fingerprints --drawer ticketing-prod --out tansu.fingerprints
   tansu leaks --fingerprints tansu.fingerprints build/`,

@@ -26,7 +26,7 @@ func (a *app) lendCommand() *cobra.Command {
 		Use:   "lend --key REFERENCE -- PROGRAM [ARGUMENT …]",
 		Short: "Lend SSH keys to a program for as long as it runs; they touch no disk",
 		Long: `Starts a program with SSH_AUTH_SOCK at a socket where keys of the chest sign, as an SSH agent does. No key is held: each
-signature reads the key again, so that each use is decided anew and in the trail, and a grant that ends, ends it at once.`,
+signature reads the key again, so that each use is decided anew and recorded, and stops as soon as the grant ends.`,
 		Example: `  tansu lend --key harbour-gates-prod/gate-ssh -- ssh gate-3.harbour.example
   tansu lend --key harbour-gates-prod/gate-ssh -- rsync -a schedules/ gate-3.harbour.example:schedules/`,
 		RunE: func(cmd *cobra.Command, arguments []string) error {
@@ -85,8 +85,8 @@ func (a *app) gitCredentialCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "git-credential REFERENCE get|store|erase",
 		Short: "Answer Git when it asks for a user and a password (gitcredentials(7))",
-		Long: `Speaks Git's credential helper protocol, so that no password is in a URL, a file or Git's own store. The item is a login; of a
-text, the text is the password. Nothing is answered for another host than the one given, or without TLS.`,
+		Long: `Speaks Git's credential helper protocol, so that no password is in a URL, a file or Git's own store. The item is a login, or a
+text, which is then the password. It answers for the given host only, and only over TLS.`,
 		Example: "  git config --global credential.https://code.harbour.example.helper '!tansu git-credential harbour-ci/code-login --host " +
 			"code.harbour.example'",
 		Args: exactly("REFERENCE", "get|store|erase"),

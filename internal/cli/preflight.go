@@ -24,9 +24,9 @@ func (a *app) preflightCommand() *cobra.Command {
 		Long: `Asks about everything that the manifest lists at once: identity, network, grant, state, version, field and the time that is
 left. No value is opened. One line each; the exit code is 3 when something would not be served.
 
-With --as it is about somebody else, for who may grant or read the trail there, and about an app for who owns it. With --compare,
-it is said where that app may do more or less than whoever is signed in, who runs the same code at a desk. With --request, what lacks a grant is asked
-for in the same step.`,
+With --as it asks about somebody else: whoever may grant or read the trail there can, and whoever owns the app. With --compare it
+says where that app may do more or less than you, who run the same code at a desk. With --request it asks for whatever lacks a
+grant in the same step.`,
 		Example: `  tansu preflight
   tansu preflight --in production --as app:ticket-api --addr 10.20.0.7
   tansu preflight --in production --request "ticket-api reads its database password"`,

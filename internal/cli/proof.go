@@ -360,8 +360,8 @@ func (a *app) upkeepCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "upkeep",
 		Short: "Show how far the witnesses and outlets of the trail are",
-		Long: `Shows how many entries the trail has, and of each witness and outlet up to which one it was told, and since when it takes
-nothing. The exit code is 5 when one of them does not, for whoever watches the chest. To see whether the chest can record at
+		Long: `Shows how many entries the trail has and, for each witness and outlet, how far it has been told and since when it has been
+failing. The exit code is 5 when one of them is failing, for whoever monitors the chest. To see whether the chest can record at
 all, ask for its status.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {

@@ -25,13 +25,13 @@ func (a *app) renderCommand() *cobra.Command {
 	command := a.withReason(&cobra.Command{
 		Use:   "render FILE --to FILE",
 		Short: "Fill a configuration file with values, for programs that take them from nowhere else",
-		Long: `Reads a text in which references stand where values shall be, such as tansu:ticketing-prod/db-password, and writes it with the
-values in it. With --in, tansu:./db-password is of the drawer that the manifest has for that environment. With --template, the
-text is one of Go's text/template, with the functions value, base64, json, shell, url and indent.
+		Long: `Reads a text with references in the place of values, such as tansu:ticketing-prod/db-password, and writes it with the values
+filled in. With --in, tansu:./db-password is in the drawer that the manifest has for that environment. With --template, the
+text is a template of Go's text/template, with the functions value, base64, json, shell, url and indent.
 
 The file that is written is private from before its first byte, and appears whole or not at all. It is refused where others
-would get it: readable by everybody, in a directory that everybody may write to, inside a repository. What it is for keeps
-existing on the disk, though: prefer tansu run where a program allows it.`,
+would get it: readable by everybody, in a directory that everybody may write to, inside a repository. The values do stay on
+the disk, though: prefer tansu run where a program allows it.`,
 		Example: `  tansu render gate.conf.in --to /run/gate/gate.conf
   tansu render --in production --mode 0440 --owner :gate gate.conf.in --to /run/gate/gate.conf
   tansu render --template --in staging ledger.yaml.in --to /run/ledger/ledger.yaml`,

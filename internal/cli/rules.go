@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) rulesCommand() *cobra.Command {
-	command := &cobra.Command{Use: "rules", Short: "What a drawer demands of its items: age, ends, grace, owners, versions kept",
+	command := &cobra.Command{Use: "rules", Short: "See and set what a drawer requires of its items: age, ends, grace, owners, versions kept",
 		RunE: noSubcommand}
 	command.AddCommand(a.showRulesCommand(), a.setRulesCommand())
 	return command
@@ -98,8 +98,8 @@ func (a *app) setRulesCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "set DRAWER[/ITEM]",
 		Short: "Set rules of a drawer, or stricter ones of an item, after a look at what they do",
-		Long: `Sets the rules that are given and leaves the others as they are; "none" takes a rule away. They hold for what is there
-already: --preview says which items that touches. Rules by which something stops being served at once are refused unless
+		Long: `Sets the rules that are given and leaves the others as they are; "none" takes a rule away. They apply to what is there
+already: --preview says which items that affects. Rules by which something stops being served at once are refused unless
 they begin later (--from) or --allow-refusals says that this is meant; rules by which a version that is refused now would
 be served again, such as a grace for what has ended, ask for --allow-again.`,
 		Example: `  tansu rules set ticketing-prod --max-age 90d --warn 14d --preview
@@ -260,7 +260,7 @@ func (a *app) moveCommand() *cobra.Command {
 		Short: "Rename an item, or move it to another drawer, with its history",
 		Long: `Its versions are encrypted under the key of the drawer where it goes. References to the old name break, unless
 --old-name-works lets them go on for a while: then who may read the old name still may, and tansu history shows who does.
-A move by which anybody could do more than before takes the right to give access.`,
+A move that lets anybody do more than before requires the right to give access.`,
 		Example: "  tansu item move ticketing-prod/db-password ticketing-prod/db-main-password --old-name-works 30d",
 		Args:    exactly("DRAWER/ITEM", "DRAWER/NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -306,7 +306,7 @@ func (a *app) printMoved(m client.Moved) {
 
 func (a *app) forgetNameCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget-name DRAWER/OLD-NAME", Short: "Let an old name of an item stop working at once", Args: exactly("DRAWER/OLD-NAME"),
+		Use: "forget-name DRAWER/OLD-NAME", Short: "Make an old name of an item stop working at once", Args: exactly("DRAWER/OLD-NAME"),
 		Example: "  tansu item forget-name ticketing-prod/db-password",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			ref, err := itemArgument(arguments[0])
@@ -396,9 +396,9 @@ func yesNo(b bool) string {
 func (a *app) rotateKeyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "rotate-key NAME",
-		Short: "Give a drawer another key, while it is in use",
+		Short: "Rotate a drawer's key while it is in use",
 		Long: `Makes a new key for a drawer and wraps the keys of its versions under it; then the old one is destroyed. Nothing waits for
-it. When it is interrupted, do it again: it goes on where it stopped.`,
+it. If it is interrupted, run it again: it continues where it stopped.`,
 		Example: "  tansu drawer rotate-key ticketing-prod",
 		Args:    exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -423,7 +423,7 @@ func (a *app) shredDrawerCommand() *cobra.Command {
 		Short: "Destroy a drawer's key, and with it all that was ever in it",
 		Long: `Everything in it must be retired first. Nothing brings it back from this database, not even the passphrase that unlocks the
 chest. Backups made before still hold it: destroy those too, or wait until they end. Grants that name the drawer stay, and
-would hold for another one of its name: they are listed, to be ended.`,
+would apply to a new drawer of that name: they are listed, so that you can end them.`,
 		Example: "  tansu drawer shred crew-rota-staging --name crew-rota-staging",
 		Args:    exactly("NAME"),
 		RunE: func(cmd *cobra.Command, arguments []string) (err error) {

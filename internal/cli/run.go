@@ -52,7 +52,7 @@ func (a *app) runCommand() *cobra.Command {
 		Short: "Run a program with the values that its manifest lists, and leave none behind",
 		Long: `Reads every value that the manifest lists, as whoever is signed in, and starts the program with them: in its environment, on
 its standard input, or as private files that exist in memory only, whose paths are in variables. If one value is not served,
-nothing is started, and each missing one is said. Nothing is written to a file system; when the program ends, or is killed,
+nothing is started, and every missing one is named. Nothing is written to a file system; when the program ends, or is killed,
 nothing is left.
 
 What the program writes is passed on with the values masked, in the forms in which programs usually write them. Signals,

@@ -15,7 +15,7 @@ func (a *app) searchCommand() *cobra.Command {
 		Use:   "search TERM...",
 		Short: "Find items by words, owner, label, shape, state and more",
 		Long: `All terms must hold. A word is looked for in names and descriptions; KEY:VALUE looks at one thing, with "*" for
-anything. "-" in front turns a term round (put "--" before the first term then). Keys: drawer, name, owner, label, shape,
+anything. "-" in front excludes what a term selects (then put "--" before the first term). Keys: drawer, name, owner, label, shape,
 state, environment, by (who made it), read (never or ever). Only what you may list is found.`,
 		Example: "  tansu search ticket owner:person:ticketing-lead\n  tansu search 'label:team=ticketing' state:due\n  tansu search -- " +
 			"-read:ever environment:production",

@@ -129,7 +129,7 @@ func (a *app) enrolCommand() *cobra.Command {
 		Short: "Use an enrolment code: choose a password and sign in, or make this host's app a key",
 		Long: `Asks for an enrolment code without showing it. For a person's, it asks for a new password, too. For an app's (tansu app
 host-code), it makes a key pair on this host, which is what the app proves itself with from then on. When standard input is
-not a terminal, code and password are its first two lines. The code is used up.`,
+not a terminal, code and password are its first two lines. The code works once.`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.connected()

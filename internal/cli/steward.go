@@ -45,7 +45,7 @@ func (a *app) bringBackCommand() *cobra.Command {
 		Use:   "bring-back --dir DIR [--key-file FILE]",
 		Short: "Make the founding person steward again, on the machine itself",
 		Long: `Works on the data directory while no service runs on it, and asks for what unlocks the chest: who has both may do this.
-It prints a new enrolment code; the old password, sessions and codes are worth nothing any more. It is in the trail.`,
+It prints a new enrolment code; the old password, sessions and codes no longer work. It is in the trail.`,
 		Args: exactly(),
 		RunE: func(*cobra.Command, []string) error {
 			return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {

@@ -151,7 +151,7 @@ func (a *app) printOwned(subject string, owned client.Owned) {
 func (a *app) askMatrixCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "matrix",
-		Short: "Every person and app against every drawer",
+		Short: "Show what every person and app may do in every drawer",
 		Long: `One letter an action: l list, m metadata, r read value, k use key, w write version, c change item, t retire, s shred,
 u change rules, g grant, a read trail. "?" after it: only under conditions or with
 approval. "~": not on everything in the drawer.`,

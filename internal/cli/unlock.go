@@ -39,8 +39,8 @@ func (a *app) unlockCommand() *cobra.Command {
 		Use:   "unlock [--key-file FILE | --share]",
 		Short: "Open the chest with its passphrase, a key file or shares",
 		Long: `Opens the chest by any of its methods of unlocking. With --share you hand in your share, whose words are asked for without showing
-them, or read from standard input: from anywhere, without signing in, and nobody sees another one's. With the last one that is
-needed the chest opens; what was handed in is forgotten after a quarter of an hour without another one.`,
+them, or read from standard input: from anywhere, without signing in, and nobody sees another one's. The chest opens with the last
+one that is needed. If no other share comes for fifteen minutes, those that were handed in are forgotten.`,
 		Example: "  tansu unlock\n  tansu unlock --key-file /root/tansu.key\n  tansu unlock --share",
 		Args:    exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
@@ -128,7 +128,7 @@ func (a *app) handIn(ctx context.Context, c *client.Client) error {
 func (a *app) lockCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "lock",
-		Short: "Make the chest forget its keys until the next unlock",
+		Short: "Lock the chest: it forgets its keys until the next unlock",
 		Args:  exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			status, err := c.Lock(ctx)
@@ -429,8 +429,8 @@ func (a *app) endMethodCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "end NAME",
 		Short: "End a method of unlocking, once another one opens the chest",
-		Long: `You show what opens the chest by another method, so that it is known that one is left. Copies of the chest from before still open by
-the one that ends: when it has got out, put another root key in place as well (tansu root-key turn), and make new backups.`,
+		Long: `Prove that another method still opens the chest by giving its passphrase or key file. Older copies of the chest still open by the
+method that you end: if it has got out, replace the root key as well (tansu root-key turn), and make new backups.`,
 		Args: exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			_, id, err := replacing(ctx, c, arguments[0], "-")
@@ -453,14 +453,14 @@ the one that ends: when it has got out, put another root key in place as well (t
 }
 
 func (a *app) rootKeyCommand() *cobra.Command {
-	command := &cobra.Command{Use: "root-key", Short: "Put another root key in the place of the one that the chest has", RunE: noSubcommand}
+	command := &cobra.Command{Use: "root-key", Short: "Replace the chest's root key", RunE: noSubcommand}
 	var proof proofFlags
 	turn := &cobra.Command{
 		Use:   "turn",
-		Short: "Wrap all keys anew, under another root key",
+		Short: "Make a new root key, and wrap all keys under it",
 		Long: `Makes another root key and wraps the keys of all drawers, and that of the certificate authority, under it; the old one opens nothing
-that is in the file any more. It is one step: whole, or not at all. What opens the chest stays as it is. Whoever had the old root key may
-have the keys of drawers from it: tansu drawer rotate-key turns those.`,
+that is in the file any more. It is one step: whole, or not at all. How the chest is unlocked does not change. Whoever had the old root
+key may have the keys of drawers from it: tansu drawer rotate-key replaces those.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			current, err := a.current(proof)
@@ -491,7 +491,7 @@ func keysWere(n int) string {
 }
 
 func (a *app) shareCommand() *cobra.Command {
-	command := &cobra.Command{Use: "share", Short: "See and take the share of what opens the chest that is yours to keep", RunE: noSubcommand}
+	command := &cobra.Command{Use: "share", Short: "See and take your share of what unlocks the chest", RunE: noSubcommand}
 	list := &cobra.Command{
 		Use:   "list",
 		Short: "List the shares that you hold, or that wait for you",

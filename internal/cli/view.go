@@ -88,7 +88,7 @@ func (a *app) setEndCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "set-end DRAWER/ITEM[@VERSION]",
 		Short: "Change when a version ends, without putting its value again",
-		Long: `Changes when the current version, or the one that is named, begins and ends to be served. Its value stays as it is. A
+		Long: `Changes from when, and until when, the current version or the one that you name is served. Its value stays as it is. A
 version that has ended is served again by a later end only with --allow-again: a new value is better.`,
 		Example: "  tansu item set-end ticketing-prod/db-password --not-after 2027-03-01\n" +
 			"  tansu item set-end ticketing-prod/db-password --never",

@@ -32,8 +32,8 @@ func (a *app) weakCommand() *cobra.Command {
 	return a.withReason(&cobra.Command{
 		Use:   "weak DRAWER …",
 		Short: "Find values that are easy to guess, or the same in several items",
-		Long: `Reads the current values in drawers, as far as you may, and says which are easy to guess, look like a place that was to be
-filled in, or are the same in several items. No value is shown. Each is a read, in the trail. The exit code is 0 when all were
+		Long: `Reads the current values in drawers, as far as you may, and says which are easy to guess, look like
+placeholders, or are the same in several items. No value is shown. Each is a read, in the trail. The exit code is 0 when all were
 looked at and none stands out, 5 when one does, and 7 when none does and some could not be looked at.`,
 		Example: "  tansu weak ticketing-staging ticketing-prod",
 		Args:    upTo(-1, "DRAWER"),

@@ -14,7 +14,7 @@ func guessLimits(subject, addr string, marked bool) []Limit {
 		return []Limit{{"marked " + subject, 10, 10 * time.Minute, false}}
 	}
 	return []Limit{{"addr " + addr, 20, 10 * time.Minute, false}, {"pair " + subject + " " + addr, 5, 10 * time.Minute, false},
-		{"person " + subject, 100, time.Hour}}
+		{"person " + subject, 100, time.Hour, true}}
 }
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
