@@ -144,7 +144,7 @@ func (a *Agent) accountOf(known map[string]*account, profile string) (*account, 
 	acc := &account{profile: profile, chest: chest, shelf: shelf, relisten: make(chan struct{}, 1), report: make(chan struct{}, 1)}
 	if directory := a.options.Config.Shelf; directory != "" {
 		if err := os.MkdirAll(directory, 0o700); err != nil {
-			return nil, fmt.Errorf("make the place of the shelf: %w", err)
+			return nil, fmt.Errorf("make the directory for what is kept: %w", err)
 		}
 		acc.disk = newDisk(directory, profile)
 		if err := acc.disk.open(shelf); err != nil { // it is made anew from what the chest serves
@@ -166,7 +166,7 @@ func listen(path string) (net.Listener, error) {
 		return nil, fmt.Errorf("%s is there and is not a socket", path)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, fmt.Errorf("make the place of the socket: %w", err)
+		return nil, fmt.Errorf("make the directory of the socket: %w", err)
 	}
 	_ = os.Remove(path)
 	listener, err := net.Listen("unix", path)

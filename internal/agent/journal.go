@@ -52,7 +52,7 @@ const mostOpen = 200_000
 // openJournal reads what an earlier agent has left, which may have been killed at any instant.
 func openJournal(path string) (*journal, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, fmt.Errorf("make the place of the journal: %w", err)
+		return nil, fmt.Errorf("make the directory of the journal: %w", err)
 	}
 	j := &journal{work: make(chan addition, 256), quit: make(chan struct{}), open: map[string][]kept{}}
 	content, err := os.Open(path)

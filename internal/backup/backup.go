@@ -88,7 +88,7 @@ type Recipients []recipient.Public
 
 func (rs Recipients) encrypt(key Key) (list []string, err error) {
 	if len(rs) == 0 {
-		return nil, errors.New("a backup has a recipient at least, who can open it")
+		return nil, errors.New("a backup needs at least one recipient, who can open it")
 	}
 	for _, r := range rs {
 		text, err := r.Seal(key[:])
@@ -138,7 +138,7 @@ func ReadHeader(in *bufio.Reader) (h Header, err error) {
 func readHeader(in *bufio.Reader) (h Header, line []byte, err error) {
 	start := make([]byte, len(firstLine))
 	if _, err := io.ReadFull(in, start); err != nil || !bytes.Equal(start, []byte(firstLine)) {
-		return h, nil, errors.New("this is no backup of Tansu, or one of a newer program")
+		return h, nil, errors.New("this is not a Tansu backup, or it was made by a newer program")
 	}
 	for len(line) < mostHeader {
 		part, err := in.ReadSlice('\n')

@@ -110,16 +110,16 @@ func isAddress(name string) bool {
 func toAddress(name string) (a address, err error) {
 	parsed, err := url.Parse(name)
 	if err != nil || parsed.Host == "" || parsed.User != nil {
-		return a, fmt.Errorf("backups to %s: that is not an address without a password in it", name)
+		return a, fmt.Errorf("backups to %s: that is not a web address, or it has a password in it", name)
 	}
 	if host := parsed.Hostname(); parsed.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
-		return a, fmt.Errorf("backups to %s: only on this machine http is good enough: use https", name)
+		return a, fmt.Errorf("backups to %s: plain http is only for this machine: use https", name)
 	}
 	if a.Address, err = addressed.To(parsed, addressTimeout); err != nil {
 		return a, fmt.Errorf("backups to an address: %w", err)
 	}
 	if a.URL.RawQuery != "" {
-		return a, fmt.Errorf("backups to %s: its query has something other than ca and token-file", name)
+		return a, fmt.Errorf("backups to %s: the only parameters that it may have are ca and token-file", name)
 	}
 	a.base = strings.TrimSuffix(a.URL.String(), "/")
 	return a, nil
@@ -249,7 +249,7 @@ func AtAddress(ctx context.Context, name string) (list []Source, err error) {
 		return nil, err
 	}
 	if len(headers) == 0 {
-		return nil, fmt.Errorf("%s has no %s, which the service puts there with each backup: fetch the files, and name them", a.base, listName)
+		return nil, fmt.Errorf("%s has no %s, which the service writes with each backup: download the files and name them", a.base, listName)
 	}
 	for _, h := range headers {
 		list = append(list, Source{Header: h, Name: a.base + "/" + h.Name(),

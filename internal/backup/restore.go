@@ -223,7 +223,7 @@ func empty(dir string) error {
 		return fmt.Errorf("restore: %w", err)
 	}
 	if len(there) == 1 && there[0].Name() == unfinishedName {
-		return fmt.Errorf("%s has what a restore left that was cut off, which is no chest: remove it, and restore again", dir)
+		return fmt.Errorf("%s has what an interrupted restore left behind, which is not a chest: remove it, and restore again", dir)
 	}
 	if len(there) > 0 {
 		return fmt.Errorf("%s is not empty: a chest is restored to a directory of its own, and what is there is left as it is", dir)
@@ -276,7 +276,7 @@ func (u *unpacking) source(s Source, keys func(Header) (Key, error)) (err error)
 	}
 	m := u.manifest
 	if m.Number != header.Number || m.AddsTo != header.AddsTo || m.Chest != header.Chest || m.PageSize == 0 {
-		return errors.New("the backup is damaged: it ends before its manifest, or that is of another one")
+		return errors.New("the backup is damaged: it ends before its manifest, or that belongs to another backup")
 	}
 	return nil
 }
@@ -303,7 +303,7 @@ func (u *unpacking) file(name string, content io.Reader, pageSize int) error {
 			return damaged(err)
 		}
 		if pageSize != 0 && pageSize != u.manifest.PageSize {
-			return errors.New("its pages are of another size than those of the backup before it")
+			return errors.New("its pages have another size than those of the backup before it")
 		}
 		return u.database.Truncate(int64(u.manifest.Pages) * int64(u.manifest.PageSize))
 	case slices.Contains(datadir.IdentityFiles, name):
@@ -315,7 +315,7 @@ func (u *unpacking) file(name string, content io.Reader, pageSize int) error {
 		}
 		return u.whole(filepath.Join(archive.Dir, base), content)
 	}
-	return fmt.Errorf("the backup has a file %q, which none has", name)
+	return fmt.Errorf("the backup has a file %q, which does not belong in one", name)
 }
 
 func (u *unpacking) whole(name string, content io.Reader) (err error) {
@@ -378,7 +378,7 @@ func (u *unpacking) compare() error {
 		hashes = append(hashes, xxhash.Sum64(page))
 	}
 	if !bytes.Equal(digest(hashes), m.Digest) {
-		return errors.New("the database is not what was backed up: a backup between is missing or of another time")
+		return errors.New("the database is not what was backed up: a backup in between is missing, or is from another time")
 	}
 	for _, a := range m.Archives {
 		content, err := os.ReadFile(filepath.Join(u.dir, archive.Dir, a.Name))

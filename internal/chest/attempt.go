@@ -54,7 +54,7 @@ func (c *Chest) begin(a *Attempt, caller Caller, action, target string) {
 		return
 	case caller.Token != "":
 		if a.St != caller.seen && !a.St.good(caller.Token, a.Entry.At) {
-			a.err = &Error{Code: Unauthenticated, Detail: "the token is not good any more: sign in again", Reason: "token_unknown"}
+			a.err = &Error{Code: Unauthenticated, Detail: "the token is no longer valid: sign in again", Reason: "token_unknown"}
 		}
 		a.basis.RestOn(store.MarkProof, caller.Token)
 	}

@@ -105,11 +105,11 @@ func StoreError(err error, what string) error {
 	case errors.Is(err, store.ErrNotBound):
 		return ErrLocked
 	case errors.Is(err, store.ErrOthers):
-		return &Error{Code: NotRecorded, Detail: "something else than Tansu wrote to the database, so nothing is served or changed: who " +
-			"runs the service stops it, examines the file (tansu examine --dir) and starts it again", Err: err}
+		return &Error{Code: NotRecorded, Detail: "something other than Tansu wrote to the database, so nothing is served or changed: stop " +
+			"the service, examine the file (tansu examine --dir), and start it again", Err: err}
 	case errors.Is(err, store.ErrSwapped):
 		return &Error{Code: NotRecorded, Detail: "the database was removed, or another one was put in its place, so nothing is served or " +
-			"changed: who runs the service stops it and starts it with the one that is meant", Err: err}
+			"changed: stop the service, and start it with the right one", Err: err}
 	case errors.Is(err, store.ErrNotRecorded):
 		return &Error{Code: NotRecorded, Err: err, Detail: "the trail cannot be written, so nothing is served or changed: look at the disk"}
 	}
@@ -161,7 +161,7 @@ var ErrDamaged = &Error{Code: Internal, Detail: "the item cannot be read as it w
 
 // Gone says that whoever asked does not wait for the answer any more, so that nobody went on working on it.
 func Gone(err error) *Error {
-	return &Error{Code: NotPossible, Detail: "nobody waits for the answer any more, so that the work on it was stopped", Err: err}
+	return &Error{Code: NotPossible, Detail: "nobody is waiting for the answer any more, so the work on it was stopped", Err: err}
 }
 
 // AnyRevision asks for a change of whatever revision there is.

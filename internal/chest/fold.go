@@ -15,7 +15,7 @@ func (a *Attempt) fold(key, receipt string, several bool, refusal *Error) error 
 	if several {
 		sample.Action, sample.Target, sample.Reason, sample.Grant, sample.Detail = SeveralKinds, "", "too_many_refusals", "", ""
 		refusal = &Error{Code: Throttled, Reason: "too_many_refusals", RetryAfter: folding.Window,
-			Detail: "too many things were refused to you from this address; they are counted, and none is explained for a while"}
+			Detail: "you were refused too many things from this address; refusals are counted, and not explained, for a while"}
 	} else if refusal.Refusal != nil {
 		refusal.Refusal.Receipt = receipt
 	}

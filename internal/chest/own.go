@@ -21,7 +21,7 @@ const (
 	RuleActing   Rule = "acting"   // letting somebody act as an identity gives what it has
 	RuleEnrolled Rule = "enrolled" // nobody but a steward lets somebody who has a password choose another alone
 	RuleRestore  Rule = "restore"  // bringing an identity back gives it what it has
-	RuleAppoint  Rule = "appoint"  // only a steward appoints another
+	RuleAppoint  Rule = "appoint"  // only a steward appoints another steward
 	RuleConfirm  Rule = "confirm"  // nobody confirms who is theirs, and nobody who is not confirmed confirms
 	RuleLift     Rule = "lift"     // two agree to lifting a rule that asks for two
 	RuleAgree    Rule = "agree"    // nobody agrees to what they would gain by, and nobody who is not confirmed agrees to anything

@@ -88,7 +88,7 @@ func TestStewardComesBackOnTheMachineAndAnEditedFileIsNamed(t *testing.T) {
 	if _, err := db.Exec("UPDATE grants SET role = 'consumer' WHERE role = 'gatekeeper'"); err != nil {
 		t.Fatal(err)
 	}
-	if r := u.run(t, "", "examine"); r.code == 0 || !strings.Contains(r.talk, "something else than Tansu wrote to the database") {
+	if r := u.run(t, "", "examine"); r.code == 0 || !strings.Contains(r.talk, "something other than Tansu wrote to the database") {
 		t.Errorf("examined while it runs: %d %s%s", r.code, r.out, r.talk)
 	}
 	stop(t, process, func() error { return process.Process.Signal(syscall.SIGTERM) })

@@ -38,7 +38,7 @@ needed in that environment only.`,
 			path := arguments[0]
 			environment, drawer, given := strings.Cut(arguments[1], "=")
 			if !given {
-				return usagef("say which environment's drawer it is: %s staging=ticketing-staging", path)
+				return usagef("say which environment the drawer is for: %s staging=ticketing-staging", path)
 			}
 			m, err := manifestToAdd(to, appName)
 			if err != nil {
@@ -89,7 +89,7 @@ needed in that environment only.`,
 				a.say("note: %s.", note)
 			}
 			if len(unsure) > 0 {
-				a.say("note: %s: no secret, by the look of it. What is not secret belongs in the manifest, and is then neither masked nor looked "+
+				a.say("note: %s: this does not look like a secret. What is not secret belongs in the manifest, and is then neither masked nor looked "+
 					"for: tansu adopt %s %s --plain %s", strings.Join(unsure, ", "), path, arguments[1], strings.Join(unsure, ","))
 			}
 			if n.Preview {

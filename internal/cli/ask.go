@@ -151,7 +151,7 @@ Who reads it now is not a path; who could come to it alone is, and who could let
 				a.printWays("Who could come to it alone", p.Alone)
 				a.printWays("Who could let somebody else come to it", p.Letting)
 				if p.Cut {
-					a.say("note: there were too many ways to look at all of them, so that some can be missing")
+					a.say("note: there were too many ways to look at all of them, so some may be missing")
 				}
 			})
 		}),

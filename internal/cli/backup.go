@@ -51,7 +51,7 @@ func (b *backupFlags) add(command *cobra.Command) {
 func (b *backupFlags) read(dir string) (o recovery.Options, err error) {
 	if b.to == "" {
 		if len(b.recipients) > 0 {
-			return o, usagef("--backup-recipient says for whom, and --backup-to is missing: where backups go")
+			return o, usagef("--backup-recipient needs --backup-to, which says where backups go")
 		}
 		return o, nil
 	}
@@ -97,9 +97,9 @@ func (a *app) backupCommand() *cobra.Command {
 	now := &cobra.Command{
 		Use:   "now",
 		Short: "Let the service make a backup now",
-		Long:  `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to the last one,
+		Long: `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to the last one,
 unless a full one is due or asked for.`,
-		Args:  exactly(),
+		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.BackUp(ctx, full)
 			if err != nil {

@@ -38,9 +38,9 @@ func (a *app) newContent(f putFlags) (v client.NewVersion, err error) {
 	}
 	switch {
 	case len(f.generate) > 1:
-		return v, usagef("--generate is there %d times; a value is made up once, a field as name=recipe", len(f.generate))
+		return v, usagef("--generate is given %d times: a value is made up once, and a field as name=recipe", len(f.generate))
 	case len(f.generate) == 1 && f.file != "":
-		return v, usagef("--generate and --file are both there; give one of them")
+		return v, usagef("--generate and --file exclude each other: give one of them")
 	case len(f.generate) == 1:
 		v.Generate = f.generate[0]
 		return v, nil

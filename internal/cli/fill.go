@@ -218,7 +218,7 @@ func (a *app) describeStored(ctx context.Context, c *client.Client, ref referenc
 		return nil
 	}
 	if _, err := c.ChangeItem(ctx, ref.Drawer, ref.Item, stored.Item.Revision, changes); err != nil {
-		a.say("%s@%d is stored, but what is said about it is not changed:", ref, stored.Version.Version)
+		a.say("%s@%d is stored, but its description and labels were not changed:", ref, stored.Version.Version)
 		return err
 	}
 	return nil

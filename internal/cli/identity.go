@@ -181,7 +181,7 @@ func (a *app) changeIdentityCommand(kind string) *cobra.Command {
 				}
 			}
 			if changes == (client.IdentityChanges{}) {
-				return usagef("nothing to change: give what is to be said; usage: %s", cmd.UseLine())
+				return usagef("nothing to change: give a description, an owner or a purpose; usage: %s", cmd.UseLine())
 			}
 			c, err := a.connected()
 			if err != nil {

@@ -170,7 +170,7 @@ func readValue(r io.Reader) (secretvalue.Value, error) {
 	case len(content) == 0:
 		return secretvalue.Value{}, usagef("the value is empty; a value has 1 to %d bytes", secretvalue.MaxSize)
 	case len(content) > secretvalue.MaxSize:
-		return secretvalue.Value{}, usagef("the value has more than %d bytes, which is the most", secretvalue.MaxSize)
+		return secretvalue.Value{}, usagef("the value has more than %d bytes, which is the limit", secretvalue.MaxSize)
 	}
 	return secretvalue.New(content), nil
 }

@@ -103,7 +103,7 @@ text, which is then the password. It answers for the given host only, and only o
 				a.say("Git says that %s was not accepted at %s.", arguments[0], host)
 			case arguments[1] == "store", arguments[1] == "erase": // what is in the chest stays there
 			case arguments[1] != "get":
-				return usagef("%q is none of get, store and erase", arguments[1])
+				return usagef("%q is not get, store or erase", arguments[1])
 			case asked["protocol"] != "https" || asked["host"] != host:
 				a.say("%s is for https://%s, and Git asks for %s://%s: nothing is answered.", arguments[0], host, asked["protocol"], asked["host"])
 			default:

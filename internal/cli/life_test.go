@@ -41,7 +41,7 @@ func TestRulesMovesAndEndsOnTheCommandLine(t *testing.T) {
 	if out := u.ok(t, "", "rules", "show", "d"); !strings.Contains(out, "served for 90d") || !strings.Contains(out, "one version is kept") {
 		t.Errorf("rules that were set one after the other: %s", out)
 	}
-	if r := u.run(t, "second", "put", "d/db-password", "--new-version"); r.code != 2 || !strings.Contains(r.talk, "demand an end") {
+	if r := u.run(t, "second", "put", "d/db-password", "--new-version"); r.code != 2 || !strings.Contains(r.talk, "require an end") {
 		t.Errorf("a version without an end: %d %s", r.code, r.talk)
 	}
 	if r := u.run(t, "second", "put", "d/db-password", "--new-version", "--not-after", "30d"); r.code != 0 ||

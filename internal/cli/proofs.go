@@ -170,7 +170,7 @@ func readSmall(flag, path string) ([]byte, error) {
 		return nil, usagef("%s: %v", path, errors.Unwrap(err))
 	}
 	if info.Size() > mostInFile {
-		return nil, usagef("%s is too large to be what it should be", path)
+		return nil, usagef("%s is too large for what it should be", path)
 	}
 	content, err := os.ReadFile(path)
 	if err != nil {

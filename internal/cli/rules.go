@@ -339,7 +339,7 @@ func (a *app) differenceCommand() *cobra.Command {
 				}
 				at := slices.IndexFunc(h.Versions, func(v client.Version) bool { return v.Version == ref.Version })
 				if at < 0 {
-					return usagef("%s: say a version that is there, such as %s/%s@%d", text, ref.Drawer, ref.Item, len(h.Versions))
+					return usagef("%s: name a version that exists, such as %s/%s@%d", text, ref.Drawer, ref.Item, len(h.Versions))
 				}
 				versions[i] = h.Versions[at]
 			}

@@ -274,7 +274,7 @@ func watchFor(ctx context.Context, a *app, c *client.Client, needs []manifest.Re
 					refused = 0
 				}
 				if refused == 2 || errors.As(err, &problem) && problem.Code == "not_found" { // an app with a key has signed in again by then
-					a.say("Changes are not heard of any more: %s", problem.Detail)
+					a.say("Changes are no longer reported: %s", problem.Detail)
 					return
 				}
 				select {

@@ -41,7 +41,7 @@ func (a *app) sampleCommand() *cobra.Command {
 				}
 				known = append(known, s.Language)
 			}
-			return usagef("there is no sample in %.40q; there are %s", arguments[1], strings.Join(known, ", "))
+			return usagef("there is no sample for %.40q; there are samples for %s", arguments[1], strings.Join(known, ", "))
 		},
 	}
 }

@@ -335,7 +335,7 @@ func kindOf(passphrase bool, file keyFile, n client.NewUnlockMethod) (kind strin
 		}
 	}
 	if chosen != 1 {
-		return "", usagef("say by what it opens the chest, by one of --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
+		return "", usagef("say what opens the chest: --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
 	}
 	if file.sealedBy != "" && kind != envelope.MethodKeyFile {
 		return "", usagef("--sealed-by goes with --new-key-file FILE: the file has what only that hardware opens")

@@ -199,7 +199,7 @@ func checkName(quoted []byte, seen map[string]bool) error {
 		return err // not met: the body is valid
 	}
 	if seen[name] {
-		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q is there twice", name)}
+		return &chest.Error{Code: chest.InvalidInput, Field: name, Detail: fmt.Sprintf("the field %.64q appears twice", name)}
 	}
 	if strings.ContainsFunc(name, func(r rune) bool { return r >= utf8.RuneSelf }) { // encoding/json takes some of them for others
 		return &chest.Error{Code: chest.InvalidInput, Field: "body", Detail: "a field's name is not in ASCII"}

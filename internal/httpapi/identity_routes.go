@@ -114,7 +114,7 @@ func (a *api) changeIdentity(c *call) error {
 		d, err = a.service.Confirm(c.caller, c.param("subject"))
 	default:
 		err = &chest.Error{Code: chest.InvalidInput, Field: "state",
-			Detail: "change the state, or what is said about it, or confirm it (confirmed: true): one of the three"}
+			Detail: "change the state, or the description, owner or purpose, or confirm it (confirmed: true): one of the three"}
 	}
 	if err != nil {
 		return err

@@ -83,7 +83,7 @@ func (a *api) once(c *call, key string, next func() error) error {
 		return err
 	}
 	if done != nil {
-		return &chest.Error{Code: doneBefore, Field: onceHeader, Detail: fmt.Sprintf("it was done before under this key, at %s, by request %s, "+
+		return &chest.Error{Code: doneBefore, Field: onceHeader, Detail: fmt.Sprintf("it was done before, under this key, at %s, by request %s, "+
 			"whose answer is not kept any more: look at what is there", chest.FromMicros(done.At).Format(time.RFC3339), done.Request)}
 	}
 	c.caller.Once = &store.Once{ID: id[:], Request: c.origin.RequestID, At: chest.Micros(a.service.Heart.Now())}

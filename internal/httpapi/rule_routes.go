@@ -53,7 +53,7 @@ func (a *api) newRules(c *call) (n shelf.NewRules, err error) {
 		return n, err
 	}
 	if body.Rules == nil {
-		return n, chest.Invalid("rules", "rules is missing: give all that are to hold, or {} for none")
+		return n, chest.Invalid("rules", "rules is missing: give all rules that are to apply, or {} for none")
 	}
 	n = shelf.NewRules{From: body.From, AllowRefusals: body.AllowRefusals, AllowAgain: body.AllowAgain, Preview: body.Preview}
 	n.Rules, err = rulesOf(*body.Rules)

@@ -694,7 +694,7 @@ func TestAnItemEditedInTheFileIsNotServed(t *testing.T) {
 	if _, err := db.Exec("UPDATE versions SET not_after = 0 WHERE number = 2"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := app.Read(ctx, "d/j"); chesttest.Code(err) != "not_recorded" || !strings.Contains(err.Error(), "something else than "+
+	if _, _, err := app.Read(ctx, "d/j"); chesttest.Code(err) != "not_recorded" || !strings.Contains(err.Error(), "something other than "+
 		"Tansu") {
 		t.Errorf("while it runs: %v", err)
 	}

@@ -158,7 +158,7 @@ func (a *api) compareTwo(c *call, ref reference.Reference, with, value string) e
 	other, err := reference.Parse(with)
 	if err != nil || value != "" {
 		return &chest.Error{Code: chest.InvalidInput, Field: "with",
-			Detail: "with is the other reference, such as ticketing-prod/db-password, instead of a value"}
+			Detail: "\"with\" is the other reference, such as ticketing-prod/db-password, instead of a value"}
 	}
 	same, err := a.service.Same(c.caller, ref, other)
 	if err != nil {

@@ -132,7 +132,7 @@ func (k *Known) fetch(ctx context.Context, address, authority string) ([]jose.JS
 		return nil, fmt.Errorf("it calls itself %.200q", about.Issuer)
 	}
 	if !sameHost(address, about.Keys) {
-		return nil, fmt.Errorf("its keys are said to be elsewhere: %.200q", about.Keys)
+		return nil, fmt.Errorf("it says that its keys are elsewhere: %.200q", about.Keys)
 	}
 	var set struct {
 		Keys []json.RawMessage `json:"keys"`
@@ -191,7 +191,7 @@ func (k *Known) AllowsHost(host string) bool {
 func (k *Known) dialled(_, address string, _ syscall.RawConn) error {
 	to, err := netip.ParseAddrPort(address)
 	if err != nil || !k.Allows(to.Addr()) {
-		return errors.New("it is in a network in which no issuers are looked for (tansu serve --issuer-network)")
+		return errors.New("it is in a network in which issuers are not contacted (tansu serve --issuer-network)")
 	}
 	return nil
 }

@@ -176,7 +176,7 @@ func (s *Opening) HandIn(origin chest.Origin, text secretvalue.Value) (have Hand
 	}
 	if slot.ID == "" {
 		return have, a.Refuse(&chest.Error{Code: chest.WrongMaterial, Reason: "wrong_share",
-			Detail: "this share is of no method that opens the chest now: of another chest, or of shares that were replaced"})
+			Detail: "this share belongs to no method that opens the chest now: it is from another chest, or was replaced"})
 	}
 	a.Entry.Credential = slot.ID
 	if err := set.Check(share); err != nil {

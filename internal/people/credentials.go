@@ -67,7 +67,7 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 			return err
 		}
 		if address, err := url.Parse(n.Issuer); err == nil && s.options.IssuerHosts != nil && !s.options.IssuerHosts(address.Hostname()) {
-			return a.Fail(chest.Invalid("issuer", "an issuer is not looked for in that network: whoever starts the service allows it "+
+			return a.Fail(chest.Invalid("issuer", "issuers in that network are not contacted unless whoever starts the service allows it "+
 				"(tansu serve --issuer-network)"))
 		}
 		made, cr, err := n.make(row, a.Entry.At, c.Name)
@@ -126,7 +126,8 @@ func roomFor(st *chest.Snapshot, row entity.Identity, cr entity.Credential, now 
 		return nil, &chest.Error{Code: chest.Exists, Detail: chest.SubjectOf(row) +
 			" has ten of that kind already: end those that are not used any more (tansu app show " + row.Name + ")"}
 	case taken.ID != "" && !slices.ContainsFunc(ended, func(e entity.Credential) bool { return e.ID == taken.ID }):
-		return nil, &chest.Error{Code: chest.Exists, Detail: "it is a credential already, of this app or of another one: each has its own"}
+		return nil, &chest.Error{Code: chest.Exists, Detail: "it is already a credential, of this app or of another one: each credential " +
+			"belongs to one app"}
 	}
 	return ended, nil
 }
@@ -141,7 +142,7 @@ func (n NewCredential) make(row entity.Identity, now time.Time, by string) (issu
 	case row.Kind == reference.Person && !n.NotAfter.IsZero():
 		return issued, cr, chest.Invalid("not_after", "an enrolment code ends after 72 hours")
 	case len(n.Networks) > 0 && n.Kind != kindHostCode:
-		return issued, cr, chest.Invalid("networks", "networks are for codes for hosts; what may be read from where is for grants to say")
+		return issued, cr, chest.Invalid("networks", "networks are for codes for hosts; from where an app may read is a matter of its grants")
 	}
 	if n.Kind == "" || n.Kind == kindAppSecret || n.Kind == kindEnrolment {
 		issued, cr = newCredential(row, now, n.NotAfter, by)
@@ -174,7 +175,7 @@ func (n NewCredential) key() (hash []byte, detail proofDetail, err error) {
 		return nil, detail, chest.Invalid("public_key", "public_key: %v", err)
 	}
 	if detail.Key, err = key.MarshalJSON(); err != nil {
-		return nil, detail, chest.Invalid("public_key", "public_key cannot be written again")
+		return nil, detail, chest.Invalid("public_key", "public_key cannot be encoded")
 	}
 	return thumbprint[:], detail, nil
 }
@@ -225,7 +226,7 @@ func (n NewCredential) issuer(row entity.Identity) (hash []byte, detail proofDet
 		return nil, detail, chest.Invalid("issuer", "issuer is the issuer's address, as its tokens have it: https, without query and fragment")
 	}
 	if n.Audience == "" || len(n.Audience) > 300 {
-		return nil, detail, chest.Invalid("audience", "audience is to whom the issuer's tokens must be made out: 1 to 300 bytes")
+		return nil, detail, chest.Invalid("audience", "audience is what the issuer's tokens must have as theirs: 1 to 300 bytes")
 	}
 	if len(n.Claims) == 0 || len(n.Claims) > 20 {
 		return nil, detail, chest.Invalid("claims", "claims are 1 to 20, such as %s: without any, every token of the issuer would be this app's",
@@ -294,7 +295,7 @@ func (s *People) EnrolHost(origin chest.Origin, p HostProof) (subject, id string
 	}
 	encoded, err := key.MarshalJSON()
 	if err != nil {
-		return "", "", a.Fail(chest.Invalid("public_key", "public_key cannot be written again"))
+		return "", "", a.Fail(chest.Invalid("public_key", "public_key cannot be encoded"))
 	}
 	t, err := s.ownAssertion(a, p.Assertion)
 	if err == nil {

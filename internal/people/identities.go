@@ -227,7 +227,7 @@ func (n NewIdentity) check() error {
 		return err
 	}
 	if n.Kind != reference.App && (n.Purpose != "" || n.Environment != "" || n.NoSecret) {
-		return chest.Invalid("purpose", "purpose, environment and no_secret are an app's")
+		return chest.Invalid("purpose", "only an app has purpose, environment and no_secret")
 	}
 	return checkEnvironment(n.Environment)
 }
@@ -384,7 +384,7 @@ func (s *People) Confirm(c chest.Caller, subject string) (d Identity, err error)
 			return err
 		}
 		if before.Kind != reference.Person {
-			return a.Fail(chest.Invalid("confirmed", "people are confirmed: an app is its owner's, and a team is who is in it"))
+			return a.Fail(chest.Invalid("confirmed", "only people are confirmed: an owner answers for an app, and members for a team"))
 		}
 		if !before.Unconfirmed {
 			return a.Fail(&chest.Error{Code: chest.Exists, Detail: subject + " is confirmed already"})
@@ -478,7 +478,7 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 			return err
 		}
 		if before.Kind != reference.App && (ch.Purpose != nil || ch.Environment != nil) {
-			return a.Fail(chest.Invalid("purpose", "purpose and environment are an app's"))
+			return a.Fail(chest.Invalid("purpose", "only an app has a purpose and an environment"))
 		}
 		if ch.Owner != nil {
 			if err := owner(a.St, "owner", *ch.Owner); err != nil {
@@ -491,7 +491,7 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 			}
 			if before.Owner == c.Name && *ch.Owner != c.Name {
 				return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-					Detail: "nobody who registers gives away what they own, and with it the reason not to grant it anything; another gatekeeper can"})
+					Detail: "whoever registers apps may not give away one they own, since they could then grant it access; another gatekeeper can"})
 			}
 		}
 		after := before

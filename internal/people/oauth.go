@@ -104,7 +104,7 @@ func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppPro
 	check := s.provedBySecret
 	switch {
 	case p.Outside != "" && (p.Assertion != "" || p.Secret != "") || p.Assertion != "" && p.Secret != "":
-		return app, chest.Invalid("client_assertion", "an app proves itself in one way at a time")
+		return app, chest.Invalid("client_assertion", "an app uses one proof at a time")
 	case p.Outside != "":
 		check = s.provedByIssuer
 	case p.Assertion != "":

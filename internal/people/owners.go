@@ -60,11 +60,11 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 			return a.Fail(err)
 		}
 		if heir.State != chest.Active || from == to || heir.Kind == reference.App {
-			return a.Fail(chest.Invalid("to", "%s cannot take over: an owner is another person or a team, and active", to))
+			return a.Fail(chest.Invalid("to", "%s cannot take over: an owner is another person, or a team, and is active", to))
 		}
 		if l, err = owned(a.St, from, a.Entry.At); err == nil && from == c.Name && len(l.Apps) > 0 {
 			return a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-				Detail: "nobody who manages access gives away the apps they own, and with them the reason not to grant these anything; another " +
+				Detail: "whoever manages access may not give away the apps they own, since they could then grant them access; another " +
 					"gatekeeper can"})
 		}
 		for _, app := range l.Apps {

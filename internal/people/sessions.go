@@ -32,7 +32,7 @@ func (s *People) ChangePassword(c chest.Caller, present, password secretvalue.Va
 	}
 	if !s.passwordMatches(present, before.Password) {
 		return session, a.Refuse(&chest.Error{Code: chest.SignInFailed, Field: "password", Reason: "sign_in_failed",
-			Detail: "the current password is wrong; who has forgotten it gets a code from whoever registers people"})
+			Detail: "the current password is wrong; if you have forgotten it, whoever registers people can give you a code"})
 	}
 	a.Refund(limits)
 	hashed, changed := s.hashPassword(password), entity.Identity{}

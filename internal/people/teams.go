@@ -42,11 +42,11 @@ func mayNest(st *chest.Snapshot, team, member entity.Identity) error {
 	}
 	for _, m := range st.MembersOf(member.ID) {
 		if st.Identity(m.Identity).Kind == reference.Team {
-			return chest.Invalid("member", "%s has a team in it itself: teams nest once", chest.SubjectOf(member))
+			return chest.Invalid("member", "%s contains a team itself: teams nest only once", chest.SubjectOf(member))
 		}
 	}
 	for _, m := range st.MembershipsOf(team.ID) {
-		return chest.Invalid("member", "%s is in %s itself: teams nest once", chest.SubjectOf(team), chest.SubjectOf(st.Identity(m.Team)))
+		return chest.Invalid("member", "%s is in %s itself: teams nest only once", chest.SubjectOf(team), chest.SubjectOf(st.Identity(m.Team)))
 	}
 	return nil
 }

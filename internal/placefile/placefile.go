@@ -37,7 +37,7 @@ func (p Place) Check() error {
 		return err
 	}
 	if info, err := os.Lstat(p.Path); err == nil && !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is there and is no plain file", p.Path)
+		return fmt.Errorf("%s exists and is not a regular file", p.Path)
 	}
 	dir, err := filepath.EvalSymlinks(filepath.Dir(p.Path))
 	if err != nil {
@@ -51,12 +51,12 @@ func (p Place) Check() error {
 		return fmt.Errorf("%s is no directory", dir)
 	}
 	if info.Mode()&0o002 != 0 && info.Mode()&fs.ModeSticky == 0 {
-		return fmt.Errorf("everybody may write to %s, and so put another file in this one's place", dir)
+		return fmt.Errorf("everybody may write to %s, and so could replace this file", dir)
 	}
 	for up := dir; !p.InRepository; up = filepath.Dir(up) {
 		for _, name := range repositories {
 			if _, err := os.Lstat(filepath.Join(up, name)); err == nil {
-				return fmt.Errorf("%s is inside the repository %s, from where it would be committed sooner or later: put it elsewhere, or say "+
+				return fmt.Errorf("%s is inside the repository %s, and would be committed sooner or later: put it elsewhere, or say "+
 					"--in-repository", p.Path, up)
 			}
 		}

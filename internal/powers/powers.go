@@ -77,7 +77,7 @@ func MayGive(st *chest.Snapshot, c chest.Caller, subject string, grant entity.Gr
 		return l
 	}
 	if grant.Role == access.Steward && st.Holds(chest.RuleAppoint) {
-		return Lack{Reason: chest.StewardOnly, Detail: "only a steward appoints another"}
+		return Lack{Reason: chest.StewardOnly, Detail: "only a steward appoints another steward"}
 	}
 	return Lack{}
 }
@@ -141,8 +141,8 @@ func MayJoin(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, n
 func MayLeave(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, now time.Time) Lack {
 	denied := slices.DeleteFunc(reaching(st, team.ID), func(g access.Grant) bool { return g.Effect != access.Deny || g.Ended(now) })
 	if member.ID == c.ID || len(denied) > 0 && st.Own(c, member.ID) && st.Holds(chest.RuleOwn) && !st.IsSteward(c, now) {
-		return Lack{Reason: chest.OwnAccess, Detail: "nobody takes themselves, or what is their own, out of a team, which may deny as well " +
-			"as give; another gatekeeper can"}
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody takes themselves, or an app of theirs, out of a team, since a team can be " +
+			"denied things as well; another gatekeeper can"}
 	}
 	if !st.Holds(chest.RuleMember) {
 		return Lack{}
@@ -220,7 +220,7 @@ func MayRestore(st *chest.Snapshot, c chest.Caller, row entity.Identity, now tim
 	}
 	has := having(st, row, now)
 	if len(has) > 0 && st.Own(c, row.ID) {
-		return Lack{Reason: chest.OwnAccess, Detail: "nobody brings back what is their own; another gatekeeper can"}
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody reactivates an app of their own; another gatekeeper can"}
 	}
 	return mayGiveAll(st, c, has, "bring back "+chest.SubjectOf(row), now)
 }
@@ -230,7 +230,7 @@ func MayConfirm(st *chest.Snapshot, c chest.Caller, row entity.Identity) Lack {
 	switch me := st.Identity(c.ID); {
 	case !st.Holds(chest.RuleConfirm):
 	case me.Kind != reference.Person || me.Unconfirmed:
-		return Lack{Reason: chest.NotConfirmed, Detail: "people are confirmed by a person who is confirmed"}
+		return Lack{Reason: chest.NotConfirmed, Detail: "only a confirmed person confirms others"}
 	case st.Own(c, row.ID):
 		return Lack{Reason: chest.OwnAccess, Detail: "you registered " + chest.SubjectOf(row) + ": somebody else confirms that they are who " +
 			"you say"}
@@ -243,9 +243,10 @@ func MayAgree(st *chest.Snapshot, c chest.Caller, asker, subject string) Lack {
 	switch {
 	case !st.Holds(chest.RuleAgree):
 	case st.Identity(c.ID).Unconfirmed:
-		return Lack{Reason: chest.NotConfirmed, Detail: "nobody but who registered you has confirmed you: until then you agree to nothing"}
+		return Lack{Reason: chest.NotConfirmed, Detail: "you have not been confirmed by anybody but whoever registered you: until you " +
+			"are, you cannot agree to anything"}
 	case asker == c.ID || st.Own(c, asker) || st.Own(c, subject):
-		return Lack{Reason: chest.OwnAccess, Detail: "nobody answers what they, or who acts for them, asked for or would gain by; another " +
+		return Lack{Reason: chest.OwnAccess, Detail: "nobody answers a request of their own, or one that they would gain from; another " +
 			"gatekeeper can"}
 	}
 	return Lack{}

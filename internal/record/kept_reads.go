@@ -48,7 +48,7 @@ func (s *Record) ReportReads(c chest.Caller, host string, reads []KeptRead) erro
 		return err
 	}
 	if a.St.Identity(c.ID).Kind != reference.App {
-		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: "apps_only", Detail: "only an app's reads are kept on hosts, and reported"})
+		return a.Refuse(&chest.Error{Code: chest.Refused, Reason: "apps_only", Detail: "only reads of apps are kept on hosts and reported"})
 	}
 	first, err := s.firstReads(a, reads)
 	if err != nil {
@@ -73,7 +73,7 @@ func (s *Record) ReportReads(c chest.Caller, host string, reads []KeptRead) erro
 	}
 	if err := s.heart.Flush(batch); err != nil {
 		if errors.Is(err, store.ErrMoved) {
-			return &chest.Error{Code: chest.Stale, Detail: "what these reads rest on changes now; report them again", Err: err}
+			return &chest.Error{Code: chest.Stale, Detail: "what these reads rest on is changing; report them again", Err: err}
 		}
 		return err
 	}

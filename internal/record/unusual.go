@@ -104,7 +104,7 @@ func (s *Record) Unusual(c chest.Caller, since time.Time) (list []Unusual, err e
 	err = errors.Join(err, s.records.Entries(store.Filter{Reason: "too_many_failures", Since: since}, func(e trail.Entry) bool {
 		if e.Action == "compare_value" {
 			list = append(list, Unusual{Kind: UnusualGuess, Subject: e.Subject, Target: e.Target, At: e.At, Seq: e.Seq,
-				Detail: "asked what its value is until no more answers were given"})
+				Detail: "kept guessing its value until no more answers were given"})
 		}
 		return true
 	}))

@@ -137,7 +137,7 @@ func (s *Record) Watch(ctx context.Context, c chest.Caller, query string, after 
 	}
 	free, room := s.watching.take(c.ID)
 	if !room {
-		return a.Fail(&chest.Error{Code: chest.Throttled, Detail: "too many watch the trail: end one of your own views, or come back later",
+		return a.Fail(&chest.Error{Code: chest.Throttled, Detail: "too many are watching the trail: close one of your views, or try again later",
 			RetryAfter: time.Minute})
 	}
 	defer free()

@@ -105,7 +105,7 @@ func (r *Recovery) restore(ctx context.Context, root *envelope.Root, list []Back
 	keys := func(h backup.Header) (key backup.Key, err error) {
 		opened, err := root.OpenBackupKey(h.Number, sealed[h.Number])
 		if err != nil || len(opened) != len(key) {
-			return key, fmt.Errorf("the key of backup %d that is kept for rehearsals does not open: its recipients' keys do", h.Number)
+			return key, fmt.Errorf("the key of backup %d that is kept for rehearsals does not open it: its recipients' keys do", h.Number)
 		}
 		defer clear(opened)
 		return backup.Key(opened), nil
@@ -166,7 +166,7 @@ func (r *Recovery) sameRoot(restored *store.Store) error {
 	}
 	now, err := r.records.Chest()
 	if err == nil && !bytes.Equal(then.RootWrapped, now.RootWrapped) {
-		err = errors.New("it was made before the root key was turned: what unlocks the chest opens it, and a rehearsal cannot")
+		err = errors.New("it was made before the root key was turned: only what unlocks the chest opens it, and a rehearsal does not have that")
 	}
 	return err
 }

@@ -22,7 +22,7 @@ func (s *Rights) Paths(c chest.Caller, actionName, targetText string) (p powers.
 		return p, err
 	}
 	if len(request.Target.Names) == 0 {
-		return p, chest.Invalid("target", "paths lead to a drawer or an item: give one")
+		return p, chest.Invalid("target", "paths lead to a drawer or an item: name one")
 	}
 	a := s.heart.Attempt(c, chest.AskAccess, strings.Join(request.Target.Names, "/"))
 	if err := a.AllowAsk("", request.Target.Names); err != nil {

@@ -19,7 +19,7 @@ func (s *Rights) Preview(c chest.Caller, p Proposal) (d chest.Difference, err er
 	case p.Give == nil && p.End == "" && p.Role != nil:
 		return s.previewRole(c, *p.Role)
 	}
-	return d, chest.Invalid("give", "a proposal is one of give, end and role")
+	return d, chest.Invalid("give", "a proposal is give, end or role")
 }
 
 func (s *Rights) previewGive(c chest.Caller, n NewGrant) (d chest.Difference, err error) {

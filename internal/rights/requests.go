@@ -215,7 +215,7 @@ func askForGrant(a *chest.Attempt, row *entity.Request, n NewGrant) error {
 		return chest.Invalid("scope", "%s", err)
 	}
 	if n.Replaces != "" {
-		return chest.Invalid("replaces", "a request asks for one grant more, not for one instead of another")
+		return chest.Invalid("replaces", "a request asks for one more grant, not for one instead of another")
 	}
 	if err := chest.CheckSubject("subject", n.Subject); err != nil {
 		return err
@@ -297,7 +297,7 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 		return r, err
 	}
 	if !answer.Allow && answer.Because == "" {
-		return r, chest.Invalid("because", "a refusal needs a reason, for whoever asked")
+		return r, chest.Invalid("because", "saying no needs a reason, for whoever asked")
 	}
 	err = s.heart.Try(func() error {
 		a, before, err := s.openRequest(c, id)
@@ -413,7 +413,7 @@ func readUntil(until, now time.Time) (int64, error) {
 	case !until.After(now):
 		return 0, chest.Invalid("until", "until is not in the future")
 	case until.Sub(now) > longestApproval:
-		return 0, chest.Invalid("until", "a read is agreed to for 24 hours at most")
+		return 0, chest.Invalid("until", "approval to read lasts 24 hours at most")
 	}
 	return chest.Micros(until), nil
 }
@@ -463,7 +463,7 @@ func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
 // whoever is refused again is told.
 func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, err error) {
 	if because == "" {
-		return r, chest.Invalid("because", "a refusal needs a reason, for whoever was refused")
+		return r, chest.Invalid("because", "saying no needs a reason, for whoever was refused")
 	}
 	if err := chest.CheckText("because", because, chest.MaxNote); err != nil {
 		return r, err
@@ -479,7 +479,7 @@ func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, 
 		}
 		subject, known := a.St.IdentityOf(receipt.Entry.Subject)
 		if !known {
-			return a.Fail(chest.Invalid("receipt", "nobody known was refused there"))
+			return a.Fail(chest.Invalid("receipt", "no known subject was refused there"))
 		}
 		row := entity.Request{ID: chest.NewID("rq_"), Kind: chest.RequestGrant, Asker: subject.ID, Subject: subject.ID,
 			Action: receipt.Entry.Action,

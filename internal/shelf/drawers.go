@@ -189,7 +189,7 @@ func (s *Shelf) drawerNow(a *chest.Attempt, id string) (Drawer, error) {
 	st := a.After()
 	d := st.DrawerByID(id)
 	if d == nil {
-		return Drawer{}, &chest.Error{Code: chest.Stale, Detail: "the drawer was changed, and shredded by somebody else at once"}
+		return Drawer{}, &chest.Error{Code: chest.Stale, Detail: "the drawer was changed, and somebody else shredded it right afterwards"}
 	}
 	return s.describeDrawer(st, d, a.Caller, a.Entry.At)
 }

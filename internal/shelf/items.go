@@ -238,8 +238,8 @@ func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string, now time.
 		case err != nil:
 			return err
 		case it != nil && it.Row.ID != self:
-			return &chest.Error{Code: chest.Exists, Field: "name", Detail: fmt.Sprintf("%s/%s is there already, and people would take one for "+
-				"the other: names in a drawer differ by more than - and _ and .", d.Row.Name, other)}
+			return &chest.Error{Code: chest.Exists, Field: "name", Detail: fmt.Sprintf("%s/%s is there already, and people would confuse "+
+				"them: names in a drawer must differ by more than -, _ and .", d.Row.Name, other)}
 		}
 	}
 	return nil
@@ -421,7 +421,8 @@ func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row entity.Item, rev
 	}
 	if ch.UseOnly != nil && !*ch.UseOnly && row.UseOnly {
 		return &chest.Error{Code: chest.NotPossible, Field: "use_only",
-			Detail: "an item that no person is ever shown stays so: otherwise who changes it could show it to themselves; make another one"}
+			Detail: "an item that no person is ever shown stays that way: otherwise whoever may change it could show it to themselves; make " +
+				"another item"}
 	}
 	return checkRevision("item "+d.Row.Name+"/"+row.Name, row.Revision, revision)
 }

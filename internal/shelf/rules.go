@@ -108,7 +108,7 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 		return it, err
 	}
 	if !n.From.IsZero() || n.Preview {
-		return it, chest.Invalid("from", "the rules of an item hold at once: from and preview are for those of its drawer")
+		return it, chest.Invalid("from", "rules of an item apply at once: from and preview are for those of its drawer")
 	}
 	if rules.Keep != 0 || rules.Owner != "" || rules.Recipe != "" {
 		return it, chest.Invalid("rules", "an item can have a stricter max_age, warn, grace, host_keeps, idle, retire_for, needs_end and "+
@@ -270,10 +270,10 @@ func (r *RulesReport) some(is func(RuledItem) bool) string {
 func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Time) error {
 	rules := life.Rules.At(now)
 	if rules.NeedsEnd && v.Window.NotAfter.IsZero() {
-		return chest.Invalid("not_after", "the rules of %s demand an end: give one (not_after)", d.Row.Name)
+		return chest.Invalid("not_after", "the rules of %s require an end: give one (not_after)", d.Row.Name)
 	}
 	if rules.MaxAge != 0 && v.Window.NotBefore.After(now.Add(time.Duration(rules.MaxAge))) {
-		return chest.Invalid("not_before", "a version of %s is served for %s after it is made, so that this one would end before it begins",
+		return chest.Invalid("not_before", "a version of %s is served for %s after it is made, so this one would end before it begins",
 			d.Row.Name, rules.MaxAge)
 	}
 	if rules.Recipe == "" {
@@ -285,7 +285,7 @@ func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Ti
 	}
 	for _, recipe := range recipes {
 		if recipe != "" && recipe != ByRule && recipe.Chance() < secretvalue.Recipe(rules.Recipe).Chance() {
-			return chest.Invalid("generate", "%s leaves less to chance than the rules of %s ask for: %s", recipe, d.Row.Name, rules.Recipe)
+			return chest.Invalid("generate", "%s is less random than the rules of %s require: %s", recipe, d.Row.Name, rules.Recipe)
 		}
 	}
 	return nil
@@ -322,7 +322,7 @@ func checkOwned(d *chest.Drawer, owner string, now time.Time) error {
 		return nil
 	}
 	if rules.Owner == lifecycle.OwnedByAny {
-		return chest.Invalid("owner", "the rules of %s demand an owner", d.Row.Name)
+		return chest.Invalid("owner", "the rules of %s require an owner", d.Row.Name)
 	}
-	return chest.Invalid("owner", "the rules of %s demand that a %s owns each item", d.Row.Name, rules.Owner)
+	return chest.Invalid("owner", "the rules of %s require that a %s owns each item", d.Row.Name, rules.Owner)
 }

@@ -112,7 +112,7 @@ func (s *Shelf) Search(c chest.Caller, text, after string, most int) (page Searc
 	}
 	if after != "" {
 		if _, err := reference.Parse(after); err != nil {
-			return page, chest.Invalid("cursor", "this cursor was not given by a page of this list")
+			return page, chest.Invalid("cursor", "this cursor does not come from a page of this list")
 		}
 	}
 	a, err := s.heart.AllowOverview(c, chest.OverDrawers)

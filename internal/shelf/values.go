@@ -132,7 +132,7 @@ func (s *Shelf) readValues(c chest.Caller, refs []reference.Reference) ([]Outcom
 	}
 	for i, ref := range refs {
 		if size > mostInBatch {
-			outcomes[i].Err = &chest.Error{Code: chest.TooLarge, Detail: "the values before it fill this answer: ask for it in another call"}
+			outcomes[i].Err = &chest.Error{Code: chest.TooLarge, Detail: "the values before it fill this answer: ask for this one in another call"}
 			continue
 		}
 		served, err := s.readValue(c, ref)

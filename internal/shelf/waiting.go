@@ -128,7 +128,7 @@ func (s *Shelf) WatchValues(ctx context.Context, c chest.Caller, refs []referenc
 	}
 	one, room := s.waiting.add(c.ID, most)
 	if !room {
-		return &chest.Error{Code: chest.Throttled, Detail: "too many wait for changes: ask again later", RetryAfter: time.Minute}
+		return &chest.Error{Code: chest.Throttled, Detail: "too many callers are waiting for changes: try again later", RetryAfter: time.Minute}
 	}
 	defer s.waiting.remove(one)
 	if err := s.markAll(one, c, refs); err != nil {

@@ -53,7 +53,7 @@ func setWindow(a *chest.Attempt, d *chest.Drawer, it *chest.Item, ref reference.
 	if number == 0 {
 		var err error
 		if number, err = it.Life.Current(now); err != nil {
-			return &chest.Error{Code: chest.NotPossible, Field: "version", Detail: "no version is served now: say which one (" +
+			return &chest.Error{Code: chest.NotPossible, Field: "version", Detail: "no version is served now: name one (" +
 				ref.String() + "@1)"}
 		}
 	}
@@ -61,7 +61,7 @@ func setWindow(a *chest.Attempt, d *chest.Drawer, it *chest.Item, ref reference.
 		return chest.Missing("version "+ref.String(), "")
 	}
 	if it.Life.Rules.At(now).NeedsEnd && w.NotAfter.IsZero() {
-		return chest.Invalid("not_after", "the rules of %s demand an end", d.Row.Name)
+		return chest.Invalid("not_after", "the rules of %s require an end", d.Row.Name)
 	}
 	after := it.Life
 	after.Versions = slices.Clone(after.Versions)

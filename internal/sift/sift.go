@@ -165,7 +165,7 @@ func (s *Sieve) History(ctx context.Context, repository string) error {
 		}
 		parts := strings.Fields(header) // the id, the kind, the size
 		if err != nil || len(parts) != 3 {
-			return errors.Join(errors.New("git said something else than objects"), objects.Cancel(), objects.Wait())
+			return errors.Join(errors.New("git answered with something other than objects"), objects.Cancel(), objects.Wait())
 		}
 		size, err := strconv.ParseInt(parts[2], 10, 64)
 		if err != nil {

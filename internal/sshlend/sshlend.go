@@ -48,7 +48,7 @@ func Start(keys []Key) (*Lending, error) {
 	}
 	dir, err := os.MkdirTemp("", "tansu-lent-") // mode 0700
 	if err != nil {
-		return nil, fmt.Errorf("make a place for the socket: %w", err)
+		return nil, fmt.Errorf("make a directory for the socket: %w", err)
 	}
 	l.Path = filepath.Join(dir, "agent")
 	if l.listener, err = net.Listen("unix", l.Path); err != nil {
@@ -88,7 +88,7 @@ func (k Key) signer() (ssh.Signer, error) {
 	var locked *ssh.PassphraseMissingError
 	switch {
 	case errors.As(err, &locked):
-		return nil, errors.New("the private key is under a passphrase: keep it without one, the chest encrypts it")
+		return nil, errors.New("the private key has a passphrase: store it without one, since the chest encrypts it")
 	case err != nil:
 		return nil, errors.New("the value is not a private SSH key")
 	}
@@ -137,7 +137,7 @@ func (l lender) SignWithFlags(public ssh.PublicKey, data []byte, flags agent.Sig
 	return nil, errors.New("no such key is lent")
 }
 
-var errNotHere = errors.New("keys come from the chest: they are neither added nor taken out here")
+var errNotHere = errors.New("keys come from the chest: none are added or removed here")
 
 func (lender) Extension(string, []byte) ([]byte, error) { return nil, agent.ErrExtensionUnsupported }
 func (lender) Add(agent.AddedKey) error                 { return errNotHere }

@@ -143,7 +143,7 @@ func (s *Store) CatchUp() error {
 	last := x.last // read in the turn: another one may have gone further meanwhile
 	x.mu.Unlock()
 	if x.seq > last {
-		return fmt.Errorf("the trail ends at entry %d, and %d were recorded: its end was cut off", last, x.seq)
+		return fmt.Errorf("the trail ends at entry %d, but %d were recorded: its end was cut off", last, x.seq)
 	}
 	for x.seq < last {
 		part, err := s.part(x.seq + 1)

@@ -16,7 +16,7 @@ type Once struct {
 }
 
 // ErrDone says that a change was made before under the same key.
-var ErrDone = errors.New("it was done before under this key")
+var ErrDone = errors.New("it was done before, under this key")
 
 // KeepOnce is for how long it is known what was done under a key.
 const KeepOnce = 24 * time.Hour

@@ -292,7 +292,7 @@ func TestSchemaThatChangesWhileOpenStopsTheWriter(t *testing.T) {
 		if err := s.Submit(&Work{Entry: entry("end"), Change: updated(snapshot.Grants[0], after)}); !errors.Is(err, ErrNotRecorded) {
 			t.Errorf("%s: a change goes on: %v", trigger, err)
 		}
-		if _, err := s.Trouble(); err == nil || !strings.Contains(err.Error(), "something else than Tansu") {
+		if _, err := s.Trouble(); err == nil || !strings.Contains(err.Error(), "something other than Tansu") {
 			t.Errorf("%s: the trouble is %v", trigger, err)
 		}
 		must(t, s.Close())

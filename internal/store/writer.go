@@ -548,12 +548,12 @@ func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 }
 
 // ErrOthers says that the file was written to by something else than this program.
-var ErrOthers = errors.New("something else than Tansu wrote to the database while it was open: stop it, and examine the file before " +
+var ErrOthers = errors.New("something other than Tansu wrote to the database while it was open: stop it, and examine the file before " +
 	"it is started again (tansu examine --dir)")
 
 // ErrSwapped says that the file was removed, or another one was put in its place.
-var ErrSwapped = errors.New("the database in the directory is not the one that is open any more: it was removed, or another one was put " +
-	"in its place; stop the service, and start it with the one that is meant")
+var ErrSwapped = errors.New("the database in the directory is no longer the one that is open: it was removed, or another one was " +
+	"put in its place; stop the service, and start it with the right one")
 
 // entriesOf numbers and adds the entries of a work.
 func (w *writer) entriesOf(work *Work) {
@@ -589,7 +589,7 @@ func (w *writer) closeRow() {
 }
 
 // errUndone says that nothing was written because the only work of a transaction is not possible, and not because of the file.
-var errUndone = errors.New("the only change is not possible")
+var errUndone = errors.New("the only change was not possible")
 
 // change makes one change so that it can be undone alone; one that is alone in its transaction is undone with it. The first error is the
 // change's own, the second one means that the whole transaction is lost.

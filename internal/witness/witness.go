@@ -49,8 +49,8 @@ func newFile(path, dir string) (record.Witness, error) {
 		return nil, fmt.Errorf("witness %s: %w", path, err)
 	}
 	if relative, err := filepath.Rel(inside, absolute); err == nil && relative != ".." && !strings.HasPrefix(relative, "../") {
-		return nil, fmt.Errorf("witness %s is in the data directory: whoever puts an older copy of that in its place puts this back, too; "+
-			"keep it elsewhere", path)
+		return nil, fmt.Errorf("witness %s is in the data directory: whoever puts back an older copy of that puts this back, too; keep it "+
+			"elsewhere", path)
 	}
 	return file{absolute, &atomic.Bool{}}, nil
 }
@@ -66,7 +66,7 @@ func (f file) Keep(note string) error {
 	}
 	_, err = out.WriteString(note + "\n")
 	if err = errors.Join(err, out.Sync(), out.Close()); err == nil && vanished {
-		err = errors.New("the file had vanished with all that it knew, and was begun anew: find out who removed it")
+		err = errors.New("the file had vanished with everything in it, and was started anew: find out who removed it")
 	}
 	f.kept.Store(true)
 	return err
@@ -120,10 +120,10 @@ const mostNote = 64 << 10
 func newEndpoint(address string) (record.Witness, error) {
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.User != nil || parsed.Host == "" {
-		return nil, fmt.Errorf("witness %s is not an address without a password in it", address)
+		return nil, fmt.Errorf("witness %s is not a web address, or it has a password in it", address)
 	}
 	if host := parsed.Hostname(); parsed.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
-		return nil, fmt.Errorf("witness %s is not on this machine, where alone http is good enough: use https", address)
+		return nil, fmt.Errorf("witness %s: plain http is only for this machine: use https", address)
 	}
 	return endpoint{address, &http.Client{Timeout: 10 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil

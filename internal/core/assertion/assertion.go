@@ -48,8 +48,8 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Text }
 
-// ErrSignature says that none of the keys has signed it.
-var ErrSignature = errors.New("none of the keys has signed it")
+// ErrSignature says that none of the keys signed it.
+var ErrSignature = errors.New("none of the keys signed it")
 
 // Token is one that was read, and of which nothing is proved yet.
 type Token struct {

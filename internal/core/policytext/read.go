@@ -257,7 +257,7 @@ func oneOf(allowed ...string) func(string) error {
 func short(most int) func(string) error {
 	return func(text string) error {
 		if len(text) > most || strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-			return fmt.Errorf("here belongs a text on one line of at most %d bytes", most)
+			return fmt.Errorf("a single line of at most %d bytes belongs here", most)
 		}
 		return nil
 	}

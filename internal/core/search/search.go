@@ -51,7 +51,7 @@ func Parse(text string, keys []string) (Query, error) {
 				if near := reference.Nearest(key, keys); near != "" {
 					hint = "; did you mean " + near + "?"
 				}
-				return nil, fmt.Errorf("%.40q is not something that can be looked for%s; the keys are %s, and a word with \":\" in it stands in "+
+				return nil, fmt.Errorf("%.40q is not something that can be looked for%s; the keys are %s, and a word with \":\" in it goes in "+
 					"double quotes", key, hint, strings.Join(keys, ", "))
 			}
 			term.Key, term.Value = key, strings.ToLower(value)

@@ -32,7 +32,7 @@ const leastChance = 64
 func (r Recipe) Make() (Value, error) {
 	bits, make, err := r.read()
 	if err == nil && bits < leastChance {
-		err = fmt.Errorf("%s has about %.0f bits of chance, which can be guessed; at least %d are needed", r, bits, leastChance)
+		err = fmt.Errorf("%s has about %.0f bits of randomness, which can be guessed; at least %d are needed", r, bits, leastChance)
 	}
 	if err != nil {
 		return Value{}, err

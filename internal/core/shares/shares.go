@@ -66,7 +66,8 @@ func (s Share) Format(f fmt.State, _ rune) { _, _ = f.Write([]byte("[share]")) }
 // Split makes a secret of 32 bytes, and shares of it of which some number gives it back.
 func Split(needed, count int) (secret secretvalue.Value, set Set, list []Share, err error) {
 	if needed < 2 || count < needed || count > Most {
-		return secret, set, nil, fmt.Errorf("of %d shares %d cannot be needed: at least 2 are, and there are at most %d", count, needed, Most)
+		return secret, set, nil, fmt.Errorf("of %d shares, %d cannot be the number needed: it is at least 2, and there are at most %d "+
+			"shares", count, needed, Most)
 	}
 	scalar := curve.RandomNonZeroScalar(rand.Reader)
 	sharing := secretsharing.New(rand.Reader, uint(needed-1), scalar)
@@ -103,13 +104,13 @@ func (s Set) open(share Share) (opened secretsharing.Share, err error) {
 		return opened, ErrWrongShare
 	}
 	if len(s.Points) != s.Needed*elementSize || s.Needed < 2 || s.Needed > Most {
-		return opened, errors.New("what is stored of the shares is damaged")
+		return opened, errors.New("the stored shares are damaged")
 	}
 	var points secretsharing.SecretCommitment
 	for encoded := range chunks(s.Points) {
 		point := curve.NewElement()
 		if err := point.UnmarshalBinary(encoded); err != nil {
-			return opened, errors.New("what is stored of the shares is damaged")
+			return opened, errors.New("the stored shares are damaged")
 		}
 		points = append(points, point)
 	}
@@ -167,7 +168,7 @@ func (s Share) Words() secretvalue.Value {
 }
 
 // ErrNoShare says that a text is no share, or was read or typed wrongly.
-var ErrNoShare = errors.New("this is not a share, or there is a mistake in it: it is twenty-one words of five letters")
+var ErrNoShare = errors.New("this is not a share, or there is a mistake in it: a share is twenty-one words of five letters")
 
 // WordCount is how many words a share has.
 const WordCount = encodedSize / 2

@@ -112,7 +112,7 @@ func OpenCheckpoint(signed, verifierKey string) (c Checkpoint, err error) {
 		return c, err
 	}
 	if c.Origin != verifier.Name() {
-		return c, fmt.Errorf("the checkpoint is of %s, and the key is of %s", c.Origin, verifier.Name())
+		return c, fmt.Errorf("the checkpoint belongs to %s, and the key to %s", c.Origin, verifier.Name())
 	}
 	return c, nil
 }

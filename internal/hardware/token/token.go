@@ -71,9 +71,9 @@ func explain(err error) error {
 	}
 	switch code {
 	case pkcs11.CKR_PIN_INCORRECT:
-		return errors.New("the token says that the PIN is wrong; after some more tries it closes itself")
+		return errors.New("the token says that the PIN is wrong; after a few more tries it locks itself")
 	case pkcs11.CKR_PIN_LOCKED:
-		return errors.New("the token has closed itself after too many wrong PINs")
+		return errors.New("the token has locked itself after too many wrong PINs")
 	}
 	return err
 }
@@ -92,7 +92,7 @@ func (p place) slot(library *pkcs11.Ctx) (found uint, err error) {
 		}
 	}
 	if matches != 1 {
-		return 0, fmt.Errorf("%d tokens are as the URI says, of %d that are there; one is needed", matches, len(slots))
+		return 0, fmt.Errorf("%d of the %d tokens that are there match the URI; exactly one must", matches, len(slots))
 	}
 	return found, nil
 }

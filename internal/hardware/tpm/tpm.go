@@ -42,7 +42,7 @@ func parse(text string) (p place, err error) {
 			for _, one := range strings.Split(values[0], ",") {
 				number, err := strconv.ParseUint(one, 10, 8)
 				if err != nil || number > 23 {
-					return p, fmt.Errorf("%q is no register of a TPM: they are numbered from 0 to 23", one)
+					return p, fmt.Errorf("%q is not a register of a TPM: they are numbered from 0 to 23", one)
 				}
 				p.pcrs = append(p.pcrs, uint(number))
 			}
