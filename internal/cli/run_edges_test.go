@@ -100,13 +100,13 @@ func TestRunWhileTheChestIsLockedOrAway(t *testing.T) {
 		t.Errorf("without a grant: %+v", r)
 	}
 	steward.ok(t, "", "lock")
-	if r := u.run(t, "", "run", "--", "touch", touched); r.code != 6 || !strings.Contains(r.talk, "locked") {
+	if r := u.run(t, "", "run", "--wait", "1s", "--", "touch", touched); r.code != 6 || !strings.Contains(r.talk, "locked") {
 		t.Errorf("locked: %+v", r)
 	}
 	if err := chest.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	if r := u.run(t, "", "run", "--", "touch", touched); r.code != 6 || !strings.Contains(r.talk, "no answer") {
+	if r := u.run(t, "", "run", "--wait", "1s", "--", "touch", touched); r.code != 6 || !strings.Contains(r.talk, "no answer") {
 		t.Errorf("away: %+v", r)
 	}
 	if _, err := os.Stat(touched); err == nil {

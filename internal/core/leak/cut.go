@@ -50,9 +50,12 @@ func (h *heads) add(pattern int, form []byte, spaced bool) {
 	if h.ends == nil {
 		h.ends = map[headEnd][]cutHead{}
 	}
+	column := bytes.Contains(form, []byte("  "))
 	for size := 1; size < len(form); size++ {
-		if mayBreak(form, size, spaced) {
-			end := endOf(form[:size])
+		if spaced && !mayBreak(form, size, column) {
+			continue
+		}
+		if end := endOf(form[:size]); len(h.ends[end]) < mostAlike {
 			h.ends[end] = append(h.ends[end], cutHead{pattern, size})
 		}
 	}
@@ -86,13 +89,13 @@ func (h *heads) may(e headEnd) bool {
 	return h.bits[at>>6]>>(at&63)&1 != 0
 }
 
-// mayBreak reports whether a line may end so far in a form: in a dump with a column for eight bytes only there, in hexadecimal with
-// separators only between bytes, and in all else anywhere.
-func mayBreak(form []byte, size int, spaced bool) bool {
-	switch {
-	case !spaced:
-		return true
-	case bytes.Contains(form, []byte("  ")):
+// mostAlike bounds how many first parts that end alike are kept: values that repeat themselves have many, and are no secrets.
+const mostAlike = 1024
+
+// mayBreak reports whether a line may end so far in a form of hexadecimal with separators: in a dump with a column for eight bytes only
+// there, and else between bytes. In other forms it may anywhere.
+func mayBreak(form []byte, size int, column bool) bool {
+	if column {
 		return bytes.HasPrefix(form[size:], []byte("  "))
 	}
 	return form[size] == ' ' || bytes.IndexByte([]byte(":-"), form[size-1]) >= 0

@@ -28,6 +28,10 @@ import (
 // MinValue is the size in bytes of the smallest value that is looked for, and of the smallest form of one.
 const MinValue = 4
 
+// mostCut is the size of the largest value that is looked for in parts, in bytes: the longest of private keys. Most places of a larger one
+// are in lines of their own.
+const mostCut = 4 << 10
+
 // minLine is the size of the smallest line of a value that is looked for by itself.
 const minLine = 8
 
@@ -44,6 +48,7 @@ func Forms(value []byte) (list []Form) {
 		return nil
 	}
 	put := func(kind string, b []byte, cut bool) {
+		cut = cut && len(value) <= mostCut
 		if len(b) >= MinValue && !slices.ContainsFunc(list, func(f Form) bool { return bytes.Equal(f.Bytes, b) }) {
 			list = append(list, Form{kind, b, cut})
 		}
