@@ -198,7 +198,7 @@ type ShreddedDrawer struct {
 // OldName is a reference that worked after an item had gone to another place.
 type OldName struct {
 	Reference string `json:"reference"`
-	Now       string `json:"now,omitempty"` // its own name, for who may list it
+	Now       string `json:"now,omitempty"` // its own name, for whoever may list it
 }
 
 // Limits bound what is put in. Sizes are bytes.
@@ -468,7 +468,7 @@ type Reading struct {
 	Reference string    `json:"reference"` // as it was asked for
 	Version   int       `json:"version"`   // that was served last
 	Pinned    bool      `json:"pinned"`    // whether it was asked for by its number
-	Current   int       `json:"current"`   // that is served now to who asks for none; 0 when none is
+	Current   int       `json:"current"`   // that is served now to whoever asks for none; 0 when none is
 	Count     int64     `json:"count"`
 	First     time.Time `json:"first"`
 	Last      time.Time `json:"last"`

@@ -18,7 +18,7 @@ import (
 )
 
 // disk keeps a shelf in a file, so that an agent that starts anew during an outage has what the one before had. The file opens
-// under a key that the chest gives to who can sign in, and gives no more when the credential has ended. On the host that key is
+// under a key that the chest gives to whoever can sign in, and gives no more when the credential has ended. On the host that key is
 // in the kernel's keyring only (keyrings(7)), where the next agent of the same user finds it: not on the disk, and gone when the
 // host starts anew.
 type disk struct {

@@ -218,7 +218,7 @@ type Caller struct {
 	ID    string // of the identity
 	Name  string // as a subject
 	Proof string // how it proved itself, as entries hold it
-	Token string // the id of the token it showed; empty for who is trusted for one thing only
+	Token string // the id of the token it showed; empty for whoever is trusted for one thing only
 
 	// Anyhow takes the conditions of grants to be as suits the caller best: for questions about what could come to be.
 	Anyhow bool

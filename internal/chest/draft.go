@@ -199,7 +199,7 @@ func contains(sorted []string, one string) bool {
 	return low < len(sorted) && sorted[low] == one
 }
 
-// place puts a grant with one of its holders, in the place of what may be there of it, or takes it from who is none any more.
+// place puts a grant with one of its holders, in the place of what may be there of it, or takes it from whoever is none any more.
 func (d *Draft) place(made access.Grant, holder string, there, holds bool) {
 	made.Subject = holder
 	if there {

@@ -79,7 +79,7 @@ func Invalid(field, format string, arguments ...any) *Error {
 	return &Error{Code: InvalidInput, Field: field, Detail: fmt.Sprintf(format, arguments...)}
 }
 
-// Missing says that there is nothing of that name, to who may know; a near name is pointed out.
+// Missing says that there is nothing of that name, to whoever may know; a near name is pointed out.
 func Missing(what, hint string) *Error {
 	detail := "there is no " + strings.ReplaceAll(what, "\n", "·") // it may be what somebody typed
 	if hint != "" {

@@ -35,7 +35,7 @@ func (st *Snapshot) DescribeGrant(row entity.Grant, now time.Time) GrantInfo {
 }
 
 // KnowsGrant reports whether a caller may know of a grant: one of their own or of a team that they are in, one that they may give or
-// whose scope they may read the trail of, and any for who reads the whole trail.
+// whose scope they may read the trail of, and any for whoever reads the whole trail.
 func (st *Snapshot) KnowsGrant(c Caller, row entity.Grant, now time.Time) bool {
 	if row.Subject == c.ID || st.isIn(row.Subject, c.ID) {
 		return true

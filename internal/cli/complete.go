@@ -206,7 +206,7 @@ var meant = map[string][]string{
 	"import": {"load"}, "history": {"versions", "log"}, "trail": {"audit", "logs", "entries"}, "run": {"exec", "env"},
 	"grant": {"allow", "permit", "access"}, "search": {"find", "grep"}, "init": {"found", "setup"},
 	"serve": {"server", "start", "daemon"}, "person": {"user", "users", "people"}, "app": {"application", "client", "service"},
-	"team": {"group", "groups"}, "drawer": {"folder", "project"}, "password": {"passwd"}, "rules": {"rule"}, "profile": {"context", "config"},
+	"team": {"group", "groups"}, "drawer": {"folder", "project"}, "password": {"passwd"}, "rules": {"rule"},
 	"item": {"secret", "delete", "remove", "rm", "rotate", "mv", "rename"}, "role": {"permissions"}, "leaks": {"scan"},
 }
 

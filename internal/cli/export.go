@@ -23,7 +23,7 @@ func (a *app) exportCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "export DRAWER --for FILE",
 		Short: "Write the values of a drawer that you may read into one file, encrypted to a recipient",
-		Long: `Writes the current values that you may read as a dotenv file or as JSON, encrypted to the public key of who gets it (JWE,
+		Long: `Writes the current values that you may read as a dotenv file or as JSON, encrypted to the public key of whoever gets it (JWE,
 RFC 7516, for a key as JWK, RFC 7517, of the kind EC or RSA; HPKE, RFC 9180, for one of the other kind). tansu recipient
 makes a key pair, and tansu open opens the file. Each value is in the trail as read.
 

@@ -298,7 +298,7 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 	}
 }
 
-// readingsOf lists what somebody reads; nothing for who may not read the trail.
+// readingsOf lists what somebody reads; nothing for whoever may not read the trail.
 func readingsOf(ctx context.Context, c *client.Client, subject string) ([]client.Reading, error) {
 	if strings.HasPrefix(subject, reference.Team+":") {
 		return nil, nil

@@ -190,7 +190,7 @@ func (a *app) matcherFor(ctx context.Context, marks string, o *needsOptions, dra
 	return matcher, nil
 }
 
-// readToLookFor is [app.toLookFor] for who is signed in, in memory that stays in this process.
+// readToLookFor is [app.toLookFor] for whoever is signed in, in memory that stays in this process.
 func (a *app) readToLookFor(ctx context.Context, o *needsOptions, drawers []string) ([]leak.Secret, error) {
 	c, err := a.connected()
 	if err != nil {

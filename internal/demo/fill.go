@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
@@ -30,6 +31,7 @@ type person struct {
 
 type grant struct {
 	role, scope, reason string
+	days                int // for which a person has it; 0 for a year
 	chest.Conditions
 }
 
@@ -49,14 +51,15 @@ var persons = []person{
 	{"ticketing-lead", "Leads the ticketing team",
 		[]grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"},
 			{role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"},
-			{role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging"},
+			{role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging", days: 110},
 			{role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints",
 				Conditions: chest.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
 	{"harbour-master", "Answers for the harbour gates",
 		[]grant{{role: "viewer", scope: "harbour-gates-prod/**", reason: "runs the gates"},
 			{role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
 	{"audit-desk", "Internal audit", []grant{{role: "auditor", scope: "**", reason: "yearly audit"}}},
-	{"rota-trainee", "New in the crew office", []grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota"}}},
+	{"rota-trainee", "New in the crew office",
+		[]grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota", days: 100}}},
 	{"summer-relief", "Stood in over the summer, and has left",
 		[]grant{{role: "viewer", scope: "fleet-telemetry-prod/**", reason: "watched the engines"}}},
 }
@@ -211,7 +214,7 @@ func (f *filler) appoint(enrolment secretvalue.Value) error {
 		}
 		for _, g := range p.grants {
 			if _, _, err := f.s.Give(steward, rights.NewGrant{Subject: "person:" + p.name, Role: g.role, Scope: g.scope, Reason: g.reason,
-				Conditions: g.Conditions, NotAfter: f.clock.Now().Add(365 * day)}); err != nil {
+				Conditions: g.Conditions, NotAfter: f.clock.Now().Add(time.Duration(cmp.Or(g.days, 365)) * day)}); err != nil {
 				return err
 			}
 		}

@@ -50,7 +50,7 @@ func readCode(c *client.Client, ref string) string {
 }
 
 // A scope by labels follows the labels from the moment they change; the drawer's count for what is in it, unless an
-// item says otherwise; and it shows the drawer's name to who may list something in it.
+// item says otherwise; and it shows the drawer's name to whoever may list something in it.
 func TestLabelScopesFollowTheLabels(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "ticketing-prod", "db-password", "v")
@@ -129,7 +129,7 @@ func TestLabelsAndRulesAreNoWayAroundGrants(t *testing.T) {
 		t.Errorf("a label that no grant asks for: %v", err)
 	}
 	if err := label(both, "d/i", client.Labels{"mine": "yes"}); err != nil {
-		t.Errorf("by who may give access: %v", err)
+		t.Errorf("by whoever may give access: %v", err)
 	}
 	approval := func(c *client.Client, items ...string) error {
 		contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "e"))
@@ -285,7 +285,7 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 		t.Errorf("answered twice: %v", err)
 	}
 
-	// A no takes the refusal off the queue, and is told to who is refused again.
+	// A no takes the refusal off the queue, and is told to whoever is refused again.
 	receipt = refused(lead, "e/i")
 	if _, err := elsewhere.DeclineRefusal(ctx, receipt, "not yours"); err != nil {
 		t.Fatal(err)

@@ -307,7 +307,7 @@ func TestBackupHoldsNothingToRead(t *testing.T) {
 	}
 	narrow := k.Client(t, k.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}))
 	if _, err := narrow.BackUp(ctx, true); chesttest.Code(err) != "refused" {
-		t.Errorf("by who is no operator: %v", err)
+		t.Errorf("by whoever is no operator: %v", err)
 	}
 }
 

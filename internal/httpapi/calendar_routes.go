@@ -51,7 +51,7 @@ func (a *api) endCalendar(c *call) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// calendar gives what is due as iCalendar to who has the private address, which stands in for a sign-in: programs that
+// calendar gives what is due as iCalendar to whoever has the private address, which stands in for a sign-in: programs that
 // show calendars have no other.
 func (a *api) calendar(c *call) error {
 	content, err := a.service.Calendar(c.origin, c.param("address"))

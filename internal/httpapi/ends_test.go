@@ -133,7 +133,7 @@ func TestEndsOfAccessAreForewarned(t *testing.T) {
 		t.Errorf("within a day: %+v", ends)
 	}
 	if _, err := lead.RenewGrant(ctx, soon.ID, client.Renewal{}); chesttest.Code(err) != "not_found" && chesttest.Code(err) != "refused" {
-		t.Errorf("renewed by who may not give it: %v", err)
+		t.Errorf("renewed by whoever may not give it: %v", err)
 	}
 	if _, err := gate.RenewGrant(ctx, soon.ID, client.Renewal{NotAfter: time.Now().Add(-day)}); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("renewed until yesterday: %v", err)

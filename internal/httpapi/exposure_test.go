@@ -97,7 +97,7 @@ func TestExposureIsReported(t *testing.T) {
 	}
 }
 
-// What is done for the first time by who is there for long, and what is done far more often, is pointed out; a newcomer's first
+// What is done for the first time by whoever is there for long, and what is done far more often, is pointed out; a newcomer's first
 // day is not.
 func TestUnusualReadsArePointedOut(t *testing.T) {
 	chest := chesttest.Start(t)
@@ -172,7 +172,7 @@ func TestUnusualReadsArePointedOut(t *testing.T) {
 
 var errEnough = errors.New("enough")
 
-// The live view shows what is recorded, as it is recorded, to who may read it, and ends with the token.
+// The live view shows what is recorded, as it is recorded, to whoever may read it, and ends with the token.
 func TestTrailIsWatchedAsItGrows(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")

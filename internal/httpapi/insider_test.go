@@ -372,7 +372,7 @@ func TestPathsAreAskedAndExpected(t *testing.T) {
 		t.Errorf("who could let somebody: %+v", p.Letting)
 	}
 	if _, err := lead.Paths(ctx, "read_value", "d/i"); chesttest.Code(err) != "refused" {
-		t.Errorf("asked by who may not know who can: %v", err)
+		t.Errorf("asked by whoever may not know who can: %v", err)
 	}
 	if _, err := in.gate.Paths(ctx, "read_value", "d/gone"); chesttest.Code(err) != "not_found" {
 		t.Errorf("to what is not there: %v", err)

@@ -73,7 +73,7 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	if got := once(t, chest, other, path, key, body); got.Status != http.StatusCreated || grants() != 2 {
 		t.Errorf("the same key of somebody else: %d %s", got.Status, got.Body)
 	}
-	// A secret that is shown once is shown again to who asks for it again, and to nobody else.
+	// A secret that is shown once is shown again to whoever asks for it again, and to nobody else.
 	const secretKey = "a-key-for-a-credential"
 	issued := once(t, chest, chest.Steward, "/api/identities/app:ticket-api/credentials", secretKey, `{}`)
 	if same := once(t, chest, chest.Steward, "/api/identities/app:ticket-api/credentials", secretKey, `{}`); issued.Status != http.StatusCreated ||
@@ -187,7 +187,7 @@ func TestHowOftenSomethingMayStillBeTried(t *testing.T) {
 	}
 }
 
-// Every list comes in parts to who asks for that: together they are the list, in its order.
+// Every list comes in parts to whoever asks for that: together they are the list, in its order.
 func TestListsComeInParts(t *testing.T) {
 	chest := chesttest.Start(t)
 	steward := chest.Client(t, chest.Steward)

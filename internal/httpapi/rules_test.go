@@ -330,7 +330,7 @@ func TestADrawerIsShreddedWhole(t *testing.T) {
 	}
 	oncall := r.Client(t, r.Person(t, "platform-oncall", chesttest.Grant{Role: "curator", Scope: "d/i"}))
 	if _, err := oncall.ShredDrawer(ctx, "d", "d"); chesttest.Code(err) != "refused" {
-		t.Errorf("by who may shred one item of it: %v", err)
+		t.Errorf("by whoever may shred one item of it: %v", err)
 	}
 	wrapped := r.Rows(t,
 		`SELECT wrapped_key FROM versions WHERE item IN (SELECT i.id FROM items i JOIN drawers d ON d.id = i.drawer WHERE d.name = 'd')
@@ -547,7 +547,7 @@ func TestExportIsEncryptedToItsRecipient(t *testing.T) {
 		}
 	}
 	if _, err := r.curator.Export(ctx, "d", client.NewExport{Format: "json", Recipient: public}); chesttest.Code(err) != "not_possible" {
-		t.Errorf("by who may read nothing: %v", err)
+		t.Errorf("by whoever may read nothing: %v", err)
 	}
 }
 

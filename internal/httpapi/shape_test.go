@@ -91,7 +91,7 @@ func TestFieldsAreReadWholeAndOneByOne(t *testing.T) {
 	}
 }
 
-// Whether a value is a certain one can be asked by who may write it, a few times, and is in the trail.
+// Whether a value is a certain one can be asked by whoever may write it, a few times, and is in the trail.
 func TestValuesAreComparedWithoutBeingShown(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "right")

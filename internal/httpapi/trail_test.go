@@ -291,10 +291,10 @@ func TestNearestNameIsHintedOnlyToWhoMaySeeIt(t *testing.T) {
 		seen := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: all})
 		hidden := chest.Do(t, chesttest.Call{Method: "GET", Path: path, Token: blind})
 		if seen.Status != 404 || !strings.Contains(seen.Problem.Detail, "did you mean ticketing-prod") {
-			t.Errorf("%s for who may list: %d %s", path, seen.Status, seen.Problem.Detail)
+			t.Errorf("%s for whoever may list: %d %s", path, seen.Status, seen.Problem.Detail)
 		}
 		if hidden.Status != 404 || strings.Contains(hidden.Problem.Detail, "did you mean") {
-			t.Errorf("%s for who may not: %d %s", path, hidden.Status, hidden.Problem.Detail)
+			t.Errorf("%s for whoever may not: %d %s", path, hidden.Status, hidden.Problem.Detail)
 		}
 	}
 	var problem *client.Problem

@@ -25,7 +25,7 @@ func keyFile(t *testing.T, chest *chesttest.Chest) string {
 	return string(content)
 }
 
-// lock locks the chest, which is reached by who could unlock it only.
+// lock locks the chest, which is reached by whoever could unlock it only.
 func lock(t *testing.T, chest *chesttest.Chest) *client.Client {
 	t.Helper()
 	must[client.Status](t)(chest.Client(t, chest.Steward).Lock(ctx))
@@ -33,7 +33,7 @@ func lock(t *testing.T, chest *chesttest.Chest) *client.Client {
 }
 
 // What was chosen at founding can be replaced: a passphrase is added, opens the chest, and what the chest was founded with ends; the last
-// method cannot, and nothing is changed by who does not show what opens the chest.
+// method cannot, and nothing is changed by whoever does not show what opens the chest.
 func TestWhatOpensTheChestCanBeReplaced(t *testing.T) {
 	chest := chesttest.Start(t)
 	chest.Fill(t, "d", "i", "v")
@@ -54,7 +54,7 @@ func TestWhatOpensTheChestCanBeReplaced(t *testing.T) {
 	}
 	narrow := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "consumer", Scope: "**"}))
 	if _, err := narrow.AddUnlockMethod(ctx, passphrase); chesttest.Code(err) != "refused" {
-		t.Errorf("by who is no operator: %v", err)
+		t.Errorf("by whoever is no operator: %v", err)
 	}
 	if err := steward.EndUnlockMethod(ctx, founding.ID, file); chesttest.Code(err) != "not_possible" {
 		t.Errorf("the only one ends: %v", err)
@@ -245,7 +245,7 @@ func TestRootKeyIsTurned(t *testing.T) {
 		t.Errorf("after its drawer's key was turned, too: %s", code)
 	}
 	if _, err := steward.TurnRootKey(ctx, "not what opens it"); chesttest.Code(err) != "wrong_material" {
-		t.Errorf("by who does not open it: %v", err)
+		t.Errorf("by whoever does not open it: %v", err)
 	}
 }
 

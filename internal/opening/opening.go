@@ -80,7 +80,7 @@ type Opening struct {
 	examining atomic.Pointer[context.CancelFunc] // ends the examination that is under way, which holds the turn
 
 	ceremonies ceremonies // shares that were handed in
-	sample     sample     // of values, for who asks whether it is ready
+	sample     sample     // of values, for whoever asks whether it is ready
 	found      findings   // what the looks behind the scenes have found
 	kept       proof      // what opened the chest's keys a moment ago, by shares; guarded by turn
 

@@ -1,6 +1,7 @@
 package people
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -108,7 +109,7 @@ func (s *People) EndSession(c chest.Caller, id string) error {
 		own := s.ownTokens(a.St, c)
 		at := slices.IndexFunc(own, func(t entity.Token) bool { return ownSessionID(t) == id })
 		if at < 0 {
-			return a.Fail(chest.Missing("session", ""))
+			return a.Fail(chest.Missing(fmt.Sprintf("session %.40q of yours", id), ""))
 		}
 		a.Entry.Detail = "the one of " + chest.FromMicros(own[at].CreatedAt).Format(time.RFC3339)
 		deleteAll(a, own[at:at+1])

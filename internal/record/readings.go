@@ -18,7 +18,7 @@ type Reading struct {
 	Reference string // as it was asked for
 	Version   int    // that was served last
 	Pinned    bool   // whether it was asked for by its number
-	Current   int    // that would be served now to who asks for none; 0 when none would, or the item is not there any more
+	Current   int    // that would be served now to whoever asks for none; 0 when none would, or the item is not there any more
 	Count     int64
 	First     time.Time
 	Last      time.Time

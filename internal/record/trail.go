@@ -117,7 +117,7 @@ func readable(a *chest.Attempt) []string {
 	return slices.Compact(targets)
 }
 
-// Archives lists the archives of the trail, for who may read all of it.
+// Archives lists the archives of the trail, for whoever may read all of it.
 func (s *Record) Archives(c chest.Caller) (list []archive.File, err error) {
 	a, err := s.allowWholeTrail(c, "read_trail", "list the archives of the trail")
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package replies keeps what was answered under a key that whoever asked chose, so that who asks again hears the same and nothing is done
-// twice.
+// Package replies keeps what was answered under a key that whoever asked chose, so that whoever asks again hears the same and nothing is
+// done twice.
 package replies
 
 import (

@@ -45,7 +45,7 @@ type GrantPage struct {
 }
 
 // Grants lists the grants that the caller may see, of one subject and the teams it is in if it is not empty: their own,
-// those whose whole scope they may give, and all of them for who reads the whole trail.
+// those whose whole scope they may give, and all of them for whoever reads the whole trail.
 func (s *Rights) Grants(c chest.Caller, f GrantFilter) (page GrantPage, err error) {
 	a := s.heart.Attempt(c, "list_grants", "")
 	if err := a.Err(); err != nil {

@@ -15,7 +15,7 @@ import (
 	"tansu/internal/store"
 )
 
-// Paths says who could come to do an action on a drawer or an item, in how many steps, and by whose help, for who may ask who can now.
+// Paths says who could come to do an action on a drawer or an item, in how many steps, and by whose help, for whoever may ask who can now.
 func (s *Rights) Paths(c chest.Caller, actionName, targetText string) (p powers.Paths, err error) {
 	request, err := Question{Action: actionName, Target: targetText}.parse(s.heart.Now())
 	if err != nil {

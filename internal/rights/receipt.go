@@ -31,7 +31,7 @@ type Considered struct {
 	Miss  string // what did not fit, in a sentence; empty when it fits
 }
 
-// Receipt explains a refusal to the one who was refused, to who may grant on its target, and to who reads the trail
+// Receipt explains a refusal to the one who was refused, to whoever may grant on its target, and to whoever reads the trail
 // there. For anyone else it does not exist.
 func (s *Rights) Receipt(c chest.Caller, id string) (r Receipt, err error) {
 	a := s.heart.Attempt(c, "see_receipt", "")

@@ -383,7 +383,7 @@ func versioned(e trail.Entry) string {
 	return fmt.Sprintf("%s@%d", e.Target, e.Version)
 }
 
-// openRequest finds an open request for who may answer it; for anyone else it does not exist.
+// openRequest finds an open request for whoever may answer it; for anyone else it does not exist.
 func (s *Rights) openRequest(c chest.Caller, id string) (a *chest.Attempt, row entity.Request, err error) {
 	a = s.heart.Attempt(c, "answer_request", "").RestOnAccess()
 	if err := a.Err(); err != nil {

@@ -46,6 +46,10 @@ func (n NewRole) row() (entity.Role, error) {
 	if err := chest.CheckName("name", n.Name); err != nil {
 		return entity.Role{}, err
 	}
+	if n.Name == access.FormerCurator { // which policies of before still say
+		return entity.Role{}, chest.Invalid("name", "%s is what the role %s was called before: choose another name", n.Name,
+			access.RoleName(n.Name))
+	}
 	if _, builtIn := access.FindRole(access.RoleName(n.Name)); builtIn {
 		return entity.Role{}, chest.Invalid("name", "%s is a built-in role, which cannot be changed", n.Name)
 	}

@@ -231,7 +231,7 @@ func (s *Server) followers() (list []record.Follower) {
 }
 
 // upkeepEvery is how often a checkpoint is signed while entries come: what was recorded since the last one could be cut
-// off without a trace by who writes the file of a chest that was killed.
+// off without a trace by whoever writes the file of a chest that was killed.
 const upkeepEvery = 10 * time.Second
 
 // keepUp lets the service do what is due from time to time, until the server stops.

@@ -184,7 +184,7 @@ type Shredded struct {
 	Versions int
 }
 
-// Shredded lists what was shredded in a drawer, newest first, for who may list the drawer.
+// Shredded lists what was shredded in a drawer, newest first, for whoever may list the drawer.
 func (s *Shelf) Shredded(c chest.Caller, drawer string) (list []Shredded, err error) {
 	if err := chest.CheckName("drawer", drawer); err != nil {
 		return nil, err

@@ -35,7 +35,7 @@ type NewImport struct {
 const (
 	ImportNew     = "new"     // an item that is not there yet
 	ImportChanged = "changed" // a new version of one that is
-	ImportSame    = "same"    // it has this value already; said only to who may read it
+	ImportSame    = "same"    // it has this value already; said only to whoever may read it
 	ImportExists  = "exists"  // there is an item of this name, and nothing is replaced
 	ImportInvalid = "invalid" // the name or the value cannot be stored
 	ImportRefused = "refused" // no grant gives writing it

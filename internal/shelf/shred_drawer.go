@@ -28,7 +28,7 @@ type ShreddedDrawer struct {
 // OldName is a reference that worked after an item had gone to another place.
 type OldName struct {
 	Reference string
-	Now       string // the item's own name, for who may list it; empty otherwise
+	Now       string // the item's own name, for whoever may list it; empty otherwise
 }
 
 // ShredDrawer destroys a drawer's key, and with it chest.Everything that was ever put into it: nobody reads it again from this
@@ -150,7 +150,7 @@ func emptyDrawer(a *chest.Attempt, d *chest.Drawer) (count int, two bool, err er
 	return count, two, cmp.Or(err, problem)
 }
 
-// ShreddedDrawers lists what is left of drawers, for who may list everything.
+// ShreddedDrawers lists what is left of drawers, for whoever may list everything.
 func (s *Shelf) ShreddedDrawers(c chest.Caller) (list []ShreddedDrawer, err error) {
 	a, err := s.heart.AllowOverview(c, chest.OverDrawers)
 	if err != nil {

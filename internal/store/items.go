@@ -138,7 +138,7 @@ func (s *Store) Rare(said []Said) (rows map[string][]int64, ok bool, err error) 
 const mostRare = 1000
 
 // matchOf writes what is said as a query of FTS5 (SQLite's documentation, "Full-text Query Syntax"), as far as it can be
-// looked up by three letters; the rest is left to who looks at what was found.
+// looked up by three letters; the rest is left to whoever looks at what was found.
 func matchOf(said []Said) string {
 	var all []string
 	for _, one := range said {

@@ -51,7 +51,7 @@ func (s *Store) Slots() (slots []entity.Slot, shares []entity.Share, err error) 
 	return slots, shares, nil
 }
 
-// SubjectOf is the subject of an identity as it is in the file, for who asks while the chest is locked.
+// SubjectOf is the subject of an identity as it is in the file, for whoever asks while the chest is locked.
 func (s *Store) SubjectOf(identity string) (subject string, err error) {
 	err = s.read.Get(&subject, "SELECT kind || ':' || name FROM identities WHERE id = ?", identity)
 	return subject, err

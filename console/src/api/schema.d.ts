@@ -767,7 +767,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is left of drawers that were shredded, for who may list everything */
+        /** What is left of drawers that were shredded, for whoever may list everything */
         get: operations["shreddedDrawers"];
         put?: never;
         post?: never;
@@ -1527,7 +1527,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Files with entries that are not in the database any more, for who may read the whole trail */
+        /** Files with entries that are not in the database any more, for whoever may read the whole trail */
         get: operations["archives"];
         put?: never;
         post?: never;
@@ -1544,7 +1544,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far the trail's witnesses and outlets are, for who may read the whole trail */
+        /** How far the trail's witnesses and outlets are, for whoever may read the whole trail */
         get: operations["upkeep"];
         put?: never;
         post?: never;
@@ -2647,7 +2647,7 @@ export interface components {
             version: number;
             /** @description Whether it was asked for by its number. */
             pinned: boolean;
-            /** @description That is served now to who asks for none; 0 when none is. */
+            /** @description That is served now to whoever asks for none; 0 when none is. */
             current: number;
             count: number;
             /** Format: date-time */

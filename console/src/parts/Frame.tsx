@@ -14,7 +14,7 @@ const places = [
   { to: "/trail", text: "Trail", Icon: ScrollText },
 ];
 
-// Looking after the chest as a whole is for operators, and for who has a share of what opens it to take.
+// Looking after the chest as a whole is for operators, and for whoever has a share of what opens it to take.
 const placesOf = (me: Schemas["Me"]) => (me.operate || me.shares_waiting > 0 ? [...places, { to: "/operation", text: "Operation", Icon: LifeBuoy }] : places);
 
 // Frame is what every page stands in.

@@ -34,5 +34,5 @@ const value = await client.GET("/api/values/{drawer}/{item}", {
   headers: { Authorization: `Bearer ${signedIn.data.access_token}` },
 });
 if (value.error) refused(value.error);
-if (typeof value.data !== "object") fail(`${value.response.status}`); // it is bytes for who asks for application/octet-stream
+if (typeof value.data !== "object") fail(`${value.response.status}`); // it is bytes for whoever asks for application/octet-stream
 console.log(`${value.data.reference} has ${Buffer.from(value.data.value, "base64").length} bytes`);

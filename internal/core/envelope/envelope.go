@@ -427,7 +427,7 @@ func (k *macKey) erase() {
 }
 
 // Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
-// others have it, too, so that who holds the database file learns neither the value nor that two are equal.
+// others have it, too, so that whoever holds the database file learns neither the value nor that two are equal.
 func (r *Root) Likeness(content []byte) int {
 	sum := r.mac(r.likes, content)
 	return 1 + int(sum[0])<<2 + int(sum[1])>>6

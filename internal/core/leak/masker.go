@@ -81,8 +81,8 @@ func (k *Masker) emit(dst, text []byte, hold int, cut []span) []byte {
 const mostReleased = 3
 
 // Release appends what is held to dst if it is a few bytes only, or if only a few bytes of it may be the beginning of a value that is cut,
-// so that who waits for a prompt sees the end of it. It is called when nothing came for a while. If they turn out to be the beginning of
-// a value, the rest of that is masked, unless it is cut there.
+// so that whoever waits for a prompt sees the end of it. It is called when nothing came for a while. If they turn out to be the beginning
+// of a value, the rest of that is masked, unless it is cut there.
 func (k *Masker) Release(dst []byte) []byte {
 	if k.unsure > 0 {
 		cut, _, _ := k.m.cuts(k.held, len(k.held), false)

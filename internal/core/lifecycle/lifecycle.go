@@ -92,7 +92,7 @@ type NotServable struct {
 	Version int       // the version asked for, held, or else the newest; 0 when it is about the item as a whole
 	State   State     // Usable when the item has no version at all
 	When    time.Time // when a window begins or ended, or the item was retired
-	Next    int       // the newest version that is usable now, for who asks for it by its number; 0 for none
+	Next    int       // the newest version that is usable now, for whoever asks for it by its number; 0 for none
 	From    time.Time // when the next version begins to be usable by itself; zero for never
 }
 

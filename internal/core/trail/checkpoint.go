@@ -117,7 +117,7 @@ func OpenCheckpoint(signed, verifierKey string) (c Checkpoint, err error) {
 	return c, nil
 }
 
-// ReadUnverified reads what a signed note says without looking at its signatures, for who has just made it.
+// ReadUnverified reads what a signed note says without looking at its signatures, for whoever has just made it.
 func ReadUnverified(signed string) (Checkpoint, error) {
 	text, _, _ := strings.Cut(signed, "\n\n")
 	return parseCheckpoint(text + "\n")

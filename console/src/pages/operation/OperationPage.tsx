@@ -9,7 +9,7 @@ import { Shares } from "./Shares";
 
 const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
-// OperationPage is for who looks after the chest as a whole: what is wrong, what opens it, and what brings it back.
+// OperationPage is for whoever looks after the chest as a whole: what is wrong, what opens it, and what brings it back.
 export function OperationPage({ me }: { me: Schemas["Me"] }) {
   const status = useStatus();
   // Where the share stands is settled when the page is opened: it is shown once, and must not go with its place when it is taken.
