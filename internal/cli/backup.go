@@ -163,7 +163,7 @@ func (a *app) printBackups(o client.Backups) {
 		cmp.Or(o.Rehearse, "only when asked"), "next", endText(o.Next), "now", o.Now)
 	fmt.Fprintln(a.Out)
 	t := table{head: []string{"NO", "MADE", "KIND", "UP TO ENTRY", "SIZE", "TOOK", "NAME"}}
-	for _, b := range o.Backups {
+	for _, b := range o.Backups[:min(len(o.Backups), mostListed)] {
 		kind := "full"
 		if b.AddsTo != "" {
 			kind = "adds to one"
@@ -176,11 +176,17 @@ func (a *app) printBackups(o client.Backups) {
 			b.Name)
 	}
 	a.printTable(t, "No backup was made yet.")
+	if more := len(o.Backups) - mostListed; more > 0 {
+		a.say("%d older ones are not shown: -o json has them all.", more)
+	}
 	for _, r := range o.Rehearsals[:min(len(o.Rehearsals), 3)] {
 		fmt.Fprintln(a.Out)
 		a.printRehearsal(r)
 	}
 }
+
+// mostListed is how many backups are listed for people: with one every five minutes there are thousands.
+const mostListed = 50
 
 func (a *app) printRehearsal(r client.Rehearsal) {
 	mark := "✓"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,8 +49,8 @@ func onceKey(header http.Header) (key string, err error) {
 	return key, nil
 }
 
-// keptHeaders are those of an answer that are kept with it.
-var keptHeaders = []string{"Content-Type", "Etag"}
+// keptHeaders are those of an answer that are kept with it; the request's id is for the entry of an answer that is given again.
+var keptHeaders = []string{"Content-Type", "Etag", requestIDHeader}
 
 // once lets a request be answered once: again, it gets the same answer, and nothing is done. The answer is kept in memory for a while, and
 // that it was done in the file, for longer.
@@ -70,7 +71,7 @@ func (a *api) once(c *call, key string, next func() error) error {
 		return err
 	case given != nil:
 		defer clear(given)
-		return replay(c, given)
+		return a.replay(c, given)
 	}
 	kept := false
 	defer func() {
@@ -101,14 +102,19 @@ func (a *api) once(c *call, key string, next func() error) error {
 	return nil
 }
 
-// replay gives an answer again.
-func replay(c *call, given []byte) error {
+// replay gives an answer again, which may have a secret in it: the trail has that first.
+func (a *api) replay(c *call, given []byte) error {
 	parts := bytes.SplitN(given[1:], []byte("\n"), len(keptHeaders)+1)
 	header := c.Response().Header()
 	for i, name := range keptHeaders {
-		if len(parts[i]) > 0 {
+		if name != requestIDHeader && len(parts[i]) > 0 {
 			header.Set(name, string(parts[i]))
 		}
+	}
+	again := a.service.Heart.Attempt(c.caller, "answer_again", "")
+	again.Entry.Detail = "the answer to request " + string(parts[slices.Index(keptHeaders, requestIDHeader)])
+	if err := again.Done(); err != nil {
+		return err
 	}
 	header.Set(replayedHeader, "true")
 	c.Response().WriteHeader(http.StatusOK + int(given[0]))

@@ -80,6 +80,10 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 		!bytes.Equal(same.Body, issued.Body) {
 		t.Errorf("a credential: %d %s, then %s", issued.Status, issued.Body, same.Body)
 	}
+	if page := must[client.TrailPage](t)(steward.Trail(ctx, client.TrailFilter{Action: "answer_again"})); len(page.Entries) != 2 ||
+		!strings.Contains(page.Entries[0].Detail, issued.Header.Get("Request-Id")) {
+		t.Errorf("of what was answered again the trail has %+v", page.Entries)
+	}
 	// Twenty at once are one.
 	var made, waiting atomic.Int64
 	var wg sync.WaitGroup
