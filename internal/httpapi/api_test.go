@@ -815,6 +815,24 @@ func TestFiltersAndAddressesThatMeanNothingAreErrors(t *testing.T) {
 			t.Errorf("trail by %s: %v", what, err)
 		}
 	}
+	// A name of nobody and of nothing, to whoever may read the whole trail; to others it would tell which names there are.
+	chest.App(t, "ticket-api")
+	for what, f := range map[string]client.TrailFilter{"did you mean app:ticket-api?": {Subject: "app:ticket-apy"},
+		"did you mean ticketing-prod?": {Target: "ticketing-prob/db-password"}, "there is no person:nobody": {Subject: "person:nobody"}} {
+		if _, err := steward.Trail(ctx, f); chesttest.Code(err) != "not_found" || !strings.Contains(err.Error(), what) {
+			t.Errorf("trail, %s: %v", what, err)
+		}
+	}
+	reader := chest.Client(t, chest.Person(t, "audit-desk", chesttest.Grant{Role: "auditor", Scope: "ticketing-prod/**"}))
+	for _, f := range []client.TrailFilter{{Subject: "app:ticket-apy"}, {Subject: "app:ticket-api"}} {
+		if page, err := reader.Trail(ctx, f); err != nil || len(page.Entries) > 0 {
+			t.Errorf("to an auditor of one drawer: %+v, %v", page.Entries, err)
+		}
+	}
+	must[client.Registered](t)(steward.Register(ctx, client.NewIdentity{Kind: "app", Name: "gate-controller"}))
+	if page, err := steward.Trail(ctx, client.TrailFilter{Subject: "app:gate-controller"}); err != nil || len(page.Entries) > 0 {
+		t.Errorf("an app that did nothing yet: %+v, %v", page.Entries, err)
+	}
 	for query, hint := range map[string]string{"state:foo": "usable", "state:usabel": "usable", "environment:prod": "production",
 		"shape:logn": "login", "stat:usable": "state", "read:always": "never"} {
 		if _, err := steward.Search(ctx, query, ""); chesttest.Code(err) != "invalid_input" || !strings.Contains(err.Error(), hint) {

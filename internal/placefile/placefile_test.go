@@ -49,7 +49,7 @@ func TestPlacesWhereOthersWouldGetItAreRefused(t *testing.T) {
 		{Place{Path: filepath.Join(dir, "link", "f"), Mode: 0o400}, "inside the repository"},
 		{Place{Path: filepath.Join(open, "f"), Mode: 0o400}, "everybody may write"},
 		{Place{Path: filepath.Join(dir, "none", "f"), Mode: 0o400}, "no such file"},
-		{Place{Path: dir, Mode: 0o400}, "no plain file"},
+		{Place{Path: dir, Mode: 0o400}, "not a regular file"},
 		{Place{Path: filepath.Join(dir, "f"), Mode: 0o400, Owner: "nobody-at-all"}, "no user"},
 	} {
 		if err := c.place.Put([]byte("CANARY")); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -10,6 +10,7 @@ import (
 
 	"tansu/internal/archive"
 	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
 	"tansu/internal/core/search"
 	"tansu/internal/core/trail"
 	"tansu/internal/store"
@@ -46,7 +47,45 @@ func (s *Record) Trail(c chest.Caller, f store.Filter, rest search.Query, most i
 		}
 		page = page.with(part, most)
 	}
+	if len(page.Entries) == 0 && page.Next == 0 {
+		if err := s.named(a, f); err != nil {
+			return TrailPage{}, a.Fail(err)
+		}
+	}
 	return chest.Reply(a, page)
+}
+
+// named refuses a name of nobody and of nothing, of which no entry says anything either, to whoever may read the whole trail: that nothing
+// was found would be taken for an answer. What is gone keeps its name in the trail.
+func (s *Record) named(a *chest.Attempt, f store.Filter) error {
+	if !a.St.Decide(a.Caller.ID, access.ReadTrail, a.Caller.Context(a.Entry.At)).Allowed {
+		return nil
+	}
+	says := func(f store.Filter) (any bool, err error) {
+		err = s.records.Entries(f, func(trail.Entry) bool {
+			any = true
+			return false
+		})
+		return any, err
+	}
+	if _, known := a.St.IdentityOf(f.Subject); !known && strings.Contains(f.Subject, ":") {
+		if any, err := says(store.Filter{Subject: f.Subject}); any || err != nil {
+			return err
+		}
+		return chest.Missing(f.Subject+", and the trail has nothing of it", a.St.NearestSubject(f.Subject))
+	}
+	drawer, _, _ := strings.Cut(f.Target, "/")
+	archives, err := s.records.Archives() // which may have more of what is gone
+	if err != nil {
+		return err
+	}
+	if a.St.Drawer(drawer) == nil && reference.CheckName(drawer) == nil && len(archives) == 0 {
+		if any, err := says(store.Filter{Target: f.Target}); any || err != nil {
+			return err
+		}
+		return chest.Missing("drawer "+drawer+", and the trail has nothing of it", a.St.NearestDrawer(a.Caller, drawer, a.Entry.At))
+	}
+	return nil
 }
 
 // page is what one filter selects of a page.
