@@ -124,10 +124,6 @@ type Outside struct {
 	Ends    []trail.End // what was ended: it is ended again with the next unlock
 }
 
-// unfinishedName is the directory in which a chest is made. Until it is whole there is none in the directory around it: one that is
-// opened before it knows that it was restored would use numbers of entries again.
-const unfinishedName = "restoring"
-
 // Restore makes a data directory of a chain of backups. The directory is made, or empty; what does not succeed leaves nothing in it, and
 // what is cut off leaves no chest. Keys gives the key of each backup's stream.
 func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outside, now time.Time) (r Restored, err error) {
@@ -139,7 +135,7 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outsi
 			_ = os.RemoveAll(dir)
 		}
 	}()
-	unfinished := filepath.Join(dir, unfinishedName)
+	unfinished := filepath.Join(dir, datadir.RestoringName)
 	if err := Unpack(unfinished, chain, keys, &r.Manifest); err != nil {
 		return r, err
 	}
@@ -222,7 +218,7 @@ func empty(dir string) error {
 	if err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
-	if len(there) == 1 && there[0].Name() == unfinishedName {
+	if len(there) == 1 && there[0].Name() == datadir.RestoringName {
 		return fmt.Errorf("%s has what an interrupted restore left behind, which is not a chest: remove it, and restore again", dir)
 	}
 	if len(there) > 0 {

@@ -12,9 +12,13 @@ import (
 	"syscall"
 )
 
+// Names in the directory.
 const (
-	DatabaseName = "chest.db" // in the directory
-	lockName     = "chest.lock"
+	DatabaseName = "chest.db"
+	// RestoringName is where a chest is made of backups. Until it is whole there is none in the directory around it: one that is opened
+	// before it knows that it was restored would use numbers of entries again.
+	RestoringName = "restoring"
+	lockName      = "chest.lock"
 )
 
 // Error says why a data directory cannot be used and what to do about it.
@@ -44,10 +48,22 @@ type Directory struct {
 	lock *os.File
 }
 
+// errRestoring says that a restore was cut off, if it was.
+func errRestoring(dir string) error {
+	if _, err := os.Lstat(filepath.Join(dir, RestoringName)); err != nil {
+		return nil
+	}
+	return &Error{Dir: dir, Problem: "has what an interrupted restore left behind, which is not a chest",
+		Remedy: "remove the directory, and restore again"}
+}
+
 // Vacant reports whether a chest can be made in a directory: an [*Error] if there is one already.
 func Vacant(dir string) error {
 	if _, err := os.Lstat(filepath.Join(dir, DatabaseName)); err == nil {
 		return &Error{Dir: dir, Problem: "already holds a chest", Remedy: "choose another directory, or start this one with tansu serve"}
+	}
+	if err := errRestoring(dir); err != nil {
+		return err
 	}
 	if left := leftovers(dir); len(left) > 0 {
 		return &Error{Dir: dir, Problem: "has " + strings.Join(left, ", ") + " of a chest whose " + DatabaseName + " is missing",
@@ -100,6 +116,9 @@ func Open(dir string) (*Directory, error) {
 	info, err = os.Stat(file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
+		if err := errRestoring(dir); err != nil {
+			return nil, err
+		}
 		return nil, &Error{Dir: dir, Problem: "holds no chest", Remedy: "make one with tansu init --dir " + dir}
 	case err != nil:
 		return nil, &Error{Dir: dir, Problem: "cannot be read", Err: reason(err)}

@@ -153,6 +153,20 @@ func TestCertificateIsRenewedWhileItRuns(t *testing.T) {
 	}
 }
 
+// What a restore left that was cut off is opened by nobody, and nothing is founded beside it.
+func TestHalfARestoreIsNoChest(t *testing.T) {
+	dir := t.TempDir()
+	if err := errors.Join(os.Chmod(dir, 0o700), os.Mkdir(filepath.Join(dir, datadir.RestoringName), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Open(dir); err == nil || !strings.Contains(err.Error(), "interrupted restore") {
+		t.Errorf("it is opened: %v", err)
+	}
+	if _, err := store.Create(dir); err == nil || !strings.Contains(err.Error(), "interrupted restore") {
+		t.Errorf("a chest is founded beside it: %v", err)
+	}
+}
+
 // What is damaged in the file is found behind the scenes, and by an examination, which says the same of a stopped chest; and a chest
 // none of whose values can be read is not ready.
 func TestDamageIsFound(t *testing.T) {
