@@ -40,6 +40,9 @@ func (e headEnd) hash() uint64 { return (e.bytes ^ uint64(e.count)<<60) * spread
 type cutHead struct{ pattern, size int }
 
 func endOf(part []byte) headEnd {
+	if n := len(part); n >= 8 {
+		return headEnd{binary.LittleEndian.Uint64(part[n-8:]), 8}
+	}
 	var eight [8]byte
 	n := copy(eight[:], part[max(0, len(part)-8):])
 	return headEnd{binary.LittleEndian.Uint64(eight[:]), n}
@@ -144,12 +147,19 @@ func lineEnds(text []byte, begin, end int, visit func(int)) {
 		trimmed--
 		visit(trimmed)
 	}
-	for at := max(begin+1, end-lastColumn); at+1 < trimmed; at++ {
-		if text[at] == ' ' && text[at+1] == ' ' && text[at-1] != ' ' {
+	for from := max(begin+1, end-lastColumn); from < trimmed; {
+		n := bytes.Index(text[from:trimmed], columnSpace)
+		if n < 0 {
+			return
+		}
+		if at := from + n; text[at-1] != ' ' {
 			visit(at)
 		}
+		from += n + 1
 	}
 }
+
+var columnSpace = []byte("  ")
 
 // lastColumn is how wide the last column of a dump is, with the spaces before it and what frames it.
 const lastColumn = 22
