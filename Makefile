@@ -47,7 +47,7 @@ screenshots: build ## take the pictures in docs/screenshots anew
 	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
 	@scripts/screenshots/terminal.sh docs/screenshots
 
-edits: ## edit the file of a stopped chest ten thousand times, of a running one a thousand times, and each page of one, and see what comes of it
+edits: ## edit the file of a stopped chest ten thousand times, of a running one a thousand times, and each page
 	@TANSU_EDITS=10000 go test ./internal/service -run TestEditsOf -v -timeout 90m
 	@TANSU_PAGES=1000 go test ./internal/httpapi -run TestAPageOfNoise -v -timeout 30m
 

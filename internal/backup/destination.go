@@ -238,8 +238,8 @@ func Listed(ctx context.Context, to Destination, made Header, gone []string) err
 	})
 }
 
-// AtAddress lists the backups that an address has, oldest first.
-func AtAddress(ctx context.Context, name string) (list []Source, err error) {
+// atAddress lists the backups that an address has, oldest first.
+func atAddress(ctx context.Context, name string) (list []Source, err error) {
 	a, err := toAddress(name)
 	if err != nil {
 		return nil, err
@@ -262,7 +262,7 @@ func AtAddress(ctx context.Context, name string) (list []Source, err error) {
 // From lists the backups in a directory, at an address, or the one in a file, oldest first; files that cannot be read are named.
 func From(ctx context.Context, name string) (list []Source, unreadable []string, err error) {
 	if isAddress(name) {
-		list, err = AtAddress(ctx, name)
+		list, err = atAddress(ctx, name)
 		return list, nil, err
 	}
 	info, err := os.Stat(name)

@@ -97,8 +97,8 @@ func (a *app) backupCommand() *cobra.Command {
 	now := &cobra.Command{
 		Use:   "now",
 		Short: "Let the service make a backup now",
-		Long: `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to the last one,
-unless a full one is due or asked for.`,
+		Long: `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to
+the last one, unless a full one is due or asked for.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.BackUp(ctx, full)
@@ -272,8 +272,8 @@ func (a *app) restoreCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "restore FROM … --key FILE --dir NEWDIR",
 		Short: "Make a data directory of a backup",
-		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full one and all that
-add to it. It takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
+		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full
+one and all that add to it. It takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
 
 The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: if
 there are witnesses, name them, and give the highest number that a receiver of the trail has seen. All sessions and tokens end with
@@ -312,7 +312,8 @@ suspended until somebody shreds them again). What else was changed is listed.`,
 	command.Flags().StringVar(&until, "until", "", "the newest backup that is not later than this `time`")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil, "a `file` with checkpoints that a witness has; can be repeated")
 	command.Flags().Uint64Var(&after, "after", 0, "the highest `number` of an entry that a receiver of the trail has seen")
-	command.Flags().StringVar(&later, "later-trail", "", "keep ended what this `file` with later entries of the trail says was ended, and list what else is to be done again")
+	command.Flags().StringVar(&later, "later-trail", "",
+		"keep ended what this `file` with later entries of the trail says was ended, and list what else is to be done again")
 	return command
 }
 

@@ -58,8 +58,8 @@ func (a *app) renewCertificateCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "renew-certificate --dir DIR [--key-file FILE]",
 		Short: "Make the service's certificate and its key anew, in a data directory that no service runs on",
-		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else may have had server.key. The authority stays the same, so that
-nothing changes for clients. The service replaces a certificate that is about to end by itself.`,
+		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else may have had server.key. The authority stays
+the same, so nothing changes for clients. The service replaces a certificate that is about to end by itself.`,
 		Args: exactly(),
 		RunE: func(*cobra.Command, []string) error {
 			return a.offline(dir, keyFile, func(records *store.Store, material secretvalue.Value) error {

@@ -89,21 +89,21 @@ somebody else would get a value now, and why not.`,
 			clear(content)
 			v.Value, v.Encoding = "", ""
 			checked := map[string]any{"reference": v.Reference, "version": v.Version, "size": v.Size, "created_at": v.CreatedAt}
-			ends := "the value has no end"
+			ends := "The value has no end"
 			if !v.NotAfter.IsZero() {
 				checked["not_after"] = v.NotAfter
-				ends = "the value ends " + relative(v.NotAfter, time.Now())
+				ends = "The value ends " + relative(v.NotAfter, time.Now())
 			}
 			if v.Grace {
 				checked["grace"] = true
-				ends = "it ended " + relative(v.NotAfter, time.Now()) + " and is served until " + stamp(v.Until) + " by a rule: replace it"
+				ends = "The value ended " + relative(v.NotAfter, time.Now()) + " and is served until " + stamp(v.Until) + " by a rule: replace it"
 			}
 			if !v.Access.IsZero() {
 				checked["access_ends"] = v.Access
 				ends += ", and your access to it ends " + relative(v.Access, time.Now())
 			}
 			return a.show(checked, func() {
-				fmt.Fprintf(a.Out, "It works: %s, %s, written %s; %s. The value was not shown.\n", v.Reference, bytesText(v.Size),
+				fmt.Fprintf(a.Out, "It works: %s, %s, written %s. The value was not shown.\n%s.\n", v.Reference, bytesText(v.Size),
 					relative(v.CreatedAt, time.Now()), ends)
 			})
 		},

@@ -97,6 +97,6 @@ func backupsOf(o Options) (r recovery.Options, err error) {
 		return r, fmt.Errorf("write the key of backups: %w", err)
 	}
 	destination, err := backup.To(to, filepath.Join(o.Dir, "chest"))
-	return recovery.Options{To: destination, Recipients: backup.Recipients{key}, Every: day, FullEvery: 7 * day, Keep: 8,
-		Rehearse: 30 * day}, err
+	// Rehearsals are done when somebody asks: one is due, and stays so until somebody does it.
+	return recovery.Options{To: destination, Recipients: backup.Recipients{key}, Every: day, FullEvery: 7 * day, Keep: 8}, err
 }

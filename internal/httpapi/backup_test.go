@@ -207,6 +207,29 @@ func TestLostMachineIsMadeAgain(t *testing.T) {
 	}
 }
 
+// Restoring that nobody has tried for a month is in the status, also where the service does not do it by itself, until somebody does.
+func TestMissingRehearsalIsDue(t *testing.T) {
+	k := startKept(t)
+	must[client.Backup](t)(k.Client(t, k.Steward).BackUp(ctx, true))
+	wrong := func() (what []string) {
+		for _, p := range must[client.Status](t)(k.Client(t, "").Status(ctx)).Problems {
+			what = append(what, p.What)
+		}
+		return what
+	}
+	if now := wrong(); len(now) > 0 {
+		t.Errorf("at once: %q", now)
+	}
+	k.Clock.Set(-31 * 24 * time.Hour)
+	if now := wrong(); len(now) != 1 || !strings.Contains(now[0], "restoring was not rehearsed for 31 days") {
+		t.Errorf("a month later: %q", now)
+	}
+	must[client.Rehearsal](t)(k.Client(t, k.SignIn(t, "steward")).Rehearse(ctx, 0))
+	if now := wrong(); len(now) > 0 {
+		t.Errorf("rehearsed: %q", now)
+	}
+}
+
 // A rehearsal restores, looks at everything and leaves nothing; it finds a backup that was damaged on its medium, and so does restoring.
 func TestRehearsalFindsDamage(t *testing.T) {
 	k := startKept(t)

@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"iter"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,11 +17,14 @@ func TestRoutesAndContractAreTheSame(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var promised, served []string
+	var promised, served, keyed, creates []string
 	known := map[string]bool{}
 	for path, item := range document.Paths.Map() {
 		for method, operation := range item.Operations() {
 			promised = append(promised, method+" "+path+inQuery(append(item.Parameters, operation.Parameters...)))
+			if operation.Parameters.GetByInAndName("header", onceHeader) != nil {
+				keyed = append(keyed, method+" "+path)
+			}
 		}
 	}
 	parameter := regexp.MustCompile(`:(\w+)`)
@@ -29,10 +34,21 @@ func TestRoutesAndContractAreTheSame(t *testing.T) {
 		served = append(served, r.method+" "+parameter.ReplaceAllString(r.path, "{$1}")+" "+strings.Join(query, " "))
 		known[r.method+" "+r.path] = true
 	}
-	for route := range queries {
-		if !known[route] {
-			t.Errorf("there is no route %s, which has a query", route)
+	for what, list := range map[string]iter.Seq[string]{"a query": maps.Keys(queries), "a key": slices.Values(creating),
+		"a limit": slices.Values(limits)} {
+		for route := range list {
+			if !known[route] {
+				t.Errorf("there is no route %s, which has %s", route, what)
+			}
 		}
+	}
+	for _, route := range creating {
+		creates = append(creates, parameter.ReplaceAllString(route, "{$1}"))
+	}
+	slices.Sort(keyed)
+	slices.Sort(creates)
+	if !slices.Equal(keyed, creates) {
+		t.Errorf("the contract has %s on\n%s\nand the service takes it on\n%s", onceHeader, strings.Join(keyed, "\n"), strings.Join(creates, "\n"))
 	}
 	slices.Sort(promised)
 	slices.Sort(served)

@@ -26,12 +26,12 @@ var creating = []string{
 
 const (
 	onceHeader     = "Idempotency-Key"
-	replayedHeader = "Idempotency-Replayed" // in an answer that was given before
+	answeredBefore = "Tansu-Answered-Before" // in an answer that was given before
 )
 
 // onceKey reads the header: a string as a structured field has it (RFC 9651, section 3.3.3), or the same without quotes.
 func onceKey(header http.Header) (key string, err error) {
-	values := header.Values(onceHeader)
+	values := header[onceHeader] // its canonical form: Values would look for that at each request
 	if len(values) == 0 {
 		return "", nil
 	}
@@ -116,7 +116,7 @@ func (a *api) replay(c *call, given []byte) error {
 	if err := again.Done(); err != nil {
 		return err
 	}
-	header.Set(replayedHeader, "true")
+	header.Set(answeredBefore, "true")
 	c.Response().WriteHeader(http.StatusOK + int(given[0]))
 	_, err := c.Response().Write(parts[len(keptHeaders)])
 	return err

@@ -42,7 +42,8 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	}
 	const path, key = "/api/grants", `"7c1b6c6e-4d0a-4bd0-9f0e-9f2f0c0a7b11"`
 	body := `{"subject": "app:ticket-api", "role": "viewer", "scope": "gates/*"}`
-	if refused := once(t, chest, chest.Steward, path, key, `{"subject": "app:nobody", "role": "viewer", "scope": "gates/*"}`); refused.Status < 400 {
+	refused := once(t, chest, chest.Steward, path, key, `{"subject": "app:nobody", "role": "viewer", "scope": "gates/*"}`)
+	if refused.Status < 400 {
 		t.Fatalf("a grant to nobody: %d %s", refused.Status, refused.Body)
 	}
 	first := once(t, chest, chest.Steward, path, key, body) // the key was not used up by what was refused
@@ -50,8 +51,8 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	if first.Status != http.StatusCreated || again.Status != first.Status || !bytes.Equal(again.Body, first.Body) || grants() != 1 {
 		t.Errorf("%d %s, then %d %s; there are %d grants", first.Status, first.Body, again.Status, again.Body, grants())
 	}
-	if first.Header.Get("Idempotency-Replayed") != "" || again.Header.Get("Idempotency-Replayed") != "true" {
-		t.Errorf("replayed: %q, then %q", first.Header.Get("Idempotency-Replayed"), again.Header.Get("Idempotency-Replayed"))
+	if first.Header.Get("Tansu-Answered-Before") != "" || again.Header.Get("Tansu-Answered-Before") != "true" {
+		t.Errorf("replayed: %q, then %q", first.Header.Get("Tansu-Answered-Before"), again.Header.Get("Tansu-Answered-Before"))
 	}
 	for what, c := range map[string]struct {
 		path, key, body string
@@ -75,8 +76,9 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	}
 	// A secret that is shown once is shown again to whoever asks for it again, and to nobody else.
 	const secretKey = "a-key-for-a-credential"
-	issued := once(t, chest, chest.Steward, "/api/identities/app:ticket-api/credentials", secretKey, `{}`)
-	if same := once(t, chest, chest.Steward, "/api/identities/app:ticket-api/credentials", secretKey, `{}`); issued.Status != http.StatusCreated ||
+	const credentials = "/api/identities/app:ticket-api/credentials"
+	issued := once(t, chest, chest.Steward, credentials, secretKey, `{}`)
+	if same := once(t, chest, chest.Steward, credentials, secretKey, `{}`); issued.Status != http.StatusCreated ||
 		!bytes.Equal(same.Body, issued.Body) {
 		t.Errorf("a credential: %d %s, then %s", issued.Status, issued.Body, same.Body)
 	}
@@ -90,7 +92,7 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	for range 20 {
 		wg.Go(func() {
 			switch got := once(t, chest, chest.Steward, path, "twenty-at-once", body); {
-			case got.Status == http.StatusCreated && got.Header.Get("Idempotency-Replayed") == "":
+			case got.Status == http.StatusCreated && got.Header.Get("Tansu-Answered-Before") == "":
 				made.Add(1)
 			case got.Status == http.StatusConflict && strings.Contains(string(got.Body), "in_progress"):
 				waiting.Add(1)
@@ -114,6 +116,53 @@ func TestWhatIsAskedForOnceIsDoneOnce(t *testing.T) {
 	fresh = chest.SignIn(t, "steward")
 	if got := once(t, chest, fresh, path, key, body); got.Status != http.StatusCreated {
 		t.Errorf("a day later: %d %s", got.Status, got.Body)
+	}
+}
+
+// Each route that takes a key does once what it is asked twice, and gives the same answer, also where it makes several things at once.
+func TestEveryRouteThatMakesSomethingAnswersAgain(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "gates", "radio-key", "v")
+	chest.App(t, "ticket-api")
+	lead := chest.Person(t, "ticketing-lead")
+	given := must[client.Given](t)(chest.Client(t, chest.Steward).Give(ctx,
+		client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "gates/*"}))
+	if _, _, err := chest.Client(t, lead).Read(ctx, "gates/radio-key"); chesttest.Code(err) != "refused" {
+		t.Fatal(err)
+	}
+	asked := func(reason string) string {
+		r, err := chest.Client(t, lead).AskFor(ctx, client.NewRequest{Reason: reason,
+			Grant: &client.NewGrant{Subject: "person:ticketing-lead", Role: "consumer", Scope: "gates/radio-key"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.ID
+	}
+	version := `{"value": "dg==", "encoding": "base64"}`
+	for n, c := range []struct{ token, path, body string }{
+		{chest.Steward, "/api/drawers", `{"name": "berths", "environment": "staging"}`},
+		{chest.Steward, "/api/drawers/gates/items", `{"name": "ramp-key", "version": ` + version + `}`},
+		{chest.Steward, "/api/drawers/gates/items/radio-key/versions", version},
+		{chest.Steward, "/api/identities", `{"kind": "person", "name": "harbour-master"}`},
+		{chest.Steward, "/api/identities", `{"kind": "app", "name": "gate-controller"}`},
+		{chest.Steward, "/api/identities/app:ticket-api/credentials", `{}`},
+		{chest.Steward, "/api/roles", `{"name": "looker", "actions": ["list"]}`},
+		{chest.Steward, "/api/grants", `{"subject": "app:ticket-api", "role": "viewer", "scope": "berths/*"}`},
+		{chest.Steward, "/api/grants/" + given.Grant.ID + "/renewal", `{}`},
+		{lead, "/api/requests", `{"grant": {"subject": "person:ticketing-lead", "role": "depositor", "scope": "gates/*"}, "reason": "winter"}`},
+		{chest.Steward, "/api/requests/" + asked("to look") + "/answer", `{"allow": true}`},
+		{lead, "/api/calendars", `{"note": "at my desk"}`},
+	} {
+		key := fmt.Sprintf("a-key-for-route-%d", n)
+		first, again := once(t, chest, c.token, c.path, key, c.body), once(t, chest, c.token, c.path, key, c.body)
+		if first.Status >= 300 || again.Status != first.Status || !bytes.Equal(again.Body, first.Body) ||
+			again.Header.Get("ETag") != first.Header.Get("ETag") || again.Header.Get("Tansu-Answered-Before") != "true" {
+			t.Errorf("%s: %d %s %q, then %d %s %q", c.path, first.Status, first.Body, first.Header.Get("ETag"), again.Status, again.Body,
+				again.Header.Get("ETag"))
+		}
+	}
+	if h := must[client.History](t)(chest.Client(t, chest.Steward).History(ctx, "gates", "radio-key")); len(h.Versions) != 2 {
+		t.Errorf("%d versions are there", len(h.Versions))
 	}
 }
 

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 )
@@ -33,12 +34,15 @@ func (r *Recovery) Problems() (list []Problem) {
 	if n := len(r.state.Rehearsals); n > 0 && len(r.state.Rehearsals[n-1].Problems) > 0 {
 		list = append(list, Problem{What: "the last rehearsal of restoring found faults", Since: r.state.Rehearsals[n-1].At,
 			Next: "tansu backup list names them; then make a full backup (tansu backup now --full), and rehearse again (tansu backup rehearse)"})
-	} else if since := r.rehearsedOrBegun(); r.options.Rehearse > 0 && now.Sub(since) > r.options.Rehearse {
-		list = append(list, Problem{What: "restoring was not rehearsed for " + days(now.Sub(since)), Since: since.Add(r.options.Rehearse),
+	} else if since, within := r.rehearsedOrBegun(), cmp.Or(r.options.Rehearse, rehearseWithin); now.Sub(since) > within {
+		list = append(list, Problem{What: "restoring was not rehearsed for " + days(now.Sub(since)), Since: since.Add(within),
 			Next: "tansu backup rehearse"})
 	}
 	return list
 }
+
+// rehearseWithin is when a rehearsal is due that is done only when somebody asks for it.
+const rehearseWithin = 30 * 24 * time.Hour
 
 // failingSince is when the first of the backups was tried that failed one after the other.
 func (r *Recovery) failingSince() (since time.Time) {

@@ -212,13 +212,14 @@ func noteSteps(a *chest.Attempt) {
 		e.Outcome = trail.Allowed
 		switch after := change.After.(type) {
 		case entity.Grant:
-			e.Action, e.Given, e.Detail = access.GrantAccess.String(), after.ID, endingText(after)
-			if e.Target = of(after.Subject); change.Before == nil {
+			switch e.Action, e.Given = access.GrantAccess.String(), after.ID; {
+			case change.Before == nil:
+				e.Target = of(after.Subject)
 				e.Detail = givingText(after, e.Target)
-			} else if after.EndedAt == 0 {
+			case after.EndedAt != 0:
+				e.Target, e.Detail = after.Scope, endingText(after)
+			default:
 				continue
-			} else {
-				e.Target = after.Scope
 			}
 		case nil:
 			m, is := change.Before.(entity.Member)

@@ -1746,6 +1746,8 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description The cursor of the next part of a list; empty at the end. */
+        NextCursor: string;
         Name: string;
         ManifestNeeds: {
             app?: string;
@@ -2314,8 +2316,7 @@ export interface components {
         DrawerContents: {
             drawer: components["schemas"]["Drawer"];
             items: components["schemas"]["Item"][];
-            /** @description Empty at the end. */
-            next_cursor: string;
+            next_cursor: components["schemas"]["NextCursor"];
         };
         Item: {
             reference: string;
@@ -2818,7 +2819,7 @@ export interface components {
         };
         TrailPage: {
             entries: components["schemas"]["Entry"][];
-            next_cursor: string;
+            next_cursor: components["schemas"]["NextCursor"];
         };
         Remedy: {
             subject: string;
@@ -3017,8 +3018,7 @@ export interface components {
         Matrix: {
             drawers: string[];
             rows: components["schemas"]["MatrixRow"][];
-            /** @description Empty at the end. */
-            next_cursor: string;
+            next_cursor: components["schemas"]["NextCursor"];
         };
         MatrixRow: {
             subject: string;
@@ -3037,9 +3037,12 @@ export interface components {
             headers: {
                 /** @description Seconds to wait. */
                 "Retry-After"?: number;
-                /** @description Where something may be tried only so often: how often, and in how many seconds (draft-ietf-httpapi-ratelimit-headers). Only what fails is counted. */
+                /**
+                 * @description Where something may be tried only so often: how often, and in how many seconds (draft-ietf-httpapi-ratelimit-headers).
+                 *     Only what fails is counted.
+                 */
                 "RateLimit-Policy"?: string;
-                /** @description How often it may still be tried */
+                /** @description How often it may still be tried, and for how many seconds that holds. Answers that are good have both, too. */
                 RateLimit?: string;
                 [name: string]: unknown;
             };
@@ -3060,7 +3063,11 @@ export interface components {
         roleName: components["schemas"]["Name"];
         requestId: string;
         receiptId: string;
-        /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+        /**
+         * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+         *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+         *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+         */
         onceKey: string;
         /** @description The ETag that was read. */
         ifMatch: string;
@@ -3296,8 +3303,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         methods: components["schemas"]["UnlockMethod"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -3479,8 +3485,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         shares: components["schemas"]["Custody"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -3562,8 +3567,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         sessions: components["schemas"]["OwnSession"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -3912,8 +3916,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         drawers: components["schemas"]["Drawer"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -3924,7 +3927,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -4000,8 +4007,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         due: components["schemas"]["Due"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4031,8 +4037,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         ends: components["schemas"]["AccessEnd"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4102,7 +4107,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
@@ -4192,7 +4201,11 @@ export interface operations {
             header?: {
                 /** @description Add only if the item still has this ETag. */
                 "If-Match"?: components["parameters"]["ifMatchOptional"];
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
@@ -4303,8 +4316,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         readers: components["schemas"]["Reader"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4499,8 +4511,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         drawers: components["schemas"]["ShreddedDrawer"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4555,8 +4566,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         calendars: components["schemas"]["Calendar"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4567,7 +4577,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -4664,8 +4678,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         shredded: components["schemas"]["Shredded"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4795,8 +4808,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         identities: components["schemas"]["Identity"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -4807,7 +4819,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -4887,7 +4903,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
@@ -5008,8 +5028,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         roles: components["schemas"]["Role"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5020,7 +5039,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -5114,8 +5137,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         grants: components["schemas"]["Grant"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5126,7 +5148,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -5177,7 +5203,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
@@ -5416,8 +5446,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         holders: components["schemas"]["Holder"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5471,8 +5500,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         reach: components["schemas"]["Reach"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5550,8 +5578,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         requests: components["schemas"]["Request"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5562,7 +5589,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path?: never;
@@ -5613,7 +5644,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same key, nothing is done, and the same answer is given, with the header Idempotency-Replayed; after ten minutes, or when the service was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused. */
+                /**
+                 * @description A key of your own for this one request, such as a UUID (draft-ietf-httpapi-idempotency-key-header). Asked again under the same
+                 *     key, nothing is done, and the same answer is given, with the header Tansu-Answered-Before; after ten minutes, or when the service
+                 *     was started anew, the answer is 409 done_before, for a day. Another request under the key is 422 key_reused.
+                 */
                 "Idempotency-Key"?: components["parameters"]["onceKey"];
             };
             path: {
@@ -5765,8 +5800,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         findings: components["schemas"]["Finding"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5797,8 +5831,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         reads: components["schemas"]["Reading"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -5969,8 +6002,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         archives: components["schemas"]["Archive"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -6046,8 +6078,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         unusual: components["schemas"]["Unusual"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -6076,8 +6107,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         activity: components["schemas"]["Activity"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -6162,8 +6192,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         checkpoints: components["schemas"]["Checkpoint"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };
@@ -6307,8 +6336,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         refusals: components["schemas"]["RefusalGroup"][];
-                        /** @description Empty at the end. */
-                        next_cursor: string;
+                        next_cursor: components["schemas"]["NextCursor"];
                     };
                 };
             };

@@ -164,10 +164,10 @@ var columnSpace = []byte("  ")
 // lastColumn is how wide the last column of a dump is, with the spaces before it and what frames it.
 const lastColumn = 22
 
-// cuts finds values that are cut and begin before a place. Those of which more may come in a stream are not among them: strong is where the
-// first of these begins that is likely, and weak where the first of all does; both are the length of the text for none. At the end of
-// a stream nothing more comes, and what is there of a value counts if it is of minLine bytes or more.
-func (m *Matcher) cuts(text []byte, before int, ended bool) (found []span, strong, weak int) {
+// cuts finds values that are cut and begin before a place, each by its parts. Those of which more may come in a stream are not among
+// them: strong is where the first of these begins that is likely, and weak where the first of all does; both are the length of the text
+// for none. At the end of a stream nothing more comes, and what is there of a value counts if it is of minLine bytes or more.
+func (m *Matcher) cuts(text []byte, before int, ended bool) (found [][]span, strong, weak int) {
 	strong, weak = len(text), len(text)
 	if m.heads.ends == nil {
 		return nil, strong, weak
@@ -204,7 +204,9 @@ func (m *Matcher) cuts(text []byte, before int, ended bool) (found []span, stron
 				case more:
 					weak = min(weak, start)
 				}
-				found = append(found, parts...)
+				if len(parts) > 0 {
+					found = append(found, parts)
+				}
 				return true
 			})
 		})
@@ -300,12 +302,12 @@ func endsLine(text []byte, begin, end int, undecided *bool) (is bool) {
 }
 
 // spans lists what is to be masked in a text and begins before a place, in the order of their begins: whole forms, and values that are cut.
-func (m *Matcher) spans(text []byte, before int, cut []span) (list []span) {
+func (m *Matcher) spans(text []byte, before int, cut [][]span) (list []span) {
 	for at, p := m.next(text, 0, before); at >= 0; at, p = m.next(text, at+1, before) {
 		list = append(list, span{at, at + len(m.patterns[p].bytes), p, 0})
 	}
 	if len(cut) > 0 {
-		list = append(list, cut...)
+		list = append(list, slices.Concat(cut...)...)
 		slices.SortStableFunc(list, func(x, y span) int {
 			if x.at != y.at {
 				return x.at - y.at

@@ -35,18 +35,13 @@ func (k *Masker) Push(dst, piece []byte) []byte {
 	return dst
 }
 
-// whole is a place up to which no value that is cut is there in part only.
-func whole(cut []span, hold int) int {
+// whole is the place, before one or there, up to which each value that is cut is there with all of its parts.
+func whole(cut [][]span, hold int) int {
 	for again := true; again; {
 		again = false
-		for i, s := range cut {
-			for first := i; s.at >= hold && first >= 0; first-- {
-				if cut[first].part == 0 {
-					if cut[first].at < hold {
-						hold, again = cut[first].at, true
-					}
-					break
-				}
+		for _, parts := range cut {
+			if first := parts[0].at; first < hold && parts[len(parts)-1].at >= hold {
+				hold, again = first, true
 			}
 		}
 	}
@@ -54,7 +49,7 @@ func whole(cut []span, hold int) int {
 }
 
 // emit appends the text up to where it is held, masked. All that begins before that is whole.
-func (k *Masker) emit(dst, text []byte, hold int, cut []span) []byte {
+func (k *Masker) emit(dst, text []byte, hold int, cut [][]span) []byte {
 	// What begins before until is masked, and has its token; from is the first byte of which nothing was said.
 	until, from := k.covered, max(k.covered, k.shown)
 	for _, s := range k.m.spans(text, hold, cut) {
@@ -111,8 +106,8 @@ func (k *Masker) End(dst []byte) []byte {
 		hold = len(text)
 	}
 	cut, _, _ := k.m.cuts(text, len(text), true)
-	for _, s := range cut {
-		if s.end == len(text) { // the part of a value with which the stream ends, which may be the beginning of another one
+	for _, parts := range cut {
+		if parts[len(parts)-1].end == len(text) { // the part of a value with which the stream ends, which may be the beginning of another one
 			hold = len(text)
 		}
 	}

@@ -204,12 +204,11 @@ type Finding struct {
 // before.
 func (m *Matcher) Find(text []byte, before int, visit func(Finding)) {
 	cut, _, _ := m.cuts(text, before, false)
-	cut = slices.DeleteFunc(cut, func(s span) bool { return s.part > 0 })
-	slices.SortStableFunc(cut, func(x, y span) int { return x.at - y.at })
+	slices.SortStableFunc(cut, func(x, y []span) int { return x[0].at - y[0].at })
 	for from := 0; ; {
 		at, p := m.next(text, from, before)
-		for len(cut) > 0 && (at < 0 || cut[0].at < at) {
-			if first := cut[0]; first.at >= from {
+		for len(cut) > 0 && (at < 0 || cut[0][0].at < at) {
+			if first := cut[0][0]; first.at >= from {
 				visit(Finding{m.secrets[m.patterns[first.pattern].secret], m.patterns[first.pattern].kind + ", cut", first.at, first.end - first.at})
 				from = first.end
 			}
