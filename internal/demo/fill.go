@@ -51,7 +51,7 @@ var persons = []person{
 	{"ticketing-lead", "Leads the ticketing team",
 		[]grant{{role: "viewer", scope: "ticketing-*/**", reason: "runs ticketing"},
 			{role: "depositor", scope: "ticketing-*/**", reason: "changes ticketing's secrets"},
-			{role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging", days: 110},
+			{role: "consumer", scope: "ticketing-staging/**", reason: "debugs staging", days: 100},
 			{role: "consumer", scope: "ticketing-prod/mail-*", reason: "answers complaints",
 				Conditions: chest.Conditions{Hours: "mon-fri 07:00-19:00 Europe/Lisbon", NeedsReason: true}}}},
 	{"harbour-master", "Answers for the harbour gates",
@@ -59,7 +59,7 @@ var persons = []person{
 			{role: "depositor", scope: "harbour-gates-prod/**", reason: "changes radio keys"}}},
 	{"audit-desk", "Internal audit", []grant{{role: "auditor", scope: "**", reason: "yearly audit"}}},
 	{"rota-trainee", "New in the crew office",
-		[]grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota", days: 100}}},
+		[]grant{{role: "viewer", scope: "crew-rota-prod/rota-*", reason: "learns the rota"}}},
 	{"summer-relief", "Stood in over the summer, and has left",
 		[]grant{{role: "viewer", scope: "fleet-telemetry-prod/**", reason: "watched the engines"}}},
 }

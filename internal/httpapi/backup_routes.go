@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"time"
 
 	"tansu/client"
 	"tansu/internal/core/lifecycle"
@@ -18,13 +19,21 @@ func rehearsalJSON(r recovery.Rehearsal) client.Rehearsal {
 		Problems: append([]string{}, r.Problems...)}
 }
 
+// spanText is how often something is done; empty for what is done only when somebody asks.
+func spanText(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return lifecycle.Span(d).String()
+}
+
 func (a *api) listBackups(c *call) error {
 	o, err := a.service.Backups(c.caller)
 	if err != nil {
 		return err
 	}
-	answer := client.Backups{To: o.To, Every: lifecycle.Span(o.Every).String(), FullEvery: lifecycle.Span(o.FullEvery).String(), Keep: o.Keep,
-		Rehearse: lifecycle.Span(o.Rehearse).String(), Next: o.Next, Now: o.Now, Backups: []client.Backup{}, Rehearsals: []client.Rehearsal{}}
+	answer := client.Backups{To: o.To, Every: spanText(o.Every), FullEvery: spanText(o.FullEvery), Keep: o.Keep,
+		Rehearse: spanText(o.Rehearse), Next: o.Next, Now: o.Now, Backups: []client.Backup{}, Rehearsals: []client.Rehearsal{}}
 	for _, b := range o.Backups {
 		answer.Backups = append(answer.Backups, backupJSON(b))
 	}

@@ -48,7 +48,7 @@ func TestRoutesAndContractAreTheSame(t *testing.T) {
 	slices.Sort(keyed)
 	slices.Sort(creates)
 	if !slices.Equal(keyed, creates) {
-		t.Errorf("the contract has %s on\n%s\nand the service takes it on\n%s", onceHeader, strings.Join(keyed, "\n"), strings.Join(creates, "\n"))
+		t.Errorf("the contract has %s on\n%s\nthe service on\n%s", onceHeader, strings.Join(keyed, "\n"), strings.Join(creates, "\n"))
 	}
 	slices.Sort(promised)
 	slices.Sort(served)

@@ -1858,10 +1858,12 @@ export interface components {
         Backups: {
             /** @description Empty when none are made. */
             to: string;
+            /** @description Empty for when somebody asks. */
             every: string;
             full_every: string;
             /** @description Full ones; 0 for all. */
             keep: number;
+            /** @description Empty for when somebody asks. */
             rehearse: string;
             /** Format: date-time */
             next?: string;
