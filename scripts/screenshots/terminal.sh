@@ -8,7 +8,7 @@ display=:${TANSU_DISPLAY:-97}
 Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 & xvfb=$!
 bin/tansu demo --dir "$work/demo" --listen 127.0.0.1:8297 >"$work/out" 2>&1 & demo=$!
 trap 'kill $demo $xvfb 2>/dev/null || true; wait 2>/dev/null || true; rm -rf "$work"' EXIT
-until grep -q 'Ctrl-C ends' "$work/out"; do kill -0 $demo; sleep 0.2; done
+until grep -qs 'Ctrl-C ends' "$work/out"; do kill -0 $demo; sleep 0.2; done
 
 # shot NAME COMMANDS [FONT-SIZE]: each line of COMMANDS is shown after a prompt and run. A line may use $receipt, the newest receipt
 # that a line before it printed.

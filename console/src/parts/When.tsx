@@ -1,13 +1,13 @@
 import { useSyncExternalStore } from "react";
 
-// When shows a time as a distance from now, with the exact time on hover and for screen readers.
-export function When({ at, none = "never" }: { at?: string; none?: string }) {
+// When shows a time as a distance from now, with the exact time on hover and for screen readers; with lasting, as for how long it is.
+export function When({ at, none = "never", lasting = false }: { at?: string; none?: string; lasting?: boolean }) {
   const now = useSyncExternalStore(subscribe, () => clock.now);
   if (!at) return <span className="muted">{none}</span>;
   const exact = new Date(at).toISOString().replace(/\.\d+Z$/, "Z");
   return (
     <time dateTime={at} title={exact} className="whitespace-nowrap">
-      {distance(new Date(at).getTime() - now)}
+      {lasting ? length(now - new Date(at).getTime()) : distance(new Date(at).getTime() - now)}
     </time>
   );
 }
@@ -28,14 +28,20 @@ function subscribe(listener: () => void) {
 
 const units: [string, number][] = [["day", 86_400_000], ["hour", 3_600_000], ["minute", 60_000]];
 
-function distance(milliseconds: number): string {
-  const size = Math.abs(milliseconds);
-  for (const [unit, length] of units) {
-    if (size >= length * 0.99) {
-      const count = Math.round(size / length);
-      const text = `${count} ${unit}${count === 1 ? "" : "s"}`;
-      return milliseconds < 0 ? `${text} ago` : `in ${text}`;
+function counted(size: number): string | undefined {
+  for (const [unit, one] of units) {
+    if (size >= one * 0.99) {
+      const count = Math.round(size / one);
+      return `${count} ${unit}${count === 1 ? "" : "s"}`;
     }
   }
-  return milliseconds < 0 ? "just now" : "in a moment";
+  return undefined;
 }
+
+function distance(milliseconds: number): string {
+  const text = counted(Math.abs(milliseconds));
+  if (milliseconds < 0) return text ? `${text} ago` : "just now";
+  return text ? `in ${text}` : "in a moment";
+}
+
+const length = (milliseconds: number): string => `for ${counted(milliseconds) ?? "a moment"}`;

@@ -43,7 +43,7 @@ function Credential({ of: c, onEnd }: { of: Schemas["Credential"]; onEnd: () => 
   return (
     <li className="grid gap-1 py-2">
       <p className="flex flex-wrap items-baseline gap-x-6">
-        <b className="min-w-32">{proofs[c.kind].name}</b> <span className="name">{c.id}</span> <span>since <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span>
+        <b className="min-w-32">{proofs[c.kind].name}</b> <span className="name">{c.id}</span> <span>added <When at={c.created_at} /> by <span className="name">{c.created_by}</span></span>
         {c.kind === "host" && c.used_at ? <span><Mark state="open" word="Used up" /> <When at={c.used_at} /> from <span className="name">{c.used_from}</span></span> : <span>ends <When at={c.not_after} /></span>}
         {c.kind !== "host" && c.kind !== "enrol" && <span>last used <When at={c.last_used} /></span>}
         <button type="button" className="btn btn-outline btn-xs ml-auto" onClick={onEnd}>End<span className="sr-only"> {c.id}</span></button>

@@ -39,7 +39,7 @@ export function ExposurePage() {
       {x && (
         <div className="grid grid-cols-1 gap-8">
           <section className="panel grid gap-2" aria-label="In short">
-            <p><Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and counts as exposed since <When at={x.since} />. It was put in <When at={x.created_at} /> by <span className="name text-sm">{x.created_by}</span>.</p>
+            <p><Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and has counted as exposed <When at={x.since} lasting />. It was put in <When at={x.created_at} /> by <span className="name text-sm">{x.created_by}</span>.</p>
             <p>{x.readers.filter((r) => r.after > 0).length} read it since then, and {x.holders.length} could have.</p>
             <div className="flex flex-wrap gap-2">
               {x.marked ? <Mark state="open" word="The trail says that it is exposed" /> : asked && <button type="button" className="btn btn-outline btn-sm" disabled={report.isPending} onClick={() => report.mutate({ ...asked, since: x.since, mark: true })}>Say so in the trail</button>}

@@ -66,7 +66,7 @@ function Followers({ title, list, entries, none }: { title: string; list: Schema
               <tr key={f.name}>
                 <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
                 <td>
-                  {f.failing ? <><Mark state="failed" word="takes nothing" /> since <When at={f.failing} /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="takes what comes" />}
+                  {f.failing ? <><Mark state="failed" word="has taken nothing" /> <When at={f.failing} lasting /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="takes what comes" />}
                   {f.rejected ? <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p> : null}
                 </td>
                 <td className="tabular-nums">{f.position}</td><td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
