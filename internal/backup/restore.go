@@ -122,6 +122,9 @@ type Restored struct {
 type Outside struct {
 	Numbers []uint64    // of entries that somebody has seen: they, and some more, are not used again
 	Ends    []trail.End // what was ended: it is ended again with the next unlock
+	// Shared is an entry, as it was recorded, that whoever says what was ended has of what is in the backup, by which it is known that
+	// they speak of this chest; empty for none.
+	Shared string
 }
 
 // Restore makes a data directory of a chain of backups. The directory is made, or empty; what does not succeed leaves nothing in it, and
@@ -143,7 +146,7 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outsi
 	if err != nil {
 		return r, err
 	}
-	if err := records.Close(); err != nil {
+	if err := errors.Join(sharesEntry(records, o.Shared), records.Close()); err != nil {
 		return r, err
 	}
 	to := max(r.Manifest.Last, slices.Max(append(o.Numbers, 0))) + Margin
@@ -151,6 +154,26 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outsi
 		return r, err
 	}
 	return r, settle(unfinished, dir)
+}
+
+// sharesEntry refuses what is said of another chest, or of another history of this one.
+func sharesEntry(records *store.Store, entry string) error {
+	if entry == "" {
+		return nil
+	}
+	e, err := trail.Decode([]byte(entry))
+	if err != nil {
+		return err
+	}
+	same, there := false, false
+	err = records.Bodies(e.Seq, func(_ uint64, body string) bool {
+		there, same = true, body == entry
+		return false
+	})
+	if err == nil && there && !same {
+		err = fmt.Errorf("the later trail is not of this chest, or of another history of it: its entry %d is not the one in the backup", e.Seq)
+	}
+	return err
 }
 
 func mendRestored(dir string, to uint64, o Outside, made, now time.Time) (m Mended, err error) {
@@ -243,6 +266,9 @@ func (u *unpacking) source(s Source, keys func(Header) (Key, error)) (err error)
 	header, line, err := readHeader(in)
 	if err != nil {
 		return err
+	}
+	if named := s.Header; header.Name() != named.Name() || header.AddsTo != named.AddsTo {
+		return fmt.Errorf("it is %s, and %s was to be there: another backup has its name", header.Name(), named.Name())
 	}
 	key, err := keys(header)
 	if err != nil {

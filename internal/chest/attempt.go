@@ -81,6 +81,9 @@ func (a *Attempt) RestOnAccess() *Attempt {
 	return a
 }
 
+// Since lets it rest on what was so at an earlier position, as [Chest.Position] gave it.
+func (a *Attempt) Since(position uint64) { a.basis.Position = min(a.basis.Position, position) }
+
 // RestOnSubject lets it rest on what an identity may do, RestOnProof on a token or a credential, RestOnSpot on a drawer or an item.
 func (a *Attempt) RestOnSubject(id string) { a.basis.RestOn(store.MarkSubject, id) }
 

@@ -229,6 +229,9 @@ type Caller struct {
 	seen    *Snapshot // in which the token was good
 }
 
+// Position is how far changes have come, for what is to rest on there being none of some since.
+func (c *Chest) Position() uint64 { return c.memory.position() }
+
 // Anonymous is somebody who has not proved who they are, as entries name them. A name that was only claimed is never recorded:
 // people type passwords into name fields.
 func Anonymous(origin Origin, via string) Caller {

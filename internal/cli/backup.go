@@ -516,9 +516,12 @@ func (a *app) restore(dir string, chain []backup.Source, key recipient.Private, 
 		known = append(known, since.last)
 	}
 	done, err := backup.Restore(dir, chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(key) },
-		backup.Outside{Numbers: known, Ends: since.ends}, time.Now())
+		backup.Outside{Numbers: known, Ends: since.ends, Shared: since.shared}, time.Now())
 	if err != nil {
 		return err
+	}
+	if later != "" && since.shared == "" {
+		a.say("note: the later trail begins after the backup, so that nothing shows that it is of this chest")
 	}
 	r := RestoredChest{Dir: dir, Made: stamp(header.Made), Last: done.Manifest.Last, Next: done.Mended.Last + 1, Ended: len(since.ends),
 		Again: since.again}
@@ -557,9 +560,10 @@ var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": t
 
 // lasting is what a later trail says of what came after a backup.
 type lasting struct {
-	last  uint64      // the newest entry
-	ends  []trail.End // what was ended, and is ended again by the unlock
-	again []string    // what else was changed, in words
+	last   uint64      // the newest entry
+	shared string      // the newest of those that the backup has as well; empty for none
+	ends   []trail.End // what was ended, and is ended again by the unlock
+	again  []string    // what else was changed, in words
 }
 
 // doneSince reads what was changed after a backup, as later entries of the trail say: it is not in the backup.
@@ -578,7 +582,11 @@ func doneSince(file string, header backup.Header) (l lasting, err error) {
 		if err != nil {
 			return l, fmt.Errorf("%s, line %d: %w", file, n, err)
 		}
-		if l.last = max(l.last, e.Seq); e.Seq <= header.Last || e.Outcome != trail.Allowed {
+		if l.last = max(l.last, e.Seq); e.Seq <= header.Last {
+			l.shared = lines.Text()
+			continue
+		}
+		if e.Outcome != trail.Allowed {
 			continue
 		}
 		ended := since.Add(&e)

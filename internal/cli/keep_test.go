@@ -273,6 +273,18 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 	if r := o.run(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--later-trail", o.recipient); r.code == 0 {
 		t.Errorf("restored by what is no trail: %s", r.out)
 	}
+	content, err := os.ReadFile(later)
+	if err != nil {
+		t.Fatal(err)
+	}
+	another := filepath.Join(t.TempDir(), "another.jsonl")
+	if err := os.WriteFile(another, []byte(strings.ReplaceAll(string(content), `"addr":"127.0.0.1"`, `"addr":"127.0.0.9"`)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := o.run(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--later-trail", another); r.code == 0 ||
+		!strings.Contains(r.talk, "not of this chest") {
+		t.Errorf("restored by another chest's trail: exit %d, %s%s", r.code, r.out, r.talk)
+	}
 	said := o.ok(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--witness", o.witness, "--later-trail", later)
 	for _, line := range []string{"8 things ended", "berths", "db-password", "suspended until you shred it again"} {
 		if !strings.Contains(said, line) {

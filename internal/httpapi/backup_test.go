@@ -110,8 +110,7 @@ func (k *kept) restored(t *testing.T) backup.Restored {
 		}
 		known = append(known, point.Size)
 	}
-	done, err := backup.Restore(filepath.Join(k.Dir, "chest"), chain, func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) },
-		backup.Outside{Numbers: known}, k.Clock.Now())
+	done, err := backup.Restore(filepath.Join(k.Dir, "chest"), chain, keysOf(k.private), backup.Outside{Numbers: known}, k.Clock.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -261,8 +260,7 @@ func TestRehearsalFindsDamage(t *testing.T) {
 		}
 		s, err := backup.InFile(path)
 		if err == nil {
-			_, err = backup.Restore(filepath.Join(t.TempDir(), "new"), []backup.Source{s},
-				func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) }, backup.Outside{}, time.Now())
+			_, err = backup.Restore(filepath.Join(t.TempDir(), "new"), []backup.Source{s}, keysOf(k.private), backup.Outside{}, time.Now())
 		}
 		if err == nil {
 			t.Errorf("%s: it is restored", what)
@@ -371,6 +369,10 @@ func TestBackupsAreKeptAndFailuresSaid(t *testing.T) {
 	fmt.Fprintln(k.Log, "end")
 }
 
+func keysOf(private recipient.Private) func(backup.Header) (backup.Key, error) {
+	return func(h backup.Header) (backup.Key, error) { return h.KeyFor(private) }
+}
+
 // depot is an address that takes backups, as an object store does.
 type depot struct {
 	mu    sync.Mutex
@@ -445,11 +447,21 @@ func TestBackupsGoToAnAddress(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := backup.Restore(filepath.Join(t.TempDir(), "new"), chain,
-		func(h backup.Header) (backup.Key, error) { return h.KeyFor(k.private) }, backup.Outside{}, k.Clock.Now()); err != nil {
+	if _, err := backup.Restore(filepath.Join(t.TempDir(), "new"), chain, keysOf(k.private), backup.Outside{},
+		k.Clock.Now()); err != nil {
 		t.Errorf("restored from an address: %v", err)
 	}
 	d.mu.Lock()
+	older := d.files["/chests/"+second.Name] // in the place of the newer one, by who keeps them
+	newer := d.files["/chests/"+third.Name]
+	d.files["/chests/"+third.Name] = older
+	d.mu.Unlock()
+	if _, err := backup.Restore(filepath.Join(t.TempDir(), "new"), chain, keysOf(k.private), backup.Outside{},
+		k.Clock.Now()); err == nil || !strings.Contains(err.Error(), "another backup has its name") {
+		t.Errorf("an older backup under the name of a newer one: %v", err)
+	}
+	d.mu.Lock()
+	d.files["/chests/"+third.Name] = newer
 	d.files["/chests/tansu-backups.json"] = []byte("<html>")
 	d.mu.Unlock()
 	if _, err := steward.BackUp(ctx, false); err == nil || !strings.Contains(err.Error(), "the list of backups could not be written") {

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -52,8 +53,8 @@ func onceKey(header http.Header) (key string, err error) {
 // keptHeaders are those of an answer that are kept with it; the request's id is for the entry of an answer that is given again.
 var keptHeaders = []string{"Content-Type", "Etag", requestIDHeader}
 
-// once lets a request be answered once: again, it gets the same answer, and nothing is done. The answer is kept in memory for a while, and
-// that it was done in the file, for longer.
+// once lets a request be answered once: again, it gets the same answer, and nothing is done. The answer is kept in memory for a while, as
+// long as what the caller may do stays as it is, and that it was done in the file, for longer.
 func (a *api) once(c *call, key string, next func() error) error {
 	body, err := io.ReadAll(io.LimitReader(c.Request().Body, valueBody+1)) // what is longer is refused by whoever decodes it
 	if err != nil {
@@ -84,8 +85,7 @@ func (a *api) once(c *call, key string, next func() error) error {
 		return err
 	}
 	if done != nil {
-		return &chest.Error{Code: doneBefore, Field: onceHeader, Detail: fmt.Sprintf("it was done before, under this key, at %s, by request %s, "+
-			"whose answer is not kept any more: look at what is there", chest.FromMicros(done.At).Format(time.RFC3339), done.Request)}
+		return errDone("at "+chest.FromMicros(done.At).Format(time.RFC3339), done.Request)
 	}
 	c.caller.Once = &store.Once{ID: id[:], Request: c.origin.RequestID, At: chest.Micros(a.service.Heart.Now())}
 	r := &recorder{ResponseWriter: c.Response()}
@@ -94,7 +94,8 @@ func (a *api) once(c *call, key string, next func() error) error {
 	if err := next(); err != nil || r.status >= http.StatusMultipleChoices {
 		return err
 	}
-	plain := append([]byte{byte(r.status - http.StatusOK)}, r.kept.Bytes()...)
+	plain := binary.BigEndian.AppendUint64([]byte{byte(r.status - http.StatusOK)}, a.service.Heart.Position())
+	plain = append(plain, r.kept.Bytes()...)
 	defer clear(plain)
 	defer clear(r.kept.Bytes())
 	a.replies.Put(id, key, plain)
@@ -102,19 +103,30 @@ func (a *api) once(c *call, key string, next func() error) error {
 	return nil
 }
 
-// replay gives an answer again, which may have a secret in it: the trail has that first.
+// errDone says that something was done, and that the answer is not given again.
+func errDone(at, request string) error {
+	return &chest.Error{Code: doneBefore, Field: onceHeader, Detail: fmt.Sprintf("it was done before under this key, %s, by request %s, "+
+		"whose answer is not kept any more: look at what is there", at, request)}
+}
+
+// replay gives an answer again, which may have a secret in it: the trail has that first, and what the caller may do is what it was.
 func (a *api) replay(c *call, given []byte) error {
-	parts := bytes.SplitN(given[1:], []byte("\n"), len(keptHeaders)+1)
+	const head = 1 + 8 // the status, and the position of the chest
+	parts := bytes.SplitN(given[head:], []byte("\n"), len(keptHeaders)+1)
+	first := string(parts[slices.Index(keptHeaders, requestIDHeader)])
+	again := a.service.Heart.Attempt(c.caller, "answer_again", "")
+	again.Entry.Detail = "the answer to request " + first
+	again.Since(binary.BigEndian.Uint64(given[1:head]))
+	if err := again.Done(); errors.Is(err, store.ErrMoved) {
+		return errDone("a moment ago", first)
+	} else if err != nil {
+		return err
+	}
 	header := c.Response().Header()
 	for i, name := range keptHeaders {
 		if name != requestIDHeader && len(parts[i]) > 0 {
 			header.Set(name, string(parts[i]))
 		}
-	}
-	again := a.service.Heart.Attempt(c.caller, "answer_again", "")
-	again.Entry.Detail = "the answer to request " + string(parts[slices.Index(keptHeaders, requestIDHeader)])
-	if err := again.Done(); err != nil {
-		return err
 	}
 	header.Set(answeredBefore, "true")
 	c.Response().WriteHeader(http.StatusOK + int(given[0]))

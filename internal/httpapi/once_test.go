@@ -166,6 +166,29 @@ func TestEveryRouteThatMakesSomethingAnswersAgain(t *testing.T) {
 	}
 }
 
+// An answer is not given again when what its caller may do has changed since: what was a secret to be shown once stays with whoever had it.
+func TestAnAnswerIsNotGivenAgainWhenAccessHasChanged(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.App(t, "ticket-api")
+	steward := chest.Client(t, chest.Steward)
+	duty := chest.Person(t, "security-duty")
+	given := must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:security-duty", Role: "gatekeeper", Scope: "**"}))
+	const path, key = "/api/identities", "before-it-ended"
+	body := `{"kind": "app", "name": "gate-controller"}`
+	first := once(t, chest, duty, path, key, body)
+	if again := once(t, chest, duty, path, key, body); first.Status != 201 || !bytes.Equal(again.Body, first.Body) {
+		t.Fatalf("%d %s, then %d %s", first.Status, first.Body, again.Status, again.Body)
+	}
+	chest.Fill(t, "berths", "ramp-key", "v") // which has nothing to do with them
+	if again := once(t, chest, duty, path, key, body); !bytes.Equal(again.Body, first.Body) {
+		t.Errorf("after something else: %d %s", again.Status, again.Body)
+	}
+	must[client.Grant](t)(steward.EndGrant(ctx, given.Grant.ID))
+	if again := once(t, chest, duty, path, key, body); again.Problem.Code != "done_before" {
+		t.Errorf("after the grant has ended: %d %s", again.Status, again.Body)
+	}
+}
+
 // The client of this project asks again by itself when an answer does not come, under the same key: what it asks for is made once.
 func TestLostAnswerMakesNothingTwice(t *testing.T) {
 	chest := chesttest.Start(t)
