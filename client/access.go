@@ -87,6 +87,9 @@ type Request struct {
 	GrantID    string    `json:"grant_id"`       // the grant that was given
 	Until      time.Time `json:"until,omitzero"` // how long a read is allowed
 	CreatedAt  time.Time `json:"created_at"`
+	// MayAnswer says whether the caller may say no to it, and MayAllow whether they may say yes; in lists.
+	MayAnswer bool `json:"may_answer,omitempty"`
+	MayAllow  bool `json:"may_allow,omitempty"`
 }
 
 // NewRequest asks for what a receipt says was refused, or for a grant: one of the two.

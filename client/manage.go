@@ -54,6 +54,24 @@ func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/api/s
 // Me asks who the client is.
 func (c *Client) Me(ctx context.Context) (m Me, err error) { return m, c.get(ctx, "/api/me", &m) }
 
+// MayThere lists the actions that the caller may do on a drawer or an item.
+func (c *Client) MayThere(ctx context.Context, target string) ([]string, error) {
+	var answer struct {
+		Actions []string `json:"actions"`
+	}
+	err := c.get(ctx, "/api/me/may?target="+url.QueryEscape(target), &answer)
+	return answer.Actions, err
+}
+
+// Find looks for everything that the caller may know of by words of its name or description: the twenty whose names are nearest.
+func (c *Client) Find(ctx context.Context, words string) ([]Found, error) {
+	var answer struct {
+		Found []Found `json:"found"`
+	}
+	err := c.get(ctx, "/api/find?q="+url.QueryEscape(words), &answer)
+	return answer.Found, err
+}
+
 // Drawers lists the drawers in which the caller may list something.
 func (c *Client) Drawers(ctx context.Context) ([]Drawer, error) {
 	var answer struct {

@@ -29,6 +29,23 @@ type Me struct {
 	Operate       bool    `json:"operate"`
 	SharesWaiting int     `json:"shares_waiting"`
 	Grants        []Grant `json:"grants"`
+	May           May     `json:"may"`
+}
+
+// May says by names of actions what the caller may do on the chest as a whole, on anything at all, and on everything; and which apps and
+// teams they answer for. Each act is decided when it is done.
+type May struct {
+	Chest      []string `json:"chest"`
+	Somewhere  []string `json:"somewhere"`
+	Everything []string `json:"everything"`
+	Owns       []string `json:"owns"`
+}
+
+// Found is something that has a name: a drawer, an item, a person, an app, a team or a role.
+type Found struct {
+	Kind        string `json:"kind"`
+	Name        string `json:"name"` // a drawer's or role's name, an item's reference, or a subject
+	Description string `json:"description"`
 }
 
 // Session is the answer to a sign-in that asked for a token.
@@ -735,6 +752,7 @@ type RefusalGroup struct {
 	Last    time.Time `json:"last"`
 	Receipt string    `json:"receipt"` // of the newest one
 	Remedy  *Remedy   `json:"remedy,omitempty"`
+	MayGive bool      `json:"may_give"` // whether the caller may give the remedy
 }
 
 // Value is a value as the API gives it.

@@ -1,13 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Route, Routes } from "react-router";
-import { problemOf } from "./api/client";
-import { useMe, useStatus } from "./api/queries";
+import { problemOf, type Schemas } from "./api/client";
+import { useMay, Viewer } from "./api/may";
+import { useStatus } from "./api/operation";
+import { useMe } from "./api/queries";
+import { AskPage } from "./pages/access/AskPage";
 import { AccessPage } from "./pages/access/AccessPage";
+import { GrantsPage } from "./pages/access/GrantsPage";
 import { IdentityPage } from "./pages/access/IdentityPage";
 import { AccountPage } from "./pages/account/AccountPage";
 import { MatrixPage } from "./pages/access/MatrixPage";
 import { PolicyPage } from "./pages/access/PolicyPage";
+import { RolesPage } from "./pages/access/RolesPage";
 import { TightenPage } from "./pages/access/TightenPage";
 import { ChestPage } from "./pages/chest/ChestPage";
 import { DuePage } from "./pages/due/DuePage";
@@ -15,6 +20,7 @@ import { DrawerPage } from "./pages/drawer/DrawerPage";
 import { ItemPage } from "./pages/item/ItemPage";
 import { OperationPage } from "./pages/operation/OperationPage";
 import { LockedPage } from "./pages/signin/LockedPage";
+import { SignInAgain } from "./pages/signin/SignInAgain";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { RefusalsPage } from "./pages/refusals/RefusalsPage";
 import { SearchPage } from "./pages/search/SearchPage";
@@ -26,6 +32,7 @@ import { UpkeepPage } from "./pages/trail/UpkeepPage";
 import { VerifyPage } from "./pages/trail/VerifyPage";
 import { TrailPage } from "./pages/trail/TrailPage";
 import { Frame } from "./parts/Frame";
+import { Only } from "./parts/Only";
 import { PageHead } from "./parts/PageHead";
 import { Loading } from "./parts/States";
 
@@ -33,55 +40,80 @@ import { Loading } from "./parts/States";
 export function App() {
   const status = useStatus();
   const me = useMe();
-  const ended = useSessionEnd(me.isSuccess);
+  const ended = useSessionEnd(Boolean(me.data));
+  // Who was signed in last: while their session is renewed, the page stays under the sign-in, with what was typed on it.
+  const [last, setLast] = useState(me.data);
+  if (me.data && me.data !== last) setLast(me.data);
   if (status.data?.state === "locked") return <LockedPage status={status.data} />;
-  if (status.isPending || me.isPending) return <Loading what="the chest" />;
-  if (!me.data) return <SignInPage ended={ended} reachable={status.isSuccess} />;
+  const shown = me.data ?? (ended ? last : undefined);
+  if (!shown && (status.isPending || me.isPending)) return <Loading what="the chest" />;
+  if (!shown) return <SignInPage ended={ended} reachable={status.isSuccess} />;
   return (
-    <Frame me={me.data} records={status.data?.records !== false}>
-      <Routes>
-        <Route index element={<ChestPage />} />
-        <Route path="drawers/:drawer" element={<DrawerPage />} />
-        <Route path="drawers/:drawer/:item" element={<ItemPage />} />
-        <Route path="due" element={<DuePage />} />
-        <Route path="search" element={<SearchPage />} />
-        <Route path="access" element={<AccessPage me={me.data} />} />
-        <Route path="access/:subject" element={<IdentityPage />} />
-        <Route path="drawers/:drawer/:item/exposure" element={<ExposurePage />} />
-        <Route path="trail" element={<TrailPage />} />
-        <Route path="trail/verify" element={<VerifyPage />} />
-        <Route path="trail/upkeep" element={<UpkeepPage />} />
-        <Route path="trail/reads" element={<ActivityPage />} />
-        <Route path="trail/:seq" element={<EntryPage />} />
-        <Route path="refusals" element={<RefusalsPage me={me.data} />} />
-        <Route path="access/matrix" element={<MatrixPage />} />
-        <Route path="access/tighten" element={<TightenPage />} />
-        <Route path="access/policy" element={<PolicyPage />} />
-        <Route path="account" element={<AccountPage me={me.data} />} />
-        <Route path="operation" element={<OperationPage me={me.data} />} />
-        <Route path="receipts/:receipt" element={<ReceiptPage />} />
-        <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
-      </Routes>
-    </Frame>
+    <Viewer value={shown}>
+      <Frame me={shown} records={status.data?.records !== false}>
+        <Pages me={shown} />
+        {!me.data && <SignInAgain person={shown.subject.replace("person:", "")} />}
+      </Frame>
+    </Viewer>
   );
 }
 
-// useSessionEnd notices that a session that was there has ended: an answer to any query says so. It then asks who the
-// caller is, which brings the sign-in page up over the same address.
+// Pages are the addresses of the console, each for whoever may see what is on it.
+function Pages({ me }: { me: Schemas["Me"] }) {
+  const may = useMay();
+  const trail = may.somewhere("read_trail");
+  const wholeTrail = may.everything("read_trail");
+  return (
+    <Routes>
+      <Route index element={<ChestPage me={me} />} />
+      <Route path="drawers/:drawer" element={<DrawerPage />} />
+      <Route path="drawers/:drawer/:item" element={<ItemPage />} />
+      <Route path="due" element={<DuePage />} />
+      <Route path="search" element={<Only when={may.somewhere("list")} what="what is in drawers" needs="viewer"><SearchPage /></Only>} />
+      <Route path="access" element={<AccessPage me={me} />} />
+      <Route path="access/:subject" element={<IdentityPage />} />
+      <Route path="access/roles" element={<RolesPage />} />
+      <Route path="access/grants" element={<GrantsPage />} />
+      <Route path="access/ask" element={<AskPage />} />
+      <Route path="drawers/:drawer/:item/exposure" element={<ExposurePage />} />
+      <Route path="trail" element={<Only when={trail} what="the trail" needs="auditor"><TrailPage /></Only>} />
+      <Route path="trail/verify" element={<Only when={wholeTrail} what="the whole trail" needs="auditor"><VerifyPage /></Only>} />
+      <Route path="trail/upkeep" element={<Only when={wholeTrail} what="the whole trail" needs="auditor"><UpkeepPage /></Only>} />
+      <Route path="trail/reads" element={<Only when={trail} what="the trail" needs="auditor"><ActivityPage /></Only>} />
+      <Route path="trail/:seq" element={<Only when={trail} what="the trail" needs="auditor"><EntryPage /></Only>} />
+      <Route path="refusals" element={<RefusalsPage me={me} />} />
+      <Route path="access/matrix" element={<Only when={may.seesIdentities} what="who reaches what" needs="auditor"><MatrixPage /></Only>} />
+      <Route path="access/tighten" element={<Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor"><TightenPage /></Only>} />
+      <Route path="access/policy" element={<Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor"><PolicyPage /></Only>} />
+      <Route path="account" element={<AccountPage me={me} />} />
+      <Route path="operation" element={<OperationPage me={me} />} />
+      <Route path="receipts/:receipt" element={<ReceiptPage />} />
+      <Route path="*" element={<PageHead title="There is no such page">Choose one above.</PageHead>} />
+    </Routes>
+  );
+}
+
+// useSessionEnd notices that a session that was there has ended: an answer to any question or change says so. It then asks who the caller
+// is, which brings the sign-in up over the page.
 function useSessionEnd(signedIn: boolean): boolean {
   const queries = useQueryClient();
   const [ended, setEnded] = useState(false);
   useEffect(() => {
     if (!signedIn) return;
-    return queries.getQueryCache().subscribe(({ query }) => {
-      const code = query.state.status === "error" ? problemOf(query.state.error).code : "";
+    const heard = (error: unknown) => {
+      const code = error ? problemOf(error).code : "";
       if (code === "unauthenticated" && queries.getQueryData(["me"])) {
         setEnded(true);
-        queries.removeQueries({ predicate: (other) => other.queryKey[0] !== "status" && other.queryKey[0] !== "me" });
-        void queries.resetQueries({ queryKey: ["me"] });
+        queries.setQueryData(["me"], null);
       }
       if (code === "locked") void queries.invalidateQueries({ queryKey: ["status"] });
-    });
+    };
+    const questions = queries.getQueryCache().subscribe(({ query }) => heard(query.state.error));
+    const changes = queries.getMutationCache().subscribe(({ mutation }) => heard(mutation?.state.error));
+    return () => {
+      questions();
+      changes();
+    };
   }, [queries, signedIn]);
   return ended && !signedIn;
 }

@@ -58,3 +58,32 @@ state, environment, by (who made it), read (never or ever). Only what you may li
 		}),
 	}
 }
+
+func (a *app) findCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "find WORD...",
+		Short: "Find drawers, items, people, apps, teams and roles by name",
+		Long: `Each word must be in the name or the description. The twenty whose names are nearest come first. To select items by what
+is known of them, see tansu search.`,
+		Example: "  tansu find ticket\n  tansu find db password",
+		Args: func(cmd *cobra.Command, arguments []string) error {
+			if len(arguments) == 0 {
+				return usagef("there is nothing to look for; usage: %s", cmd.UseLine())
+			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			list, err := c.Find(ctx, strings.Join(arguments, " "))
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				t := table{head: []string{"KIND", "NAME", "DESCRIPTION"}}
+				for _, f := range list {
+					t.add(f.Kind, f.Name, f.Description)
+				}
+				a.printTable(t, "Nothing that you may know of has such a name.")
+			})
+		}),
+	}
+}

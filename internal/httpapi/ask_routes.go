@@ -105,7 +105,7 @@ func (a *api) askMatrix(c *call) error {
 	if err != nil {
 		return err
 	}
-	m, err := a.service.Matrix(c.caller, rights.Part{After: after, Most: most})
+	m, err := a.service.Matrix(c.caller, rights.Part{After: after, Most: most, Drawer: c.QueryParam("drawer")})
 	if err != nil {
 		return err
 	}

@@ -331,3 +331,18 @@ func (a *api) search(c *call) error {
 	}
 	return c.JSON(http.StatusOK, answer)
 }
+
+// mostFound is how many things with a name one question finds.
+const mostFound = 20
+
+func (a *api) find(c *call) error {
+	list, err := a.service.Find(c.caller, c.QueryParam("q"), mostFound)
+	if err != nil {
+		return err
+	}
+	answer := []client.Found{}
+	for _, f := range list {
+		answer = append(answer, client.Found{Kind: f.Kind, Name: f.Name, Description: f.Description})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"found": answer})
+}

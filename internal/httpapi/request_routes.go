@@ -74,7 +74,7 @@ func requestJSON(r rights.Request) client.Request {
 	answer := client.Request{ID: r.ID, Kind: r.Kind, Asker: r.Asker, Subject: r.Subject, Action: r.Action, Target: r.Target, Reason: r.Reason,
 		Receipt: r.Receipt,
 		State:   r.State, Answer: r.Answer, AnsweredAt: r.AnsweredAt, AnsweredBy: r.AnsweredBy, GrantID: r.GrantID, Until: r.Until,
-		CreatedAt: r.CreatedAt}
+		CreatedAt: r.CreatedAt, MayAnswer: r.MayAnswer, MayAllow: r.MayAllow}
 	if r.Grant != nil {
 		grant := newGrantJSON(*r.Grant)
 		answer.Grant = &grant

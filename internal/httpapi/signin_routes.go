@@ -5,6 +5,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/chest"
+	"tansu/internal/core/access"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/people"
 )
@@ -96,11 +97,24 @@ func (a *api) me(c *call) error {
 	}
 	answer := client.Me{Subject: me.Subject, Description: me.Description, Via: c.caller.Via(), Steward: me.Steward, Ends: me.Ends,
 		Operate: me.Operate, SharesWaiting: me.Waiting,
-		Grants: []client.Grant{}}
+		Grants: []client.Grant{}, May: client.May{Chest: names(me.May.Chest), Somewhere: names(me.May.Somewhere),
+			Everything: names(me.May.Everything), Owns: append([]string{}, me.May.Owns...)}}
 	for _, g := range me.Grants {
 		answer.Grants = append(answer.Grants, grantJSON(g))
 	}
 	return c.JSON(http.StatusOK, answer)
+}
+
+// names are those of actions, as the API has them; an empty list for none.
+func names(of access.Action) []string { return append([]string{}, of.Names()...) }
+
+func (a *api) mayThere(c *call) error {
+	target := c.QueryParam("target")
+	may, err := a.service.MayThere(c.caller, target)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"target": target, "actions": names(may)})
 }
 
 func (a *api) changePassword(c *call) error {

@@ -108,7 +108,8 @@ func (a *api) refusals(c *call) error {
 	answer := []client.RefusalGroup{}
 	for _, g := range groups {
 		answer = append(answer, client.RefusalGroup{Subject: g.Subject, Owner: g.Owner, Action: g.Action, Target: g.Target, Reason: g.Reason,
-			Count: g.Count, First: g.First, Last: g.Last, Receipt: g.Receipt, Remedy: remedyJSON(g.Remedy)})
+			Count: g.Count, First: g.First, Last: g.Last, Receipt: g.Receipt, Remedy: remedyJSON(g.Remedy),
+			MayGive: g.MayGive})
 	}
 	return listed(c, "refusals", answer)
 }

@@ -81,7 +81,8 @@ type Me struct {
 	Steward bool
 	Ends    time.Time // of the token
 	Operate bool      // they may look after the chest as a whole
-	Waiting int       // shares of what opens the chest that wait for them to be taken
+	May     May
+	Waiting int // shares of what opens the chest that wait for them to be taken
 }
 
 // Me describes the caller.
@@ -104,7 +105,8 @@ func (s *People) Me(c chest.Caller) (me Me, err error) {
 		}
 	}
 	slices.SortFunc(me.Grants, func(a, b chest.GrantInfo) int { return cmp.Compare(a.ID, b.ID) })
-	me.Operate = st.Decide(c.ID, access.Operate, c.Context(now)).Allowed
+	me.May = mayOf(st, c, c.Context(now))
+	me.Operate = me.May.Chest&access.Operate != 0
 	for _, share := range st.Shares() {
 		if share.Holder == c.ID && share.TakenAt == 0 {
 			me.Waiting++

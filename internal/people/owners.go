@@ -141,7 +141,7 @@ func (l LeftBehind) known(st *chest.Snapshot, c chest.Caller, now time.Time) Lef
 
 // LeftBehind lists what a subject answers for, as far as the caller may know of it.
 func (s *People) LeftBehind(c chest.Caller, subject string) (l LeftBehind, err error) {
-	a, err := s.heart.AllowOverview(c, chest.OverIdentities)
+	a, err := s.allowLook(c, subject)
 	if err != nil {
 		return l, err
 	}

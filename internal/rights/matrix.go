@@ -32,10 +32,11 @@ type MatrixCell struct {
 	Partial    []string // those that are not given on everything in the drawer
 }
 
-// Part selects a page of a list: what follows one subject, at most so many.
+// Part selects a part of a matrix: what follows one subject, at most so many, and one drawer with those who may do something in it.
 type Part struct {
-	After string
-	Most  int // 0 for no limit
+	After  string
+	Most   int    // 0 for no limit
+	Drawer string // empty for all
 }
 
 // Matrix lists every person and app against every drawer on which the caller may grant or read the trail.
@@ -45,6 +46,9 @@ func (s *Rights) Matrix(c chest.Caller, part Part) (m Matrix, err error) {
 		return m, err
 	}
 	a.Entry.Action, a.Entry.Detail = chest.AskAccess, "everybody, on every drawer"
+	if part.Drawer != "" {
+		a.Entry.Detail, a.Entry.Target = "everybody", part.Drawer
+	}
 	if err := m.fill(a, part); err != nil {
 		return m, a.Fail(err)
 	}
@@ -56,6 +60,9 @@ func (m *Matrix) fill(a *chest.Attempt, part Part) error {
 	var columns []*column
 	for _, d := range st.Drawers() {
 		name := d.Row.Name
+		if part.Drawer != "" && part.Drawer != name {
+			continue
+		}
 		if st.Decide(a.Caller.ID, access.GrantAccess, ctx, name).Allowed || st.Decide(a.Caller.ID, access.ReadTrail, ctx, name).Allowed {
 			columns = append(columns, &column{st: st, d: d, now: a.Entry.At, target: access.Target{Names: []string{name}, Labels: d.Labels}})
 			m.Drawers = append(m.Drawers, name)
@@ -77,7 +84,9 @@ func (m *Matrix) fill(a *chest.Attempt, part Part) error {
 				return false
 			}
 		}
-		m.Rows = append(m.Rows, r)
+		if part.Drawer == "" || slices.ContainsFunc(r.Cells, func(cell MatrixCell) bool { return len(cell.Actions) > 0 }) {
+			m.Rows = append(m.Rows, r)
+		}
 		problem = a.Caller.Ctx().Err()
 		return problem == nil
 	})

@@ -22,13 +22,15 @@ type RefusalGroup struct {
 	Last    time.Time
 	Receipt string // of the newest refusal
 	Remedy  *chest.Remedy
+	MayGive bool // whether the caller may give the remedy
 }
 
 // mostRefusals bounds how many refusals are read to make groups of.
 const mostRefusals = 20_000
 
 // Refusals groups the refusals since a moment that are still refused now, newest first: the queue of a gatekeeper. It
-// shows those about what the caller may grant on or read the trail of.
+// shows those about what the caller may grant on or read the trail of. What was refused of the chest as a whole, and questions about
+// access, are in the trail and not here: what would allow them is far more than was wanted, and is asked for in words.
 func (s *Rights) Refusals(c chest.Caller, since time.Time) (groups []RefusalGroup, err error) {
 	a, err := s.heart.AllowOverview(c, chest.OverRefusals)
 	if err != nil {
@@ -70,7 +72,8 @@ func (q *asked) group(e trail.Entry) (g RefusalGroup, shown bool) {
 	st, c := q.a.St, q.a.Caller
 	ctx := c.Context(q.a.Entry.At)
 	_, declined := st.DeclinedFor(e.Subject, e.Action, e.Target)
-	shown = e.Subject != chest.Unknown && e.Action != chest.SeveralKinds && e.Reason != chest.OwnAccess && e.Reason != chest.StewardOnly &&
+	shown = e.Target != "" && e.Action != chest.AskAccess && e.Action != access.GrantAccess.String() &&
+		e.Subject != chest.Unknown && e.Action != chest.SeveralKinds && e.Reason != chest.OwnAccess && e.Reason != chest.StewardOnly &&
 		!declined &&
 		(st.DecideOn(e, c.ID, access.GrantAccess, ctx).Allowed || st.DecideOn(e, c.ID, access.ReadTrail, ctx).Allowed)
 	r := Receipt{Entry: e}
@@ -85,5 +88,9 @@ func (q *asked) group(e trail.Entry) (g RefusalGroup, shown bool) {
 	g.Owner = row.Owner
 	g.Subject, g.Action, g.Target, g.Reason, g.Count = e.Subject, e.Action, e.Target, e.Reason, int(max(1, e.Count))
 	g.First, g.Last, g.Receipt, g.Remedy = e.At, e.At, e.Receipt, r.Remedy
+	if r.Remedy != nil && e.Subject != c.Name {
+		scope, err := access.ParseScope(r.Remedy.Scope)
+		g.MayGive = err == nil && st.Policy.DecideScope(c.ID, access.GrantAccess, scope, ctx).Allowed
+	}
 	return g, true
 }

@@ -43,6 +43,8 @@ type Request struct {
 	GrantID    string    // the grant that was given
 	Until      time.Time // how long a read is allowed
 	CreatedAt  time.Time
+	MayAnswer  bool // whether the caller may say no, and MayAllow whether they may say yes
+	MayAllow   bool
 }
 
 // NewRequest asks for what a receipt says was refused, or for a grant. It has one of the two.
@@ -264,7 +266,12 @@ func (s *Rights) Requests(c chest.Caller) (list []Request, err error) {
 	}
 	for _, row := range a.St.Requests() {
 		if maySeeRequest(a, row) {
-			list = append(list, describeRequest(a.St, row))
+			r := describeRequest(a.St, row)
+			scope, err := scopeOf(row)
+			r.MayAnswer = err == nil && row.State == chest.RequestOpen && powers.MayAgree(a.St, c, row.Asker, row.Subject).None() &&
+				a.St.Policy.DecideScope(c.ID, rightToAnswer(row), scope, c.Context(a.Entry.At)).Allowed
+			r.MayAllow = r.MayAnswer && maySecond(a, row).None()
+			list = append(list, r)
 		}
 	}
 	slices.SortFunc(list, func(x, y Request) int {

@@ -6,6 +6,7 @@ import { useChange } from "./queries";
 
 export const useAccessEnds = (hours: number) =>
   useQuery({ queryKey: ["due", "access", hours], queryFn: () => data(api.GET("/api/due/access", { params: { query: { hours } } })) });
+// One after the other; the first that cannot be renewed ends it, and says why. Those before it are renewed.
 export const useRenewGrants = () =>
   useChange(async ({ ids, days }: { ids: string[]; days: number }) => {
     const not_after = new Date(Date.now() + days * 86_400_000).toISOString();
@@ -15,4 +16,9 @@ export const useRenewGrants = () =>
       renewed.push(given.grant.id);
     }
     return renewed;
+  });
+
+export const useEndGrants = () =>
+  useChange(async (ids: string[]) => {
+    for (const grant of ids) await data(api.DELETE("/api/grants/{grant}", { params: { path: { grant } } }));
   });

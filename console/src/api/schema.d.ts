@@ -400,6 +400,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/me/may": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the caller may do on a drawer or an item
+         * @description It says what the caller's own grants are, whether or not there is anything of that name, and is no entry in the trail. A read that a second person has to agree to is in it.
+         */
+        get: operations["mayThere"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/oauth/token": {
         parameters: {
             query?: never;
@@ -495,6 +515,26 @@ export interface paths {
         };
         /** Items that a query selects, among those that the caller may list */
         get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find by name whatever has one
+         * @description Drawers, items, people, apps, teams and roles that the caller may know of, by words of their names and descriptions. The twenty whose names are nearest come first.
+         */
+        get: operations["find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2002,7 +2042,28 @@ export interface components {
             /** Format: date-time */
             ends: string;
             grants: components["schemas"]["Grant"][];
+            may: components["schemas"]["May"];
         };
+        Found: {
+            /** @enum {string} */
+            kind: "drawer" | "item" | "person" | "app" | "team" | "role";
+            /** @description A drawer's or role's name, an item's reference, or a subject. */
+            name: string;
+            description: string;
+        };
+        /** @description What the caller may do. It decides nothing; each act is decided when it is done. */
+        May: {
+            /** @description On the chest as a whole. */
+            chest: components["schemas"]["ActionName"][];
+            /** @description On anything at all. */
+            somewhere: components["schemas"]["ActionName"][];
+            /** @description On everything. */
+            everything: components["schemas"]["ActionName"][];
+            /** @description The apps and teams that the caller answers for. */
+            owns: string[];
+        };
+        /** @enum {string} */
+        ActionName: "list" | "see_metadata" | "read_value" | "use_key" | "write_version" | "change_item" | "retire" | "shred" | "change_rules" | "grant" | "register" | "read_trail" | "operate";
         Drawer: {
             name: string;
             /** @enum {string} */
@@ -2916,6 +2977,8 @@ export interface components {
             last: string;
             receipt: string;
             remedy?: components["schemas"]["Remedy"];
+            /** @description Whether the caller may give the remedy. */
+            may_give: boolean;
         };
         NewRole: {
             name: components["schemas"]["Name"];
@@ -2983,6 +3046,10 @@ export interface components {
             until?: string;
             /** Format: date-time */
             created_at: string;
+            /** @description In lists: the caller may say no to it. */
+            may_answer?: boolean;
+            /** @description In lists: the caller may say yes to it. */
+            may_allow?: boolean;
         };
         NewRequest: {
             receipt?: string;
@@ -3712,6 +3779,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    mayThere: {
+        parameters: {
+            query: {
+                /** @example ticketing-prod/db-password */
+                target: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The actions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        target: string;
+                        actions: components["schemas"]["ActionName"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     issueToken: {
         parameters: {
             query?: never;
@@ -3980,6 +4074,32 @@ export interface operations {
                     "application/json": {
                         items: components["schemas"]["Item"][];
                         next_cursor: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @example db password */
+                q: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        found: components["schemas"]["Found"][];
                     };
                 };
             };
@@ -5512,6 +5632,8 @@ export interface operations {
     askMatrix: {
         parameters: {
             query?: {
+                /** @description Only this drawer, and those who may do something in it. */
+                drawer?: string;
                 cursor?: components["parameters"]["cursor"];
                 /** @description How many elements a page has; all of them when it is left out. */
                 limit?: components["parameters"]["pageLimit"];

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useAskFor } from "../api/queries";
+import { useAskFor } from "../api/rights";
 import { ReasonDialog } from "./ReasonDialog";
 
 // AskFor turns a refusal of one's own into a request that a gatekeeper answers.

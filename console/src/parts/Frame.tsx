@@ -1,28 +1,33 @@
-import { Archive, CalendarClock, LifeBuoy, LogOut, Moon, ScrollText, ShieldX, Sun, Users } from "lucide-react";
+import { Archive, CalendarClock, Clock, Inbox, LifeBuoy, LogOut, Moon, ScrollText, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, NavLink } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { useSetStewardsAside } from "../api/queries";
+import { useSetStewardsAside } from "../api/rights";
 import { Dialog } from "./Dialog";
+import { Find } from "./Find";
 import { ProblemBox } from "./ProblemBox";
+import { setExactTimes, useExactTimes } from "./When";
 
-const places = [
-  { to: "/", text: "Chest", Icon: Archive },
-  { to: "/due", text: "Due", Icon: CalendarClock },
-  { to: "/access", text: "People and apps", Icon: Users },
-  { to: "/refusals", text: "Refusals", Icon: ShieldX },
-  { to: "/trail", text: "Trail", Icon: ScrollText },
-];
-
-// Looking after the chest as a whole is for operators, and for whoever has a share of what opens it to take.
-const placesOf = (me: Schemas["Me"]) => (me.operate || me.shares_waiting > 0 ? [...places, { to: "/operation", text: "Operation", Icon: LifeBuoy }] : places);
+// placesOf are the pages that somebody has something to do on. Looking after the chest as a whole is for operators, and for whoever has a
+// share of what opens it to take.
+function placesOf(me: Schemas["Me"]) {
+  const places = [
+    { to: "/", text: "Chest", Icon: Archive, shown: true },
+    { to: "/due", text: "Due", Icon: CalendarClock, shown: true },
+    { to: "/access", text: "Access", Icon: Users, shown: true },
+    { to: "/refusals", text: "Requests", Icon: Inbox, shown: true },
+    { to: "/trail", text: "Trail", Icon: ScrollText, shown: me.may.somewhere.includes("read_trail") },
+    { to: "/operation", text: "Operation", Icon: LifeBuoy, shown: me.operate || me.shares_waiting > 0 },
+  ];
+  return places.filter((p) => p.shown);
+}
 
 // Frame is what every page stands in.
 export function Frame({ me, records, children }: { me: Schemas["Me"]; records: boolean; children: ReactNode }) {
   return (
     <div className="flex min-h-screen flex-col">
       <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">To the content</a>
-      <header className="border-base-300 border-b">
+      <header className="border-base-300 border-b print:hidden">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3">
           <Link to="/" className="flex items-center gap-2 font-serif text-xl font-semibold">
             <img src="/mark.svg" alt="" className="size-7" /> Tansu
@@ -34,10 +39,12 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
               </NavLink>
             ))}
           </nav>
-          <div className="ml-auto flex items-center gap-1">
+          <div className="ml-auto flex flex-wrap items-center gap-1">
+            <Find />
             <Link to="/account" className="btn btn-ghost btn-sm name font-normal" title="Your account: password and sessions">
               {me.subject}
             </Link>
+            <TimesSwitch />
             <ThemeSwitch />
             <button type="button" className="btn btn-ghost btn-sm" onClick={() => void signOut()}>
               <LogOut className="size-4" aria-hidden /> Sign out
@@ -70,7 +77,7 @@ function SetAside() {
       <button type="button" className="link" onClick={() => setAsked(true)}>Set the steward aside</button>
       {asked && (
         <Dialog title="Set the steward aside" onClose={() => setAsked(false)}>
-          <div className="text-base-content grid gap-4 text-left text-base font-normal">
+          <div className="grid gap-4">
             <p>Nobody signs in as the steward from then on. Only on the machine itself can the steward be brought back: <code className="name text-sm">tansu steward bring-back</code>.</p>
             {aside.error && <ProblemBox error={aside.error} />}
             <div className="flex justify-end gap-2">
@@ -88,6 +95,16 @@ function SetAside() {
 async function signOut() {
   await api.POST("/api/sign-out").catch(() => undefined);
   window.location.assign("/");
+}
+
+// TimesSwitch shows the exact times everywhere, or how far they are.
+function TimesSwitch() {
+  const exact = useExactTimes();
+  return (
+    <button type="button" className="btn btn-ghost btn-sm btn-square" aria-pressed={exact} aria-label="Exact times" title="Exact times, in UTC" onClick={() => setExactTimes(!exact)}>
+      <Clock className={`size-4 ${exact ? "text-primary" : ""}`} aria-hidden />
+    </button>
+  );
 }
 
 function ThemeSwitch() {

@@ -1,46 +1,52 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
+import { useEndGrant } from "../api/rights";
 import { Conditions } from "./Conditions";
+import { Confirm } from "./Confirm";
 import { Mark } from "./Mark";
-import { Scroll } from "./Scroll";
+import { Table } from "./Table";
 import { When } from "./When";
 
-type GrantTableProps = { grants: Schemas["Grant"][]; of?: string; onEnd?: (id: string) => void };
+type Grant = Schemas["Grant"];
+type GrantTableProps = { grants: Grant[]; of?: string; ends?: boolean };
 
-// GrantTable lists grants of a subject; those in force first. A team's that reach it are named, and ended at the team.
-export function GrantTable({ grants, of: owner, onEnd }: GrantTableProps) {
+const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
+
+// GrantTable lists grants, those in force first. Of a subject, a team's that reach it are named, and ended at the team. With ends, the
+// viewer may end them.
+export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
+  const [ending, setEnding] = useState<Grant>();
+  const end = useEndGrant();
   const showSubject = grants.some((g) => g.subject !== (owner ?? grants[0]?.subject));
   const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
   return (
-    <Scroll label="Table of grants">
-      <table className="dense table">
-        <thead>
-          <tr>
-            {showSubject && <th scope="col">Given to</th>}
-            <th scope="col">Role</th><th scope="col">Scope</th><th scope="col">Conditions</th><th scope="col">End</th><th scope="col">Given</th><th scope="col">Reason</th>
-            {onEnd && <th scope="col"><span className="sr-only">Do</span></th>}
-          </tr>
-        </thead>
-        <tbody>
-          {sorted.map((g) => (
-            <tr key={g.id} className={g.in_force ? "" : "muted"}>
-              {showSubject && <td><Link className="link link-hover name" to={`/access/${g.subject}`}>{g.subject}</Link></td>}
-              <td className="font-semibold">{g.effect === "deny" ? <Mark state="refused" word={`denied ${g.role}`} /> : g.role}</td>
-              <td className="name min-w-40">{g.scope}</td>
-              <td><Conditions of={g} /></td>
-              <td><GrantEnd grant={g} /></td>
-              <td><When at={g.created_at} /><br /><span className="name muted text-sm">{g.created_by}</span></td>
-              <td>{g.reason}</td>
-              {onEnd && <td>{g.in_force && g.subject === owner && <button type="button" className="btn btn-outline btn-xs" onClick={() => onEnd(g.id)}>End<span className="sr-only"> grant of {g.role} on {g.scope}</span></button>}</td>}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <>
+      <Table label="Table of grants" rows={sorted} id={(g) => g.id} rowClass={(g) => (g.in_force ? "" : "muted")}
+        find={(g) => `${g.id} ${g.subject} ${g.effect === "deny" ? "denied" : ""} ${g.role} ${g.scope} ${g.reason} ${g.created_by} ${g.in_force ? "in force" : "ended"}`}
+        columns={[
+          showSubject && { head: "Given to", sort: (g: Grant) => g.subject, cell: (g: Grant) => <Link className="link link-hover name" to={`/access/${g.subject}`}>{g.subject}</Link> },
+          { head: "Role", className: "font-semibold", sort: (g) => g.role, cell: (g) => (g.effect === "deny" ? <Mark state="refused" word={`denied ${g.role}`} /> : g.role) },
+          { head: "Scope", className: "name sm:min-w-40", sort: (g) => g.scope, cell: (g) => g.scope },
+          { head: "Conditions", cell: (g) => <Conditions of={g} /> },
+          { head: "End", sort: (g) => time(g.ended_at ?? g.not_after), cell: (g) => <GrantEnd grant={g} /> },
+          { head: "Given", sort: (g) => -time(g.created_at), cell: (g) => <><When at={g.created_at} /><span className="name muted block text-sm">{g.created_by}</span></> },
+          { head: "Reason", cell: (g) => g.reason },
+          ends === true && { head: "Do", hidden: true, cell: (g: Grant) => g.in_force && g.subject === (owner ?? g.subject) && <button type="button" className="btn btn-outline btn-xs" onClick={() => setEnding(g)}>End …<span className="sr-only"> grant of {g.role} on {g.scope}</span></button> },
+        ]} />
+      {ending && (
+        <Confirm title="End this grant?" action="End it" busy={end.isPending} error={end.error} onClose={() => setEnding(undefined)} onYes={() => end.mutate(ending.id, { onSuccess: () => setEnding(undefined) })}>
+          <p>
+            <span className="name">{ending.subject}</span> {ending.effect === "deny" ? "is no longer denied what" : "is no longer"} <b>{ending.role}</b>{ending.effect === "deny" && " allows"} on <span className="name">{ending.scope}</span>, at once.
+            {ending.effect === "deny" ? " Other grants may give access again." : " What only this grant allows is refused from now on."}
+          </p>
+        </Confirm>
+      )}
+    </>
   );
 }
 
-function GrantEnd({ grant }: { grant: Schemas["Grant"] }) {
+function GrantEnd({ grant }: { grant: Grant }) {
   if (grant.ended_at) return <Mark state="ended" word={`ended by ${grant.ended_by}`} />;
   if (!grant.not_after) return <Mark state="endless" word="never" />;
   return <When at={grant.not_after} />;

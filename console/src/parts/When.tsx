@@ -1,29 +1,44 @@
 import { useSyncExternalStore } from "react";
 
-// When shows a time as a distance from now, with the exact time on hover and for screen readers; with lasting, as for how long it is.
-export function When({ at, none = "never", lasting = false }: { at?: string; none?: string; lasting?: boolean }) {
+type WhenProps = { at?: string; none?: string; lasting?: boolean; dated?: boolean };
+
+// When shows a time as a distance from now, with lasting as for how long it has been, with dated with its day. The exact time is in its title,
+// on paper, and instead of the distance while the viewer wants exact times.
+export function When({ at, none = "never", lasting = false, dated = false }: WhenProps) {
   const now = useSyncExternalStore(subscribe, () => clock.now);
+  const exactly = useExactTimes();
   if (!at) return <span className="muted">{none}</span>;
   const exact = new Date(at).toISOString().replace(/\.\d+Z$/, "Z");
+  const far = lasting ? length(now - new Date(at).getTime()) : distance(new Date(at).getTime() - now);
   return (
     <time dateTime={at} title={exact} className="whitespace-nowrap">
-      {lasting ? length(now - new Date(at).getTime()) : distance(new Date(at).getTime() - now)}
+      <span className="print:hidden">{exactly ? exact : dated ? `${exact.slice(0, 10)}, ${far}` : far}</span>
+      <span className="hidden print:inline" aria-hidden>{exact}</span>
     </time>
   );
 }
 
-// One clock for the page, which moves twice a minute while somebody looks at it.
-const clock = { now: Date.now() };
+// One clock for the page, which moves twice a minute while somebody looks at it; and whether exact times are wanted.
+const clock = { now: Date.now(), exact: localStorage.getItem("times") === "exact" };
 const listeners = new Set<() => void>();
+const tell = () => listeners.forEach((listener) => listener());
 setInterval(() => {
   clock.now = Date.now();
-  for (const listener of listeners) listener();
+  tell();
 }, 30_000);
 
 function subscribe(listener: () => void) {
   clock.now = Date.now();
   listeners.add(listener);
   return () => listeners.delete(listener);
+}
+
+export const useExactTimes = () => useSyncExternalStore(subscribe, () => clock.exact);
+
+export function setExactTimes(exact: boolean) {
+  clock.exact = exact;
+  localStorage.setItem("times", exact ? "exact" : "far");
+  tell();
 }
 
 const units: [string, number][] = [["day", 86_400_000], ["hour", 3_600_000], ["minute", 60_000]];

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"iter"
 	"math/bits"
 	"strings"
 )
@@ -83,12 +84,21 @@ func ParseAction(name string) (Action, bool) {
 // Names returns the names of the actions in a set, in the order of their declaration.
 func (a Action) Names() []string {
 	var names []string
-	for bit := List; bit <= Operate; bit <<= 1 {
-		if a&bit != 0 {
-			names = append(names, actionNames[bit])
-		}
+	for action := range a.Each() {
+		names = append(names, actionNames[action])
 	}
 	return names
+}
+
+// Each goes through the single actions of a set, in the order of their declaration.
+func (a Action) Each() iter.Seq[Action] {
+	return func(yield func(Action) bool) {
+		for bit := List; bit <= Operate; bit <<= 1 {
+			if a&bit != 0 && !yield(bit) {
+				return
+			}
+		}
+	}
 }
 
 // Role is a named set of actions.

@@ -1,5 +1,6 @@
 import { Link } from "react-router";
-import { useGrants, useReach } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useGrants, useReach } from "../../api/rights";
 import { Dialog } from "../../parts/Dialog";
 import { GrantTable } from "../../parts/GrantTable";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -8,7 +9,8 @@ type CellDialogProps = { subject: string; drawer: string; onClose: () => void };
 
 // CellDialog says why somebody reaches a drawer: what they may do with what is in it, and the grants that give it.
 export function CellDialog({ subject, drawer, onClose }: CellDialogProps) {
-  const reach = useReach(subject, true);
+  const may = useMay();
+  const reach = useReach(subject, may.chest("grant", "read_trail") || subject === may.subject || may.owned.includes(subject));
   const grants = useGrants(subject);
   const here = (reach.data?.reach ?? []).filter((r) => r.target === drawer || r.target.startsWith(`${drawer}/`));
   return (

@@ -1,6 +1,7 @@
 import type { FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useEndGrant, useGive, useHandOver, usePreview, useSetState } from "../../api/queries";
+import { useHandOver, useSetState } from "../../api/queries";
+import { useEndGrant, useGive, usePreview } from "../../api/rights";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Difference } from "../../parts/Difference";
 import { Field } from "../../parts/Field";

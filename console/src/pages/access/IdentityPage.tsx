@@ -1,113 +1,133 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useConfirm, useEndGrant, useGrants, useIdentity, useMe, useSetState } from "../../api/queries";
-import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { useMay } from "../../api/may";
+import { useConfirm, useIdentity, useSetState } from "../../api/queries";
+import { useGrants } from "../../api/rights";
+import { Confirm } from "../../parts/Confirm";
 import { GrantTable } from "../../parts/GrantTable";
 import { Mark } from "../../parts/Mark";
+import { Closed } from "../../parts/Only";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
 import { Credentials } from "./Credentials";
+import { DescribeIdentityDialog } from "./DescribeIdentityDialog";
 import { GiveDialog } from "./GiveDialog";
 import { Members } from "./Members";
 import { Owned } from "./Owned";
 import { Reach } from "./Reach";
 import { Readings } from "./Readings";
 
-// IdentityPage shows one person or app: what it may do, and what it proves itself with.
+type Identity = Schemas["Identity"];
+
+// IdentityPage shows one person, app or team: what it may do, and how it signs in.
 export function IdentityPage() {
   const { subject = "" } = useParams();
-  const identity = useIdentity(subject);
-  const grants = useGrants(subject);
-  const end = useEndGrant();
-  const [giving, setGiving] = useState(false);
+  const may = useMay();
+  const sees = may.sees(subject);
+  const identity = useIdentity(subject, sees);
+  const grants = useGrants(subject, sees);
+  const [open, setOpen] = useState<"give" | "describe">();
   const list = grants.data?.grants ?? [];
   const team = subject.startsWith("team:");
+  const self = subject === may.subject;
+  const gives = may.somewhere("grant") && !self;
+  const d = identity.data;
   return (
     <>
       <PageHead
-        above={{ to: "/access", text: "people and apps" }}
-        title={
-          <>
-            <span className="name">{subject}</span>
-            {identity.data && <span className="font-sans text-base"><Mark state={identity.data.state} /></span>}
-            {identity.data?.confirmed === false && (
-              <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>
-            )}
-          </>
-        }
-        aside={
-          identity.data && (
-            <>
-              {!identity.data.confirmed && <ConfirmButton identity={identity.data} />}
-              {!team && <StateButton identity={identity.data} />}
-              <button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give a grant</button>
-            </>
-          )
-        }
+        above={{ to: "/access", text: "people, apps and teams" }}
+        title={<>
+          <span className="name">{subject}</span>
+          {d && <span className="font-sans text-base"><Mark state={d.state} /></span>}
+          {d?.confirmed === false && <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>}
+        </>}
+        aside={d && <>
+          {!d.confirmed && may.chest("register") && <ConfirmButton identity={d} />}
+          {may.chest("register") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
+          {!team && may.chest("register") && <StateButton identity={d} self={self} />}
+          {gives && <button type="button" className="btn btn-primary" onClick={() => setOpen("give")}>Give access …</button>}
+        </>}
       >
-        {identity.data && (
-          <p>
-            {identity.data.description}{identity.data.purpose && <>: {identity.data.purpose}</>}{identity.data.owner && <> · owner <span className="name">{identity.data.owner}</span></>} {identity.data.teams.length > 0 && <> · in <span className="name">{identity.data.teams.join(", ")}</span></>} {identity.data.environment && <> · runs in {identity.data.environment}</>} {!team && <> · last seen <When at={identity.data.seen.at} />{identity.data.seen.addr && <> from <span className="name">{identity.data.seen.addr}</span></>}</>} · registered <When at={identity.data.created_at} /> ·{" "}
-            <Link className="link" to={`/trail?subject=${encodeURIComponent(subject)}`}>what it did</Link>
-          </p>
-        )}
+        {d && <Facts of={d} />}
       </PageHead>
-      {identity.isPending && <Loading what={subject} />}
+      {!sees && <Closed what="other people and apps" needs="auditor" />}
+      {sees && identity.isPending && <Loading what={subject} />}
       {identity.error && <ProblemBox error={identity.error} />}
-      {end.error && <div className="mb-4"><ProblemBox error={end.error} /></div>}
-      {identity.data && (
+      {d && (
         <div className="grid grid-cols-1 gap-10">
           <section aria-label="Grants">
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
-            {list.length > 0 ? <GrantTable grants={list} of={subject} onEnd={(id) => end.mutate(id)} /> : <Empty title="It may do nothing">Give it the least that it needs.</Empty>}
+            {grants.error && <ProblemBox error={grants.error} />}
+            {list.length > 0 && <GrantTable grants={list} of={subject} ends={gives} />}
+            {grants.data && list.length === 0 && <Empty title="No access">{team ? "Its members have nothing by it." : "It may do nothing yet."}</Empty>}
           </section>
-          <Owned identity={identity.data} />
-          {team ? <Members team={identity.data} /> : <><Credentials identity={identity.data} /><Readings subject={subject} /><Reach subject={subject} /></>}
+          <Owned identity={d} />
+          {team ? <Members team={d} /> : <><Credentials identity={d} /><Readings subject={subject} /><Reach subject={subject} /></>}
         </div>
       )}
-      {giving && <GiveDialog subject={subject} onClose={() => setGiving(false)} />}
+      {open === "give" && <GiveDialog subject={subject} onClose={() => setOpen(undefined)} />}
+      {open === "describe" && d && <DescribeIdentityDialog identity={d} onClose={() => setOpen(undefined)} />}
     </>
   );
 }
 
+function Facts({ of: d }: { of: Identity }) {
+  const may = useMay();
+  const facts = [
+    d.description, d.purpose, d.owner && <>owner <span className="name">{d.owner}</span></>, d.teams.length > 0 && <>in <span className="name">{d.teams.join(", ")}</span></>, d.environment && `runs in ${d.environment}`,
+    !d.subject.startsWith("team:") && <>last seen <When at={d.seen.at} />{d.seen.addr && <> from <span className="name">{d.seen.addr}</span></>}</>,
+    <>registered <When at={d.created_at} /></>, may.somewhere("read_trail") && <Link className="link" to={`/trail?subject=${encodeURIComponent(d.subject)}`}>its activity in the trail</Link>,
+  ].filter(Boolean);
+  return <p>{facts.map((fact, i) => <span key={i}>{i > 0 && " · "}{fact}</span>)}</p>;
+}
+
 // ConfirmButton says that somebody whom a colleague registered is who they are said to be.
-function ConfirmButton({ identity }: { identity: Schemas["Identity"] }) {
+function ConfirmButton({ identity }: { identity: Identity }) {
   const confirm = useConfirm(identity.subject);
-  const me = useMe().data?.subject;
+  const me = useMay().subject;
   const [asking, setAsking] = useState(false);
   if (me === identity.created_by) return <p className="muted max-w-64 text-sm">You registered them: a colleague confirms who they are.</p>;
   return (
     <>
       <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>
       {asking && (
-        <Dialog title={`Is ${identity.subject} who they are said to be?`} onClose={() => setAsking(false)}>
+        <Confirm title={`Is ${identity.subject} who they are said to be?`} action="I made sure: confirm" busy={confirm.isPending} error={confirm.error}
+          onYes={() => confirm.mutate(undefined, { onSuccess: () => setAsking(false) })} onClose={() => setAsking(false)}>
           <p>
-            <span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until
-            somebody else has made sure that they exist, and that it was them who enrolled, what they are given and agree to counts
-            as given to, and agreed to by, whoever registered them.
+            <span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was
+            them who enrolled, what they are given and agree to counts as given to, and agreed to by, whoever registered them.
           </p>
-          {confirm.error && <ProblemBox error={confirm.error} />}
-          <form onSubmit={(event) => { event.preventDefault(); confirm.mutate(undefined, { onSuccess: () => setAsking(false) }); }}>
-            <DialogButtons onClose={() => setAsking(false)} action="I made sure: confirm" busy={confirm.isPending} />
-          </form>
-        </Dialog>
+        </Confirm>
       )}
     </>
   );
 }
 
-function StateButton({ identity }: { identity: Schemas["Identity"] }) {
+function StateButton({ identity, self }: { identity: Identity; self: boolean }) {
   const set = useSetState(identity.subject);
-  const active = identity.state === "active";
+  const [asking, setAsking] = useState(false);
+  const close = () => setAsking(false);
+  if (identity.state !== "active") {
+    return (
+      <>
+        {set.error && <ProblemBox error={set.error} />}
+        <button type="button" className="btn btn-outline" disabled={set.isPending} onClick={() => set.mutate("active")}>Resume</button>
+      </>
+    );
+  }
+  const person = identity.subject.startsWith("person:");
   return (
     <>
-      {set.error && <ProblemBox error={set.error} />}
-      <button type="button" className="btn btn-outline" disabled={set.isPending} onClick={() => set.mutate(active ? "suspended" : "active")}>
-        {active ? "Suspend" : "Resume"}
-      </button>
+      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Suspend …</button>
+      {asking && (
+        <Confirm title={self ? "Suspend yourself?" : `Suspend ${identity.subject}?`} action="Suspend" busy={set.isPending} error={set.error} onYes={() => set.mutate("suspended", { onSuccess: close })} onClose={close}>
+          {self && <p className="text-warning font-semibold">You are signed out at once, and cannot undo it: somebody else has to resume you.</p>}
+          <p>{person ? "Their sessions end at once, and they cannot sign in" : "Its tokens end at once, and it is refused everything"} until somebody resumes {person ? "them" : "it"}. Grants and credentials stay as they are.</p>
+        </Confirm>
+      )}
     </>
   );
 }

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useApplyPolicy, useDiffPolicy, usePolicy } from "../../api/queries";
+import { useApplyPolicy, useDiffPolicy, usePolicy } from "../../api/rights";
 import { Difference } from "../../parts/Difference";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";

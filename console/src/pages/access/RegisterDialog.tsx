@@ -1,14 +1,15 @@
 import type { FormEvent } from "react";
+import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useRegister } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { ShownOnce } from "../../parts/ShownOnce";
+import { SubjectField } from "../../parts/SubjectField";
+import { environments } from "./words";
 
 type RegisterDialogProps = { kind: "person" | "app" | "team"; onClose: () => void };
-
-const environments = [{ value: "", text: "any environment" }, { value: "production", text: "production" }, { value: "staging", text: "staging" }, { value: "development", text: "development" }];
 
 const titles = { app: "Register an app", person: "Register a person", team: "Make a team" };
 const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-oncall.", team: "Such as harbour-crew." };
@@ -28,10 +29,10 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
   };
   if (register.data) {
     return (
-      <Dialog title="Registered" onClose={onClose}>
+      <Dialog title="Registered" once={Boolean(register.data.credential)} settled onClose={onClose}>
         {register.data.credential && <ShownOnce issued={register.data.credential} subject={register.data.identity.subject} />}
         {register.data.notes.map((n) => <p key={n} className="text-warning mt-2 font-semibold">Note: {n}</p>)}
-        <p className="mt-4"><span className="name">{register.data.identity.subject}</span> may do nothing yet. Open its page to give it a grant{kind === "team" && " and members"}.</p>
+        <p className="mt-4"><span className="name">{register.data.identity.subject}</span> may do nothing yet. <Link className="link" to={`/access/${register.data.identity.subject}`} onClick={onClose}>Its page</Link> gives it access{kind === "team" && " and members"}.</p>
         <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>{register.data.credential ? "Done, I have it" : "Done"}</button></div>
       </Dialog>
     );
@@ -44,10 +45,10 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
         {kind === "app" && <>
           <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
           <Choice label="Runs in" name="environment" options={environments} />
-          <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
+          <SubjectField label="Owner" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" hint="Who answers for it." />
           <label className="flex items-center gap-2">
             <input type="checkbox" name="no_secret" className="checkbox checkbox-sm" />
-            Without a client secret: its owner issues one, or another proof, so that you never see it
+            Without a client secret: its owner adds a sign-in method, so that you never see it
           </label>
         </>}
         {register.error && <ProblemBox error={register.error} />}

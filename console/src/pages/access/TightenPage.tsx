@@ -1,11 +1,12 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useTighten } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useTighten } from "../../api/rights";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Empty, Loading } from "../../parts/States";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 import { FindingDialog } from "./FindingDialog";
 import { Tabs } from "./Tabs";
@@ -53,26 +54,19 @@ type FindingsProps = { kind: Schemas["Finding"]["kind"]; findings: Schemas["Find
 
 function Findings({ kind, findings, onDo }: FindingsProps) {
   const { title, text } = kinds[kind];
+  const may = useMay();
   const used = findings.some((f) => f.grant || f.suspend);
   return (
     <section aria-label={title}>
       <h2 className="text-xl font-semibold">{title} <span className="muted font-sans text-base font-normal">{findings.length}</span></h2>
       <p className="muted mb-2">{text}</p>
-      <Scroll label={`Table of ${title}`}>
-        <table className="dense table">
-          <thead><tr><th scope="col">Who</th><th scope="col">What</th>{used && <th scope="col">Last used</th>}<th scope="col"><span className="sr-only">Do</span></th></tr></thead>
-          <tbody>
-            {findings.map((f) => (
-              <tr key={f.id}>
-                <td className="min-w-44">{f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>}</td>
-                <td className="min-w-56">{f.detail}</td>
-                {used && <td><When at={f.last_used} /></td>}
-                <td>{(f.end || f.suspend || f.instead || f.kind === "owner_left") && <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button>}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </Scroll>
+      <Table label={`Table of ${title}`} rows={findings} id={(f) => f.id} find={(f) => `${f.subject} ${f.target} ${f.detail}`}
+        columns={[
+          { head: "Who", className: "sm:min-w-44", sort: (f) => f.subject || f.target, cell: (f) => (f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>) },
+          { head: "What", className: "sm:min-w-56", cell: (f) => f.detail },
+          used && { head: "Last used", sort: (f: Schemas["Finding"]) => -new Date(f.last_used ?? 0).getTime(), cell: (f: Schemas["Finding"]) => <When at={f.last_used} /> },
+          { head: "Do", hidden: true, cell: (f) => (f.end || f.suspend || f.instead || f.kind === "owner_left") && may.somewhere("grant", "register") && <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button> },
+        ]} />
     </section>
   );
 }

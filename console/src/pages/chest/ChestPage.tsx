@@ -1,61 +1,77 @@
 import { Plus } from "lucide-react";
-import { useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useMay } from "../../api/may";
 import { useDrawers } from "../../api/queries";
 import { Environment, Mark } from "../../parts/Mark";
+import { Closed } from "../../parts/Only";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
-import { SearchBox } from "../search/SearchBox";
+import { FirstApp, FirstHours } from "./FirstHours";
 import { NewDrawerDialog } from "./NewDrawerDialog";
 
-// ChestPage draws the chest: a front for every drawer, sized by what is in it.
-export function ChestPage() {
-  const drawers = useDrawers();
+type Drawer = Schemas["Drawer"];
+
+// From so many drawers on, fronts are small, and there is a filter.
+const many = 12;
+
+// ChestPage draws the chest: a front for every drawer, sized by what is in it while there are few, and what is due first.
+export function ChestPage({ me }: { me: Schemas["Me"] }) {
+  const may = useMay();
+  const lists = may.somewhere("list");
+  const makes = may.somewhere("change_rules");
+  const drawers = useDrawers(lists);
   const [adding, setAdding] = useState(false);
-  const list = drawers.data?.drawers ?? [];
+  const [typed, setTyped] = useState("");
+  const filter = useDeferredValue(typed).toLowerCase();
+  const list = [...(drawers.data?.drawers ?? [])].sort((a, b) => b.overdue - a.overdue || b.due - a.due || a.name.localeCompare(b.name));
+  const shown = list.filter((d) => `${d.name} ${d.environment} ${d.owner} ${d.description}`.toLowerCase().includes(filter));
+  const small = list.length >= many;
   return (
     <>
-      <PageHead title="The chest" aside={list.length > 0 && <SearchBox />}>
+      <PageHead title="The chest" aside={<>
+        {small && <input type="search" className="input input-sm w-56 self-center" placeholder="Filter drawers" aria-label="Filter drawers" value={typed} onChange={(e) => setTyped(e.target.value)} />}
+        {makes && list.length > 0 && <button type="button" className="btn btn-outline" onClick={() => setAdding(true)}><Plus className="size-4" aria-hidden /> New drawer</button>}
+      </>}>
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
-      {drawers.isPending && <Loading what="the chest" />}
+      {me.steward && <FirstHours />}
+      {!me.steward && lists && may.chest("register") && <FirstApp drawers={list.length} />}
+      {!lists && <Closed what="any drawer" needs="viewer" />}
+      {lists && drawers.isPending && <Loading what="the chest" />}
       {drawers.error && <ProblemBox error={drawers.error} />}
       {drawers.data && list.length === 0 && (
-        <Empty title="No drawer that you may see">
-          <p>Somebody who keeps the chest can make one, or grant you the role viewer on one.</p>
-          <button type="button" className="btn btn-outline mt-3" onClick={() => setAdding(true)}>New drawer</button>
+        <Empty title="No drawers yet">
+          <p>{makes ? "A drawer holds the secrets of one application in one environment." : "Somebody with the role curator can make one."}</p>
+          {makes && <button type="button" className="btn btn-primary mt-3" onClick={() => setAdding(true)}>New drawer</button>}
         </Empty>
       )}
-      {list.length > 0 && (
-        <ul className="chest" aria-label="Drawers">
-          {list.map((d) => <Front key={d.name} drawer={d} />)}
-          <li className="contents"><button type="button" className="front front-blank" onClick={() => setAdding(true)}><Plus className="size-5" aria-hidden /> New drawer</button></li>
-        </ul>
-      )}
+      {shown.length > 0 && <ul className={`chest ${small ? "chest-small" : ""}`} aria-label="Drawers">{shown.map((d) => <Front key={d.name} drawer={d} small={small} />)}</ul>}
+      {list.length > 0 && shown.length === 0 && <p className="muted" role="status">No drawer matches “{typed}”.</p>}
       {adding && <NewDrawerDialog onClose={() => setAdding(false)} />}
     </>
   );
 }
 
-function Summary({ drawers }: { drawers: Schemas["Drawer"][] }) {
-  const total = (count: (d: Schemas["Drawer"]) => number) => drawers.reduce((sum, d) => sum + count(d), 0);
+function Summary({ drawers }: { drawers: Drawer[] }) {
+  const total = (count: (d: Drawer) => number) => drawers.reduce((sum, d) => sum + count(d), 0);
   const due = total((d) => d.due);
   const overdue = total((d) => d.overdue);
   return (
     <p>
-      {drawers.length} drawers, {total((d) => d.items)} items
+      {drawers.length} drawer{drawers.length === 1 ? "" : "s"}, {total((d) => d.items)} items
       {overdue > 0 && <>, <Mark state="overdue" word={`${overdue} overdue`} /></>}
-      {due > 0 && <>, <Mark state="due" word={`${due} due within 14 days`} /></>}
+      {due > 0 && <>, <Link className="link-hover link" to="/due"><Mark state="due" word={`${due} due soon`} /></Link></>}
     </p>
   );
 }
 
 const sizes: [number, string][] = [[8, "front-xl"], [4, "front-l"], [2, "front-m"], [0, "front-s"]];
 
-function Front({ drawer }: { drawer: Schemas["Drawer"] }) {
-  const size = sizes.find(([least]) => drawer.items >= least)?.[1] ?? "front-s";
+function Front({ drawer, small }: { drawer: Drawer; small: boolean }) {
+  const size = small ? "front-small" : (sizes.find(([least]) => drawer.items >= least)?.[1] ?? "front-s");
   return (
     <li className="contents">
       <Link to={`/drawers/${drawer.name}`} className={`front ${size} ${drawer.environment === "production" ? "front-production" : ""}`}>
@@ -63,7 +79,7 @@ function Front({ drawer }: { drawer: Schemas["Drawer"] }) {
           <span className="name font-medium">{drawer.name}</span>
           <Environment of={drawer.environment} />
         </span>
-        <span className="pull mb-6" aria-hidden />
+        {!small && <span className="pull mb-6" aria-hidden />}
         <span className="flex flex-wrap items-end justify-between gap-x-4 gap-y-1 pb-1 text-sm">
           <span>{drawer.items === 0 ? "empty" : `${drawer.items} item${drawer.items === 1 ? "" : "s"}`}</span>
           <span className="flex gap-3">

@@ -5,6 +5,7 @@ import { useCreateDrawer } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { SubjectField } from "../../parts/SubjectField";
 
 export function NewDrawerDialog({ onClose }: { onClose: () => void }) {
   const create = useCreateDrawer();
@@ -24,7 +25,7 @@ export function NewDrawerDialog({ onClose }: { onClose: () => void }) {
         <Field label="Name" name="name" required className="name" hint="One for each application and environment, such as ticketing-prod." />
         <Choice label="Environment" name="environment" options={["production", "staging", "development"].map((e) => ({ value: e, text: e }))} />
         <Field label="Description" name="description" />
-        <Field label="Owner" name="owner" className="name" hint="Who answers for it, such as person:ticketing-lead." />
+        <SubjectField label="Owner" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" hint="Who answers for it." />
         {create.error && <ProblemBox error={create.error} />}
         <DialogButtons onClose={onClose} action="Make the drawer" busy={create.isPending} />
       </form>

@@ -1,38 +1,50 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useMayThere } from "../../api/may";
 import { useDrawer } from "../../api/queries";
 import { Labels } from "../../parts/Labels";
 import { Environment, Mark } from "../../parts/Mark";
+import { Closed } from "../../parts/Only";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Empty, Loading } from "../../parts/States";
-import { Scroll } from "../../parts/Scroll";
-import { When } from "../../parts/When";
 import { ruleLines } from "../../parts/rules";
+import { Empty, Loading } from "../../parts/States";
+import { Table } from "../../parts/Table";
+import { When } from "../../parts/When";
+import { GiveDialog } from "../access/GiveDialog";
+import { PutDialog } from "../item/PutDialog";
+import { DescribeDrawerDialog } from "./DescribeDrawerDialog";
 import { ImportDialog } from "./ImportDialog";
+import { Reachers } from "./Reachers";
 import { RulesDialog } from "./RulesDialog";
 import { Upkeep } from "./Upkeep";
-import { PutDialog } from "../item/PutDialog";
+
+type Open = "put" | "rules" | "import" | "describe" | "give";
 
 // DrawerPage lists what is in a drawer, without values.
 export function DrawerPage() {
   const { drawer = "" } = useParams();
+  const there = useMayThere(drawer);
+  const { may } = there;
   const [retired, setRetired] = useState(false);
-  const contents = useDrawer(drawer, retired);
-  const [putting, setPutting] = useState(false);
-  const [dialog, setDialog] = useState<"rules" | "import">();
+  const contents = useDrawer(drawer, retired, may("list"));
+  const [open, setOpen] = useState<Open>();
+  const close = () => setOpen(undefined);
   const d = contents.data?.pages[0]?.drawer;
   const items = contents.data?.pages.flatMap((p) => p.items) ?? [];
+  const puts = may("write_version");
   return (
     <>
       <PageHead
         above={{ to: "/", text: "the chest" }}
         title={<><span className="name">{drawer}</span>{d && <Environment of={d.environment} />}</>}
-        aside={d && <>
-          <button type="button" className="btn btn-outline" onClick={() => setDialog("rules")}>Rules …</button>
-          <button type="button" className="btn btn-outline" onClick={() => setDialog("import")}>Move a file in …</button>
-          <button type="button" className="btn btn-primary" onClick={() => setPutting(true)}>Put a secret in</button>
+        aside={there.known && <>
+          {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
+          {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>Rules …</button>}
+          {may("grant") && <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>Give access …</button>}
+          {puts && <button type="button" className="btn btn-outline" onClick={() => setOpen("import")}>Import …</button>}
+          {puts && <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>Put a secret in</button>}
         </>}
       >
         {d && <p>{d.description}{d.owner && <> · owner <span className="name">{d.owner}</span></>}</p>}
@@ -40,21 +52,25 @@ export function DrawerPage() {
         {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
       </PageHead>
       {d && <Demands drawer={d} />}
-      {d && <label className="mb-3 flex items-center gap-2 text-sm"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Retired items too</label>}
-      {contents.isPending && <Loading what={drawer} />}
+      {d && <label className="mb-3 flex items-center gap-2 text-sm print:hidden"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Show retired items too</label>}
+      {there.error && <ProblemBox error={there.error} />}
+      {((!there.known && !there.error) || (may("list") && contents.isPending)) && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}
+      {there.known && !may("list") && <Closed what="what is in this drawer, if there is one" needs="viewer" scope={`${drawer}/**`} />}
       {contents.data && items.length === 0 && (
         <Empty title="Nothing in it that you may see">
-          <p>Put a secret in here, or with the command line:</p>
-          <code className="name">tansu put {drawer}/NAME</code>
+          {puts ? <><p>Put a secret in here, or with the command line:</p><code className="name">tansu put {drawer}/NAME</code></> : <p>Whoever has the role depositor or curator here can put something in.</p>}
         </Empty>
       )}
       {items.length > 0 && <Items drawer={drawer} items={items} />}
-      {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Show more</button>}
-      {d && <Upkeep drawer={drawer} />}
-      {dialog === "rules" && d && <RulesDialog drawer={d} onClose={() => setDialog(undefined)} />}
-      {dialog === "import" && <ImportDialog drawer={drawer} onClose={() => setDialog(undefined)} />}
-      {putting && <PutDialog drawer={drawer} onClose={() => setPutting(false)} />}
+      {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Load more items</button>}
+      {may("grant", "read_trail") && <Reachers drawer={drawer} />}
+      {d && <Upkeep drawer={drawer} may={may} />}
+      {open === "describe" && d && <DescribeDrawerDialog drawer={d} onClose={close} />}
+      {open === "rules" && d && <RulesDialog drawer={d} onClose={close} />}
+      {open === "give" && <GiveDialog scope={`${drawer}/**`} onClose={close} />}
+      {open === "import" && <ImportDialog drawer={drawer} rules={d?.rules} onClose={close} />}
+      {open === "put" && <PutDialog drawer={drawer} rules={d?.rules} onClose={close} />}
     </>
   );
 }
@@ -66,39 +82,28 @@ function Demands({ drawer }: { drawer: Schemas["Drawer"] }) {
   return (
     <section aria-label="Rules" className="panel mb-4 grid gap-x-8 gap-y-3 text-sm md:grid-cols-2">
       <div><h2 className="mb-1 text-base font-semibold">Rules</h2><Lines of={now} /></div>
-      {drawer.next_rules && <div><h2 className="mb-1 text-base font-semibold"><Mark state="waiting" word="Others begin" /> <When at={drawer.rules_from} /></h2><Lines of={ruleLines(drawer.next_rules)} /></div>}
+      {drawer.next_rules && <div><h2 className="mb-1 text-base font-semibold"><Mark state="waiting" word="New rules apply" /> <When at={drawer.rules_from} /></h2><Lines of={ruleLines(drawer.next_rules)} /></div>}
     </section>
   );
 }
 
 function Lines({ of }: { of: string[] }) {
-  if (of.length === 0) return <p className="muted">Nothing is demanded.</p>;
+  if (of.length === 0) return <p className="muted">No rules.</p>;
   return <ul className="list-disc pl-5">{of.map((line) => <li key={line}>{line}</li>)}</ul>;
 }
 
+const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
+
 function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) {
   return (
-    <Scroll label="Items">
-      <table className="dense table">
-        <thead>
-          <tr>
-            <th scope="col">Item</th><th scope="col">State</th><th scope="col">Current</th><th scope="col">Ends</th>
-            <th scope="col">Changed</th><th scope="col">Description</th>
-          </tr>
-        </thead>
-        <tbody>
-          {items.map((item) => (
-            <tr key={item.name}>
-              <td className="max-w-80 min-w-44"><Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${item.name}`}>{item.name}</Link></td>
-              <td><Mark state={item.state} /></td>
-              <td className="whitespace-nowrap">{item.current ? `version ${item.current} of ${item.versions}` : `none of ${item.versions}`}</td>
-              <td><When at={item.ends_at} none="no end" /></td>
-              <td><When at={item.changed_at} /><br /><span className="name muted text-sm">{item.changed_by}</span></td>
-              <td>{item.description}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table label="Items" rows={items} id={(it) => it.name} find={(it) => `${it.name} ${it.state} ${it.owner} ${it.description} ${it.changed_by}`}
+      columns={[
+        { head: "Item", className: "sm:min-w-44 max-w-80", sort: (it) => it.name, cell: (it) => <Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${it.name}`}>{it.name}</Link> },
+        { head: "State", sort: (it) => it.state, cell: (it) => <Mark state={it.state} /> },
+        { head: "Current", className: "whitespace-nowrap", cell: (it) => (it.current ? `version ${it.current} of ${it.versions}` : `none of ${it.versions}`) },
+        { head: "Ends", sort: (it) => time(it.ends_at), cell: (it) => <When at={it.ends_at} none="no end" /> },
+        { head: "Changed", sort: (it) => -time(it.changed_at), cell: (it) => <><When at={it.changed_at} /><span className="name muted block text-sm">{it.changed_by}</span></> },
+        { head: "Description", cell: (it) => it.description },
+      ]} />
   );
 }

@@ -1,6 +1,7 @@
 import { useState, type ChangeEvent } from "react";
 import { useExport } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { save } from "../../parts/download";
 import { Choice } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -18,11 +19,11 @@ export function ExportDialog({ drawer, onClose }: { drawer: string; onClose: () 
   };
   const submit = (event: React.FormEvent) => {
     event.preventDefault();
-    if (key?.jwk) write.mutate({ format, recipient: key.jwk }, { onSuccess: (r) => save(`${drawer}.jwe`, atob(r.content)) });
+    if (key?.jwk) write.mutate({ format, recipient: key.jwk }, { onSuccess: (r) => save(`${drawer}.jwe`, atob(r.content), "application/jose") });
   };
   const left = write.data?.items.filter((it) => it.version === 0) ?? [];
   return (
-    <Dialog title={`Take a copy of ${drawer} out`} onClose={onClose}>
+    <Dialog title={`Export ${drawer}`} settled={Boolean(write.data)} onClose={onClose}>
       {write.data ? (
         <div className="grid gap-4">
           <p role="status"><Mark state="usable" word={`${write.data.items.length - left.length} values are in ${drawer}.jwe`} /></p>
@@ -38,7 +39,7 @@ export function ExportDialog({ drawer, onClose }: { drawer: string; onClose: () 
           {key && !key.jwk && <p role="alert"><Mark state="failed" word={`${key.name} is not a public key as JWK`} /></p>}
           <Choice label="Inside it is" value={format} options={[{ value: "dotenv", text: "a dotenv file" }, { value: "json", text: "JSON" }]} onChange={(e) => setFormat(e.target.value as "dotenv" | "json")} />
           {write.error && <ProblemBox error={write.error} />}
-          <DialogButtons onClose={onClose} action="Write the file" busy={write.isPending || !key?.jwk} />
+          <DialogButtons onClose={onClose} action="Export" busy={write.isPending || !key?.jwk} />
         </form>
       )}
     </Dialog>
@@ -53,11 +54,4 @@ function jwkOf(text: string): Record<string, unknown> | undefined {
   } catch {
     return undefined;
   }
-}
-
-function save(name: string, text: string) {
-  const address = URL.createObjectURL(new Blob([text], { type: "application/jose" }));
-  const link = Object.assign(document.createElement("a"), { href: address, download: name });
-  link.click();
-  URL.revokeObjectURL(address);
 }

@@ -1,14 +1,18 @@
-import { useState, type ChangeEvent } from "react";
-import { useImport } from "../../api/queries";
+import { useRef, useState, type ChangeEvent } from "react";
 import type { Schemas } from "../../api/client";
+import { useImport } from "../../api/queries";
 import { Dialog } from "../../parts/Dialog";
+import { EndChoice, endOf } from "../../parts/EndChoice";
+import { Field, Tick } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
+import { base64 } from "../item/shapes";
 
-type Format = "dotenv" | "json" | "properties" | "yaml" | "csv";
+type Format = Schemas["NewImport"]["format"];
 
 const marks: Record<string, string> = { new: "gains", changed: "altered", same: "usable", exists: "ended", invalid: "failed", refused: "refused" };
+const good = ["new", "changed", "same"];
 
 // formatOf guesses from a file's name, as the command line does.
 function formatOf(name: string): Format {
@@ -18,52 +22,71 @@ function formatOf(name: string): Format {
   return name.endsWith(".properties") ? "properties" : "dotenv";
 }
 
-function base64(bytes: Uint8Array): string {
-  let text = "";
-  for (let at = 0; at < bytes.length; at += 0x8000) text += String.fromCharCode(...bytes.subarray(at, at + 0x8000));
-  return btoa(text);
-}
-
-// ImportDialog moves a plaintext file in: what would happen first, then all of it or nothing. The file's bytes are in this
-// component's state until it is closed, and nowhere else.
-export function ImportDialog({ drawer, onClose }: { drawer: string; onClose: () => void }) {
+// ImportDialog imports a plaintext file: what would happen first, then all of it, or only what can be when that is chosen. The file's bytes
+// are in this component's state until it is closed, and nowhere else.
+export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules?: Schemas["Rules"]; onClose: () => void }) {
   const move = useImport(drawer);
+  const form = useRef<HTMLFormElement>(null);
   const [file, setFile] = useState<{ name: string; content: string }>();
   const [format, setFormat] = useState<Format>("dotenv");
-  const [replace, setReplace] = useState(false);
-  const send = (content: string, as: Format, over: boolean, preview: boolean) => move.mutate({ format: as, content, encoding: "base64", replace: over, preview });
+  const [left, setLeft] = useState<string[]>([]);
+  const [each, setEach] = useState(false);
+  const send = (preview: boolean, change: { content?: string; format?: Format; except?: string[] } = {}) => {
+    const given = new FormData(form.current ?? undefined);
+    const content = change.content ?? file?.content;
+    const note = String(given.get("note") ?? "").trim();
+    const { not_after } = endOf(given);
+    const except = change.except ?? left;
+    if (content === undefined || (given.get("end") === "at" && !given.get("end_at"))) return;
+    move.mutate({
+      format: change.format ?? format, content, encoding: "base64", preview, replace: Boolean(given.get("replace")), each: Boolean(given.get("each")),
+      ...(note && { note }), ...(not_after && { not_after }), ...(except.length > 0 && { except }),
+    });
+  };
   const choose = async (event: ChangeEvent<HTMLInputElement>) => {
     const chosen = event.target.files?.[0];
     if (!chosen) return;
     const content = base64(new Uint8Array(await chosen.arrayBuffer()));
-    const as = formatOf(chosen.name);
     setFile({ name: chosen.name, content });
-    setFormat(as);
-    send(content, as, replace, true);
+    setFormat(formatOf(chosen.name));
+    setLeft([]);
+    send(true, { content, format: formatOf(chosen.name), except: [] });
+  };
+  const leave = (name: string) => {
+    const next = left.includes(name) ? left.filter((n) => n !== name) : [...left, name];
+    setLeft(next);
+    send(true, { except: next });
   };
   const report = move.data;
-  const fine = report && report.problems.length === 0 && report.items.every((it) => !["exists", "invalid", "refused"].includes(it.result)) && report.items.some((it) => it.result !== "same");
+  const able = report?.items.filter((it) => it.result === "new" || it.result === "changed").length ?? 0;
+  const whole = report && report.problems.length === 0 && report.items.every((it) => good.includes(it.result));
   return (
-    <Dialog title={`Move a file into ${drawer}`} wide onClose={onClose}>
-      <div className="grid gap-4">
-        <p className="muted">A dotenv file, flat JSON or YAML, Java properties, or CSV with the columns name and value. Each entry becomes an item of its name in lower case; no value is shown.</p>
+    <Dialog title={`Import into ${drawer}`} wide settled={report?.done} onClose={onClose}>
+      <form ref={form} className="grid gap-4" onSubmit={(event) => { event.preventDefault(); send(false); }}>
         {!report?.done && (
-          <div className="flex flex-wrap items-end gap-4">
-            <label className="grid gap-1 text-sm font-semibold">File<input type="file" className="file-input" onChange={(e) => void choose(e)} /></label>
-            <label className="grid gap-1 text-sm font-semibold">Format
-              <select className="select" value={format} onChange={(e) => { const as = e.target.value as Format; setFormat(as); if (file) send(file.content, as, replace, true); }}>
-                {["dotenv", "json", "yaml", "csv", "properties"].map((f) => <option key={f}>{f}</option>)}
-              </select>
-            </label>
-            <label className="flex items-center gap-2 pb-2"><input type="checkbox" className="checkbox checkbox-sm" checked={replace} onChange={(e) => { setReplace(e.target.checked); if (file) send(file.content, format, e.target.checked, true); }} /> Add a version to items that exist</label>
-          </div>
+          <>
+            <p className="muted">A dotenv file, flat JSON or YAML, Java properties, or CSV with the columns name and value. Each entry becomes an item of its name in lower case; no value is shown.</p>
+            <div className="grid gap-4 sm:grid-cols-2">
+              <Field label="File" type="file" className="file-input" onChange={(e) => void choose(e)} />
+              <label className="grid content-start gap-1 text-sm font-semibold">Format
+                <select className="select w-full" value={format} onChange={(e) => { const as = e.target.value as Format; setFormat(as); send(true, { format: as }); }}>
+                  {["dotenv", "json", "yaml", "csv", "properties"].map((f) => <option key={f}>{f}</option>)}
+                </select>
+              </label>
+              <EndChoice label="Served until" days={[30, 90, 365]} chosen={rules?.needs_end ? "90" : "never"} never={rules?.needs_end ? undefined : "no end"} />
+              <Field label="Note" name="note" maxLength={200} />
+            </div>
+            <Tick name="replace" onChange={() => setTimeout(() => send(true))}>Add a version to items that exist</Tick>
+            <Tick name="each" checked={each} onChange={(e) => { setEach(e.target.checked); setTimeout(() => send(true)); }}>Import what can be, and leave the rest, instead of all or nothing</Tick>
+          </>
         )}
         {move.error && <ProblemBox error={move.error} />}
-        {report && <Report report={report} drawer={drawer} />}
+        {report && <Report report={report} drawer={drawer} left={left} onLeave={report.done ? undefined : leave} />}
         {report?.done && (
           <div role="status" className="panel grid gap-1">
-            <p className="font-semibold"><Mark state="usable" word="Moved in." /> Left to do:</p>
+            <p className="font-semibold"><Mark state="usable" word="Imported." /> Left to do:</p>
             <ul className="list-disc pl-6">
+              {!whole && <li>what could not be imported, as the list says</li>}
               <li>remove <span className="name">{file?.name}</span> and its copies: editors and backups keep some</li>
               <li>if it was ever in a repository, its history keeps every value: replace those, do not only delete the file</li>
               <li>replace what was seen by others, in chat or in a log</li>
@@ -72,27 +95,33 @@ export function ImportDialog({ drawer, onClose }: { drawer: string; onClose: () 
         )}
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-ghost" onClick={onClose}>{report?.done ? "Close" : "Cancel"}</button>
-          {file && !report?.done && <button type="button" className="btn btn-primary" disabled={!fine || move.isPending} onClick={() => send(file.content, format, replace, false)}>Move it in</button>}
+          {file && !report?.done && <button type="submit" className="btn btn-primary" disabled={able === 0 || !(whole || each) || move.isPending}>Import {able > 0 && able}</button>}
         </div>
-      </div>
+      </form>
     </Dialog>
   );
 }
 
-function Report({ report, drawer }: { report: Schemas["ImportReport"]; drawer: string }) {
+type ReportProps = { report: Schemas["ImportReport"]; drawer: string; left: string[]; onLeave?: (name: string) => void };
+type Row = { key: string; line: number; name: string; item: string; mark: string; word: string; why: string };
+
+function Report({ report, drawer, left, onLeave }: ReportProps) {
+  const rows: Row[] = [
+    ...report.problems.map((p) => ({ key: `p${p.line}`, line: p.line, name: "", item: "", mark: "failed", word: "not readable", why: p.text })),
+    ...report.items.map((it) => ({ key: `${it.line} ${it.name}`, line: it.line, name: it.name, item: `${drawer}/${it.item}`, mark: marks[it.result] ?? "empty", word: it.result, why: it.detail })),
+    ...left.map((name) => ({ key: `l${name}`, line: 0, name, item: "", mark: "withdrawn", word: "left out", why: "" })),
+  ];
   return (
     <div className="max-h-96 overflow-y-auto">
-      <Scroll label="What becomes of each entry">
-        <table className="dense table">
-          <thead><tr><th scope="col">Line</th><th scope="col">Name</th><th scope="col">Item</th><th scope="col">Result</th><th scope="col"><span className="sr-only">Why</span></th></tr></thead>
-          <tbody>
-            {report.problems.map((p) => <tr key={`p${p.line}`}><td>{p.line}</td><td /><td /><td><Mark state="failed" word="not readable" /></td><td>{p.text}</td></tr>)}
-            {report.items.map((it) => (
-              <tr key={`${it.line} ${it.name}`}><td>{it.line}</td><td className="name">{it.name}</td><td className="name">{drawer}/{it.item}</td><td><Mark state={marks[it.result] ?? "empty"} word={it.result} /></td><td>{it.detail}</td></tr>
-            ))}
-          </tbody>
-        </table>
-      </Scroll>
+      <Table label="What becomes of each entry" rows={rows} id={(r) => r.key} find={(r) => `${r.name} ${r.word} ${r.why}`}
+        columns={[
+          { head: "Line", cell: (r) => r.line || "" },
+          { head: "Name", className: "name", cell: (r) => r.name },
+          { head: "Item", className: "name", cell: (r) => r.item },
+          { head: "Result", cell: (r) => <Mark state={r.mark} word={r.word} /> },
+          { head: "Why", hidden: true, cell: (r) => r.why },
+          onLeave !== undefined && { head: "Do", hidden: true, cell: (r) => r.name && <button type="button" className="btn btn-ghost btn-xs" onClick={() => onLeave(r.name)}>{left.includes(r.name) ? "Import it" : "Leave it out"}<span className="sr-only"> {r.name}</span></button> },
+        ]} />
     </div>
   );
 }

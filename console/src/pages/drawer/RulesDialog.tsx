@@ -48,26 +48,26 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
   return (
     <Dialog title={`Rules of ${drawer.name}`} wide onClose={onClose}>
       <form ref={form} className="grid gap-4" onSubmit={submit} onChange={() => preview.reset()} autoComplete="off">
-        <p className="muted">Lengths of time are written 90d, 12h or 1d12h. What is left empty demands nothing.</p>
+        <p className="muted">Lengths of time are written 90d, 12h or 1d12h. An empty field is no rule.</p>
         <div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-3">
-          <Field label="Served for, after it is made" name="max_age" defaultValue={r.max_age} placeholder="90d" />
-          <Field label="Due, before its end" name="warn" defaultValue={r.warn} placeholder="14d" />
+          <Field label="A version is served for" name="max_age" defaultValue={r.max_age} placeholder="90d" />
+          <Field label="Warn before the end" name="warn" defaultValue={r.warn} placeholder="14d" />
           <Field label="Grace after its end" name="grace" defaultValue={r.grace} placeholder="none" hint="30d at most; each read is marked." />
-          <Field label="Hosts keep it while the chest is away" name="host_keeps" defaultValue={r.host_keeps} placeholder="not at all" hint="7d at most." />
+          <Field label="Agents may keep it for" name="host_keeps" defaultValue={r.host_keeps} placeholder="not at all" hint="While the chest is away; 7d at most." />
           <Field label="Stop serving when unread for" name="idle" defaultValue={r.idle} placeholder="never" />
           <Field label="Versions kept" name="keep" type="number" min={0} max={1000} defaultValue={r.keep || ""} placeholder="all" />
-          <Field label="Retired, before it can be shredded" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
-          <Field label="Recipe for made-up values" name="recipe" defaultValue={r.recipe} placeholder="characters:32" className="name" />
+          <Field label="Retired for, before shredding" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
+          <Field label="Recipe for generated values" name="recipe" defaultValue={r.recipe} placeholder="characters:32" className="name" />
           <Choice label="Who must own an item" name="owner" defaultValue={r.owner ?? ""} options={owners} />
-          <Field label="Begin at" name="from" type="datetime-local" defaultValue={localTime(drawer.rules_from)} hint="Empty for at once. Until then, those of now hold." />
+          <Field label="Apply from" name="from" type="datetime-local" defaultValue={localTime(drawer.rules_from)} hint="Empty for at once. Until then, the rules of now apply." />
         </div>
         <label className="flex items-center gap-2"><input type="checkbox" name="needs_end" className="checkbox checkbox-sm" defaultChecked={r.needs_end} /> A new version must have an end</label>
         <label className="flex items-center gap-2"><input type="checkbox" name="two_to_shred" className="checkbox checkbox-sm" defaultChecked={r.two_to_shred} /> A second person agrees before anything is shredded</label>
-        <div><button type="button" className="btn btn-outline" disabled={preview.isPending} onClick={() => preview.mutate({ ...asked(), preview: true })}>Show what they do</button></div>
+        <div><button type="button" className="btn btn-outline" disabled={preview.isPending} onClick={() => preview.mutate({ ...asked(), preview: true })}>Preview</button></div>
         {effect && <Effect report={effect} />}
-        {effect && effect.stops > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={meant} onChange={(e) => setMeant(e.target.checked)} /> It is meant that {effect.stops} are not served any more at once</label>}
+        {effect && effect.stops > 0 && <label className="flex items-center gap-2 font-semibold"><input type="checkbox" className="checkbox checkbox-sm" checked={meant} onChange={(e) => setMeant(e.target.checked)} /> Yes, stop serving {effect.stops === 1 ? "this item" : `these ${effect.stops} items`} now</label>}
         {effect && effect.again > 0 && (
-          <Tick strong checked={again} onChange={(e) => setAgain(e.target.checked)}>It is meant that {effect.again} are served again</Tick>
+          <Tick strong checked={again} onChange={(e) => setAgain(e.target.checked)}>Yes, serve {effect.again === 1 ? "this item" : `these ${effect.again} items`} again</Tick>
         )}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action="Set the rules" busy={set.isPending} />
@@ -83,12 +83,12 @@ function Stops({ at }: { at: string }) {
 }
 
 function Effect({ report }: { report: Schemas["RulesReport"] }) {
-  if (report.items.length === 0) return <p role="status"><Mark state="usable" word="They change nothing" /> for what is there now.</p>;
+  if (report.items.length === 0) return <p role="status"><Mark state="usable" word="No change" /> to what is there now.</p>;
   return (
     <div role="status" className="grid gap-2">
       <Scroll label="What the rules do">
         <table className="dense table">
-          <thead><tr><th scope="col">Item</th><th scope="col">Not served any more</th><th scope="col">Besides</th></tr></thead>
+          <thead><tr><th scope="col">Item</th><th scope="col">Not served any more</th><th scope="col">Also</th></tr></thead>
           <tbody>
             {report.items.map((it) => (
               <tr key={it.reference}>

@@ -1,6 +1,8 @@
 import { useState, type FormEvent } from "react";
 import { Link, useNavigate } from "react-router";
+import type { Action } from "../../api/may";
 import { useRotateKey, useShredDrawer } from "../../api/queries";
+import { Confirm } from "../../parts/Confirm";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
@@ -8,17 +10,23 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { ExportDialog } from "./ExportDialog";
 
 // Upkeep is what is rarely done with a drawer: another key, a copy that leaves, and its end.
-export function Upkeep({ drawer }: { drawer: string }) {
+export function Upkeep({ drawer, may }: { drawer: string; may: (...any: Action[]) => boolean }) {
   const rotate = useRotateKey(drawer);
   const [shredding, setShredding] = useState(false);
   const [leaving, setLeaving] = useState(false);
+  const [turning, setTurning] = useState(false);
+  if (!may("change_rules", "shred", "read_value")) return null;
   return (
-    <section aria-label="Upkeep" className="border-base-300 mt-8 flex flex-wrap items-center gap-3 border-t pt-4">
-      <button type="button" className="btn btn-outline btn-sm" disabled={rotate.isPending} onClick={() => rotate.mutate()}>Change its key</button>
-      <button type="button" className="btn btn-outline btn-sm" onClick={() => setLeaving(true)}>Take a copy out …</button>
-      <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>Shred the drawer …</button>
-      {rotate.data && <p role="status"><Mark state={rotate.data.done ? "usable" : "waiting"} word={rotate.data.done ? `It is under key ${rotate.data.key}, and the old one is destroyed` : `${rotate.data.left} versions left: press again`} /></p>}
-      {rotate.error && <ProblemBox error={rotate.error} />}
+    <section aria-label="Upkeep" className="border-base-300 mt-8 flex print:hidden flex-wrap items-center gap-3 border-t pt-4">
+      {may("change_rules") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setTurning(true)}>Rotate its key …</button>}
+      {may("read_value") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setLeaving(true)}>Export …</button>}
+      {may("shred") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>Shred the drawer …</button>}
+      {rotate.data && <p role="status"><Mark state={rotate.data.done ? "usable" : "waiting"} word={rotate.data.done ? `It is under key ${rotate.data.key}, and the old one is destroyed` : `${rotate.data.left} versions left: rotate again`} /></p>}
+      {turning && (
+        <Confirm title={`Rotate the key of ${drawer}?`} action="Rotate" busy={rotate.isPending} error={rotate.error} onClose={() => setTurning(false)} onYes={() => rotate.mutate(undefined, { onSuccess: () => setTurning(false) })}>
+          <p>Its values are encrypted under a new key, and the old key is destroyed. Nobody has to do anything, and reads go on. Backups made before stay as they are.</p>
+        </Confirm>
+      )}
       {leaving && <ExportDialog drawer={drawer} onClose={() => setLeaving(false)} />}
       {shredding && <ShredDrawerDialog drawer={drawer} onClose={() => setShredding(false)} />}
     </section>
@@ -36,7 +44,7 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
   };
   if (shred.data) {
     return (
-      <Dialog title={`${drawer} is shredded`} onClose={() => void navigate("/")}>
+      <Dialog title={`${drawer} is shredded`} settled onClose={() => void navigate("/")}>
         <div className="grid gap-4" role="status">
           {left.length > 0 && <>
             <p>Grants that name it are left, and would hold for another drawer of its name. End them first:</p>

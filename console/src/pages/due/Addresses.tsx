@@ -1,4 +1,6 @@
+import { useState } from "react";
 import { useCalendars, useEndCalendar, useNewCalendar } from "../../api/queries";
+import { Confirm } from "../../parts/Confirm";
 import { Copy } from "../../parts/Copy";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
@@ -8,6 +10,7 @@ export function Addresses() {
   const calendars = useCalendars();
   const add = useNewCalendar();
   const end = useEndCalendar();
+  const [ending, setEnding] = useState("");
   const made = add.data?.path ? window.location.origin + add.data.path : "";
   return (
     <section className="panel grid gap-3" aria-labelledby="addresses">
@@ -22,10 +25,15 @@ export function Addresses() {
       {(calendars.data?.calendars ?? []).map((c) => (
         <p key={c.id} className="flex flex-wrap items-center justify-between gap-2">
           <span><code className="name text-sm">{c.id}</code> {c.note} · made <When at={c.created_at} />, ends <When at={c.not_after} /></span>
-          <button type="button" className="btn btn-outline btn-sm" disabled={end.isPending} onClick={() => end.mutate(c.id)}>End<span className="sr-only"> {c.id}</span></button>
+          <button type="button" className="btn btn-outline btn-sm" onClick={() => setEnding(c.id)}>End …<span className="sr-only"> {c.id}</span></button>
         </p>
       ))}
-      {(add.error ?? end.error) && <ProblemBox error={add.error ?? end.error} />}
+      {add.error && <ProblemBox error={add.error} />}
+      {ending && (
+        <Confirm title="End this address?" action="End it" busy={end.isPending} error={end.error} onYes={() => end.mutate(ending, { onSuccess: () => setEnding("") })} onClose={() => setEnding("")}>
+          <p>Calendars that use it get nothing from now on.</p>
+        </Confirm>
+      )}
       <div><button type="button" className="btn btn-outline" disabled={add.isPending} onClick={() => add.mutate("console")}>Make an address</button></div>
     </section>
   );

@@ -3,12 +3,13 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useAccessEnds } from "../../api/ends";
+import { useMay } from "../../api/may";
 import { useDue } from "../../api/queries";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Empty, Loading } from "../../parts/States";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 import { AccessEnds } from "./AccessEnds";
 import { Addresses } from "./Addresses";
@@ -16,7 +17,8 @@ import { Month, type Day } from "./Month";
 
 // DuePage shows what has ended, what ends, and when: as a month and as a list.
 export function DuePage() {
-  const due = useDue(400 * 24);
+  const lists = useMay().somewhere("list");
+  const due = useDue(400 * 24, lists);
   const ends = useAccessEnds(400 * 24);
   const [owner, setOwner] = useState("");
   const [month, setMonth] = useState(() => firstOf(new Date()));
@@ -34,11 +36,11 @@ export function DuePage() {
           {owners.map((o) => <option key={o}>{o}</option>)}
         </select>
       )}>
-        Values that are not served or end in the next 400 days, access and credentials that end, and whom to ask. Days are in UTC.
+        Values that have ended or end in the next 400 days, access and credentials that end, and who answers for them. Days are in UTC.
       </PageHead>
-      {due.isPending && <Loading what="the calendar" />}
+      {lists && due.isPending && <Loading what="the calendar" />}
       {due.error && <ProblemBox error={due.error} />}
-      {due.data && (
+      {(due.data ?? !lists) && (
         <div className="grid grid-cols-1 gap-8 lg:grid-cols-2">
           <section aria-label="Month" className="grid content-start gap-2">
             <div className="flex items-center justify-between">
@@ -80,19 +82,11 @@ const accessDay = (e: Schemas["AccessEnd"]): Day => ({
 
 function List({ list }: { list: Schemas["Due"][] }) {
   return (
-    <Scroll label="Table of what is due">
-      <table className="dense table">
-        <thead><tr><th scope="col">Item</th><th scope="col">State</th><th scope="col">Ends</th></tr></thead>
-        <tbody>
-          {list.map((d) => (
-            <tr key={d.reference}>
-              <td className="min-w-52"><Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>{d.reference}</Link>{d.owner && <span className="name muted block text-sm">{d.owner}</span>}</td>
-              <td><Mark state={d.state} word={d.state === "due" ? "ends" : undefined} /></td>
-              <td><When at={d.not_after} none="no end" /></td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table label="Table of what is due" rows={list} id={(d) => d.reference} find={(d) => `${d.reference} ${d.owner} ${d.state}`}
+      columns={[
+        { head: "Item", className: "sm:min-w-52", sort: (d) => d.reference, cell: (d) => <><Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>{d.reference}</Link>{d.owner && <span className="name muted block text-sm">{d.owner}</span>}</> },
+        { head: "State", sort: (d) => d.state, cell: (d) => <Mark state={d.state} word={d.state === "due" ? "ends" : undefined} /> },
+        { head: "Ends", sort: (d) => (d.not_after ? new Date(d.not_after).getTime() : Infinity), cell: (d) => <When at={d.not_after} none="no end" /> },
+      ]} />
   );
 }

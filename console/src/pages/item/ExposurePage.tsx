@@ -1,111 +1,105 @@
 import { useState, type FormEvent } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useExposure } from "../../api/queries";
-import { Copy } from "../../parts/Copy";
+import { useMayThere } from "../../api/may";
+import { exposureReport, useExposure } from "../../api/trail";
+import { save } from "../../parts/download";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
+import { Closed } from "../../parts/Only";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
+import { ReplaceStep } from "./ReplaceStep";
 
-// ExposurePage works out what follows when a version got to where it should not be.
+// ExposurePage works out what follows when a version was seen where it should not be, and leads through the steps.
 export function ExposurePage() {
   const { drawer = "", item = "" } = useParams();
   const [name = "", version = ""] = item.split("@");
+  const there = useMayThere(`${drawer}/${name}`);
   const report = useExposure(drawer, item);
   const [asked, setAsked] = useState<Schemas["NewExposure"]>();
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const since = String(form.get("since") ?? "");
-    const question = { reason: String(form.get("reason") ?? ""), ...(since && { since: new Date(`${since}Z`).toISOString() }) };
+    const question = { reason: String(form.get("reason") ?? ""), ...(since && { since: new Date(since).toISOString() }) };
     setAsked(question);
     report.mutate(question);
   };
   const x = report.data;
+  const again = x && asked && { ...asked, since: x.since };
   return (
     <>
-      <PageHead above={{ to: `/drawers/${drawer}/${name}`, text: name }} title={<>Version <span className="name">{version}</span> got out</>}>
-        Who read <span className="name">{drawer}/{item}</span>, who could have, and what to replace. Nothing is shown, and nothing is changed.
+      <PageHead above={{ to: `/drawers/${drawer}/${name}`, text: name }} title={<>Report exposure of <span className="name">{name}@{version}</span></>}>
+        Who read it, who could have, and what to replace, in order. No value is shown, and nothing changes until you press a step.
       </PageHead>
-      <form className="panel mb-8 grid items-end gap-4 sm:grid-cols-[auto_1fr_auto]" onSubmit={submit}>
-        <Field label="Exposed since (UTC)" name="since" type="datetime-local" />
-        <Field label="Where it was seen" name="reason" placeholder="in a build log" maxLength={200} />
-        <button type="submit" className="btn btn-primary" disabled={report.isPending}>Work it out</button>
-      </form>
+      {there.error && <ProblemBox error={there.error} />}
+      {there.known && !there.may("read_trail") && <Closed what="who read this item" needs="auditor" scope={`${drawer}/${name}`} />}
+      {there.may("read_trail") && (
+        <form className="panel mb-8 grid items-start gap-4 sm:grid-cols-[auto_1fr_auto] print:hidden" onSubmit={submit}>
+          <Field label="Exposed since" name="since" type="datetime-local" hint="Empty for since it was written." />
+          <Field label="Where it was seen" name="reason" placeholder="in a build log" maxLength={200} />
+          <button type="submit" className="btn btn-primary sm:mt-6" disabled={report.isPending}>Work it out</button>
+        </form>
+      )}
       {report.error && <ProblemBox error={report.error} />}
       {x && (
         <div className="grid grid-cols-1 gap-8">
-          <section className="panel grid gap-2" aria-label="In short">
-            <p><Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and has counted as exposed <When at={x.since} lasting />. It was put in <When at={x.created_at} /> by <span className="name text-sm">{x.created_by}</span>.</p>
+          <section className="panel grid gap-2" aria-label="Summary">
+            <p>
+              <Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and has counted as exposed <When at={x.since} lasting />.
+              It was written <When at={x.created_at} /> by <span className="name text-sm">{x.created_by}</span>.
+            </p>
             <p>{x.readers.filter((r) => r.after > 0).length} read it since then, and {x.holders.length} could have.</p>
-            <div className="flex flex-wrap gap-2">
-              {x.marked ? <Mark state="open" word="The trail says that it is exposed" /> : asked && <button type="button" className="btn btn-outline btn-sm" disabled={report.isPending} onClick={() => report.mutate({ ...asked, since: x.since, mark: true })}>Say so in the trail</button>}
-              <span className="flex items-center gap-1"><code className="name muted text-sm">tansu exposure {x.reference} --since {x.since} --markdown</code><Copy text={`tansu exposure ${x.reference} --since ${x.since} --markdown`} what="the command for a report as Markdown" /></span>
+            <div className="flex flex-wrap gap-2 print:hidden">
+              {x.marked ? <Mark state="open" word="Noted in the trail" /> : again && <button type="button" className="btn btn-outline btn-sm" disabled={report.isPending} onClick={() => report.mutate({ ...again, mark: true })}>Note it in the trail</button>}
+              {again && <button type="button" className="btn btn-outline btn-sm" onClick={() => void exposureReport(drawer, item, again).then((text) => save(`exposure-${name}-${version}.md`, text, "text/markdown"))}>Save the report as a file</button>}
+              {again && <button type="button" className="btn btn-ghost btn-sm" disabled={report.isPending} onClick={() => report.mutate(again)}>Work it out anew</button>}
             </div>
           </section>
-          <Replace list={x.replace} />
-          <Readers list={x.readers} />
-          <Holders list={x.holders} />
+          <section aria-labelledby="replace">
+            <h2 id="replace" className="mb-2 text-xl font-semibold">What to do, in this order</h2>
+            {x.replace.length === 0 && <p><Mark state="usable" word="Nothing" />: it is not served, and nothing else is known to depend on it.</p>}
+            <ol className="grid gap-3">{x.replace.map((r, i) => <ReplaceStep key={`${r.reference} ${i}`} of={r} number={i + 1} />)}</ol>
+          </section>
+          <section aria-labelledby="did">
+            <h2 id="did" className="mb-2 text-xl font-semibold">Who read it</h2>
+            {x.readers.length === 0 ? <p>Nobody.</p> : <Readers list={x.readers} />}
+          </section>
+          <section aria-labelledby="could">
+            <h2 id="could" className="mb-2 text-xl font-semibold">Who could have read it since then</h2>
+            {x.holders.length === 0 ? <p>Nobody.</p> : <Holders list={x.holders} />}
+            <p className="muted mt-2 text-sm">Grants that have ended since count. Teams count with the members that they have now.</p>
+          </section>
         </div>
       )}
     </>
   );
 }
 
-function Replace({ list }: { list: Schemas["Exposure"]["replace"] }) {
-  return (
-    <section aria-labelledby="replace">
-      <h2 id="replace" className="mb-2 text-xl font-semibold">Replace, in this order</h2>
-      {list.length === 0 && <p>Nothing: it is not served, and nothing else is known to depend on it.</p>}
-      <ol className="grid gap-3">
-        {list.map((r, i) => (
-          <li key={`${r.reference} ${i}`} className="border-base-300 grid gap-1 border-l-2 pl-4">
-            <span><span className="muted mr-2 tabular-nums">{i + 1}</span><Link className="link name font-medium" to={`/drawers/${r.reference.replace(/@.*/, "")}`}>{r.reference}</Link></span>
-            <span>{r.why}</span>
-            <code className="name muted text-sm">{r.command}</code>
-          </li>
-        ))}
-      </ol>
-    </section>
-  );
-}
-
 function Readers({ list }: { list: Schemas["Exposure"]["readers"] }) {
   return (
-    <section aria-labelledby="did">
-      <h2 id="did" className="mb-2 text-xl font-semibold">Who read it</h2>
-      {list.length === 0 ? <p>Nobody.</p> : (
-        <Scroll label="Table of who read it">
-          <table className="dense table">
-            <thead><tr><th scope="col">Who</th><th scope="col" className="text-right">Since then</th><th scope="col" className="text-right">In all</th><th scope="col">Last</th><th scope="col">From</th></tr></thead>
-            <tbody>{list.map((r) => (
-              <tr key={r.subject}><td className="name text-sm">{r.subject}</td><td className="text-right tabular-nums">{r.after}</td><td className="text-right tabular-nums">{r.count}</td><td><When at={r.last} /></td><td className="name text-sm">{r.addrs.join(", ")}</td></tr>
-            ))}</tbody>
-          </table>
-        </Scroll>
-      )}
-    </section>
+    <Table label="Table of who read it" rows={list} id={(r) => r.subject} find={(r) => `${r.subject} ${r.addrs.join(" ")}`}
+      columns={[
+        { head: "Who", className: "name text-sm", sort: (r) => r.subject, cell: (r) => r.subject },
+        { head: "Since then", className: "tabular-nums", sort: (r) => -r.after, cell: (r) => r.after },
+        { head: "In all", className: "tabular-nums", sort: (r) => -r.count, cell: (r) => r.count },
+        { head: "Last", sort: (r) => -new Date(r.last).getTime(), cell: (r) => <When at={r.last} /> },
+        { head: "From", className: "name text-sm", cell: (r) => r.addrs.join(", ") },
+      ]} />
   );
 }
 
 function Holders({ list }: { list: Schemas["Exposure"]["holders"] }) {
   return (
-    <section aria-labelledby="could">
-      <h2 id="could" className="mb-2 text-xl font-semibold">Who could have, since then</h2>
-      {list.length === 0 ? <p>Nobody.</p> : (
-        <Scroll label="Table of who could have">
-          <table className="dense table">
-            <thead><tr><th scope="col">Who</th><th scope="col">Did</th><th scope="col">Can now</th><th scope="col">By</th></tr></thead>
-            <tbody>{list.map((h) => (
-              <tr key={h.subject}><td className="name text-sm">{h.subject}</td><td>{h.did ? <Mark state="failed" word="yes" /> : "no"}</td><td>{h.still ? "yes" : "no"}</td><td className="name text-sm">{h.grants.join(", ")}</td></tr>
-            ))}</tbody>
-          </table>
-        </Scroll>
-      )}
-      <p className="muted mt-2 text-sm">Grants that have ended since count. Teams count with the members that they have now.</p>
-    </section>
+    <Table label="Table of who could have read it" rows={list} id={(h) => h.subject} find={(h) => `${h.subject} ${h.grants.join(" ")}`}
+      columns={[
+        { head: "Who", className: "name text-sm", sort: (h) => h.subject, cell: (h) => h.subject },
+        { head: "Did", cell: (h) => (h.did ? <Mark state="failed" word="yes" /> : "no") },
+        { head: "Can now", cell: (h) => (h.still ? "yes" : "no") },
+        { head: "By grant", className: "name text-sm", cell: (h) => h.grants.join(", ") },
+      ]} />
   );
 }

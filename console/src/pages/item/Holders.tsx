@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useHolders } from "../../api/queries";
+import { useHolders } from "../../api/rights";
 import { Conditions } from "../../parts/Conditions";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";

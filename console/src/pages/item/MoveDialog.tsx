@@ -1,6 +1,7 @@
 import { type FormEvent } from "react";
 import { useNavigate } from "react-router";
-import { useMove } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useDrawers, useMove } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -11,6 +12,7 @@ const aliases = [{ value: "", text: "not any more" }, { value: "7d", text: "7 da
 export function MoveDialog({ drawer, item, onClose }: { drawer: string; item: string; onClose: () => void }) {
   const move = useMove(drawer, item);
   const navigate = useNavigate();
+  const drawers = useDrawers(useMay().somewhere("list"));
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
@@ -22,12 +24,13 @@ export function MoveDialog({ drawer, item, onClose }: { drawer: string; item: st
     <Dialog title={`Rename or move ${item}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit} autoComplete="off">
         <p>Its history goes with it. In another drawer it is encrypted under that drawer's key.</p>
-        <Field label="Drawer" name="drawer" defaultValue={drawer} required className="name" />
+        <Field label="Drawer" name="drawer" defaultValue={drawer} required className="name" list="drawers-to" />
+        <datalist id="drawers-to">{(drawers.data?.drawers ?? []).map((d) => <option key={d.name} value={d.name} />)}</datalist>
         <Field label="Name" name="name" defaultValue={item} required className="name" />
         <Choice label="The old name works for" name="alias" defaultValue="30d" options={aliases} />
-        <p className="muted text-sm">Meanwhile who may read the old name still may, and this page shows who does.</p>
+        <p className="muted text-sm">Until then, whoever may read the old name still may, and this page shows who does.</p>
         {move.error && <ProblemBox error={move.error} />}
-        <DialogButtons onClose={onClose} action="Move it" busy={move.isPending} />
+        <DialogButtons onClose={onClose} action="Move" busy={move.isPending} />
       </form>
     </Dialog>
   );

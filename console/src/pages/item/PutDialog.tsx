@@ -3,65 +3,72 @@ import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Choice, Field } from "../../parts/Field";
+import { EndChoice, endOf } from "../../parts/EndChoice";
+import { Choice, Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { formOf, shapes, versionOf } from "./shapes";
+import { SubjectField } from "../../parts/SubjectField";
+import { OwnFields } from "./OwnFields";
+import { formOf, ownFields, shapes, versionOf } from "./shapes";
 import { ValueInput } from "./ValueInput";
 
-type PutDialogProps = { drawer: string; item?: Schemas["Item"]; fields?: Schemas["FieldInfo"][]; onClose: () => void };
+type PutDialogProps = { drawer: string; rules?: Schemas["Rules"]; item?: Schemas["Item"]; fields?: Schemas["FieldInfo"][]; onPut?: () => void; onClose: () => void };
 
-const choices = (["text", "login", "connection", "ssh_key"] as const).map((value) => ({ value, text: shapes[value].text }));
-
-const ends = [
-  { value: "", text: "no end" }, { value: "30", text: "in 30 days" }, { value: "90", text: "in 90 days" }, { value: "365", text: "in a year" },
-];
-
-const inDays = (days: number) => new Date(Date.now() + days * 86_400_000).toISOString();
+const choices = (["text", "login", "connection", "ssh_key", "fields", "file"] as const).map((value) => ({ value, text: shapes[value].text }));
 
 // PutDialog puts a new item in, or a new version of one. The value is masked from the first keystroke.
-export function PutDialog({ drawer, item, fields = [], onClose }: PutDialogProps) {
+export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: PutDialogProps) {
   const [shape, setShape] = useState(item?.shape ?? "text");
+  const [rows, setRows] = useState([0]);
   const asked = formOf(shape, fields);
+  const own = shape === "fields" && asked.length === 0;
   const create = useCreateItem(drawer);
   const add = useAddVersion(drawer, item?.name ?? "", item?.revision ?? 0);
   const navigate = useNavigate();
   const limits = useLimits().data;
   const [stored, setStored] = useState<Schemas["Stored"]>();
+  const goOn = (s: Schemas["Stored"]) => (item ? onClose() : void navigate(`/drawers/${drawer}/${s.item.name}`));
   // What is unusual about the value is shown before the dialog goes.
   const done = (s: Schemas["Stored"]) => {
+    onPut?.();
     if (s.version.notes && s.version.notes.length > 0) setStored(s);
-    else if (item) onClose();
-    else void navigate(`/drawers/${drawer}/${s.item.name}`);
+    else goOn(s);
   };
-  const submit = (event: FormEvent<HTMLFormElement>) => {
+  const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const text = (name: string) => String(form.get(name) ?? "");
-    const days = Number(text("end"));
-    const version: Schemas["NewVersion"] = { ...versionOf(form, asked), note: text("note") };
+    const text = (name: string) => String(form.get(name) ?? "").trim();
+    const version: Schemas["NewVersion"] = { ...(own ? await ownFields(form, rows) : await versionOf(form, asked)), note: text("note") };
+    const { not_after } = endOf(form);
+    if (not_after) version.not_after = not_after;
+    if (text("from")) version.not_before = new Date(text("from")).toISOString();
     if (item && asked.length > 0) version.merge = true;
     if (form.get("staged")) version.staged = true;
-    if (days > 0) version.not_after = inDays(days);
     if (item) add.mutate(version, { onSuccess: done });
-    else create.mutate({ name: text("name"), shape, description: text("description"), version, ...(form.get("use_only") && { use_only: true }) }, { onSuccess: done });
+    else create.mutate({ name: text("name"), shape, description: text("description"), owner: text("owner"), version, ...(form.get("use_only") && { use_only: true }) }, { onSuccess: done });
   };
   const error = create.error ?? add.error;
-  if (stored) return <Notes stored={stored} onClose={() => (item ? onClose() : void navigate(`/drawers/${drawer}/${stored.item.name}`))} />;
+  if (stored) return <Notes stored={stored} onClose={() => goOn(stored)} />;
   return (
     <Dialog title={item ? `New version of ${item.name}` : `Put a secret into ${drawer}`} onClose={onClose}>
-      <form className="grid gap-4" onSubmit={submit} autoComplete="off">
+      <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
         {!item && <Field label="Name" name="name" required className="name" maxLength={limits?.name} pattern={limits?.name_pattern} title={limits?.name_form} hint="Lower-case letters, digits, - _ and ." />}
+        {!item && <Choice label="What it is" value={shape} onChange={(e) => setShape(e.target.value as typeof shape)} options={choices} />}
+        {own && <OwnFields rows={rows} onRows={setRows} />}
+        {!own && asked.length === 0 && <ValueInput field={{ name: "value", label: "Value", required: true }} input="value" recipe="recipe:value" />}
+        {asked.map((f) => <ValueInput key={f.name} field={f} input={`field:${f.name}`} recipe={`recipe:${f.name}`} keeps={Boolean(item)} />)}
+        <EndChoice label="Served until" days={[30, 90, 365]} chosen={rules?.needs_end ? "90" : "never"} never={rules?.needs_end ? undefined : "no end"} />
         {!item && <Field label="Description" name="description" maxLength={limits?.description} hint="What it is for. Everyone who may list the drawer reads this." />}
-        {!item && (
-          <Choice label="What it is" value={shape} onChange={(e) => setShape(e.target.value as typeof shape)} options={choices} />
-        )}
-        {asked.length === 0
-          ? <ValueInput field={{ name: "value", label: "Value", required: true, hint: "One line. For exact bytes or files use the command line." }} input="value" recipe="recipe:value" />
-          : asked.map((f) => <ValueInput key={f.name} field={f} input={`field:${f.name}`} recipe={`recipe:${f.name}`} keeps={Boolean(item)} />)}
-        <Choice label="Served until" name="end" options={ends} />
-        <Field label="Note" name="note" maxLength={limits?.note} hint="Why this version." />
-        {!item && <label className="flex items-center gap-2"><input type="checkbox" name="use_only" className="checkbox" /> For use only: applications get it, no person is ever shown it, for good</label>}
-        {item && <label className="flex items-center gap-2"><input type="checkbox" name="staged" className="checkbox" /> Staged: wait until somebody promotes it</label>}
+        {!item && <SubjectField label="Owner" name="owner" kinds={["person", "team"]} required={Boolean(rules?.owner)} placeholder="person:ticketing-lead"
+          hint={rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : "Who answers for it, and is told before it ends."} />}
+        <details className="border-base-300 rounded-box border p-4" open={Boolean(item)}>
+          <summary className="cursor-pointer font-semibold">More</summary>
+          <div className="mt-4 grid gap-4">
+            <Field label="Note" name="note" maxLength={limits?.note} hint="Why this version." />
+            <Field label="Served from" name="from" type="datetime-local" hint="Empty for at once." />
+            {!item && <Tick name="use_only">For use only: applications get it, no person is ever shown it, for good</Tick>}
+            {item && <Tick name="staged">Staged: wait until somebody promotes it</Tick>}
+          </div>
+        </details>
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action={item ? "Add the version" : "Put it in"} busy={create.isPending || add.isPending} />
       </form>
@@ -72,9 +79,9 @@ export function PutDialog({ drawer, item, fields = [], onClose }: PutDialogProps
 // Notes are what is unusual about a value that was stored.
 function Notes({ stored, onClose }: { stored: Schemas["Stored"]; onClose: () => void }) {
   return (
-    <Dialog title={`${stored.item.name}@${stored.version.version} is stored`} onClose={onClose}>
+    <Dialog title={`${stored.item.name}@${stored.version.version} is stored`} settled onClose={onClose}>
       <div className="grid gap-4" role="status">
-        <p>It was not shown. What stands out:</p>
+        <p>It was not shown. Worth knowing:</p>
         <ul className="list-disc pl-6">{(stored.version.notes ?? []).map((note) => <li key={note}>{note}</li>)}</ul>
         <div className="flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Go on</button></div>
       </div>

@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { useReaders } from "../../api/queries";
+import { useReaders } from "../../api/rights";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";

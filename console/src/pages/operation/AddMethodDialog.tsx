@@ -1,6 +1,8 @@
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useAddUnlockMethod, useIdentities } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useAddUnlockMethod } from "../../api/operation";
+import { useIdentities } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -45,7 +47,7 @@ export function AddMethodDialog({ onClose }: { onClose: () => void }) {
 }
 
 function Custodians() {
-  const identities = useIdentities();
+  const identities = useIdentities(useMay().seesIdentities);
   const people = (identities.data?.identities ?? []).filter((i) => i.subject.startsWith("person:") && i.state === "active");
   return (
     <>

@@ -1,5 +1,5 @@
 import type { Schemas } from "../../api/client";
-import { useBackUp, useBackups, useRehearse } from "../../api/queries";
+import { useBackUp, useBackups, useRehearse } from "../../api/operation";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Scroll } from "../../parts/Scroll";

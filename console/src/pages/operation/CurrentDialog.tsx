@@ -1,6 +1,6 @@
 import type { FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useEndUnlockMethod, useTurnRootKey } from "../../api/queries";
+import { useEndUnlockMethod, useTurnRootKey } from "../../api/operation";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Current, currentOf } from "./Current";

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useStatus } from "../../api/queries";
+import { useStatus } from "../../api/operation";
 import { PageHead } from "../../parts/PageHead";
 import { When } from "../../parts/When";
 import { Backups } from "./Backups";
+import { Condition } from "./Condition";
 import { Methods } from "./Methods";
 import { Shares } from "./Shares";
 
@@ -33,6 +34,7 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
         {me.operate && <Methods />}
         {me.operate && <Backups />}
         {!waited && <Shares />}
+        {me.operate && <Condition />}
       </div>
     </>
   );

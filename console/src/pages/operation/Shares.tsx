@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useShares, useTakeShare } from "../../api/queries";
+import { useShares, useTakeShare } from "../../api/operation";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
 

@@ -1,7 +1,7 @@
 import { Lock } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useUnlock } from "../../api/queries";
+import { useUnlock } from "../../api/operation";
 import { Area, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";

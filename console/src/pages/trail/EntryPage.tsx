@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, data, type Schemas } from "../../api/client";
+import { save } from "../../parts/download";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -37,7 +38,7 @@ function Recorded({ entry }: { entry: Record<string, string> }) {
   return (
     <section className="panel" aria-label="What was recorded">
       <h2 className="mb-3 text-xl font-semibold">What was recorded</h2>
-      <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-2">
+      <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[auto_1fr]">
         <dt className="muted">When</dt><dd><When at={entry.at} /> <span className="muted text-sm">{entry.at}</span></dd>
         {words.filter(([name]) => entry[name]).map(([name, word]) => [
           <dt key={name} className="muted">{word}</dt>,
@@ -75,7 +76,8 @@ function Proved({ proof }: { proof: Schemas["Proof"] }) {
             <li>{proof.hashes.length} hashes lead from there to the root <span className="name break-all">{c.root ?? "none"}</span></li>
             <li>{c.point ? <>The checkpoint of {c.point.size} entries, signed <When at={c.point.at} />, says <span className="name break-all">{c.point.root}</span></> : "The checkpoint is not signed by the chest's key"}</li>
           </ol>
-          <p className="muted text-sm">For somebody outside: <code className="name">tansu trail prove {proof.seq}</code> writes the proof, and <code className="name">tansu trail check</code> checks it without a chest.</p>
+          <p className="muted text-sm">For somebody outside: save the proof, and <code className="name">tansu trail check entry-{proof.seq}.proof --key chest.key</code> checks it without a chest.</p>
+          <button type="button" className="btn btn-outline btn-sm justify-self-start print:hidden" onClick={() => save(`entry-${proof.seq}.proof`, `${JSON.stringify(proof, null, 2)}\n`, "application/json")}>Save the proof</button>
         </>
       )}
     </section>

@@ -1,16 +1,18 @@
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useTrail, type TrailFilter } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useTrail, type TrailFilter } from "../../api/trail";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 import { Filters } from "./Filters";
+import { SaveTrail } from "./SaveTrail";
 
-const names = ["q", "subject", "target", "action", "outcome", "archive", "cursor"] as const;
+const names = ["q", "subject", "target", "action", "outcome", "grant", "addr", "request_id", "since", "until", "archive", "cursor"] as const;
 
 // TrailPage shows the audit trail; its filter is the page's address, so that it can be passed on.
 export function TrailPage() {
@@ -23,21 +25,23 @@ export function TrailPage() {
   const trail = useTrail(filter);
   const entries = trail.data?.entries ?? [];
   const [live, setLive] = useState(false);
+  const whole = useMay().everything("read_trail");
   const older = () => setSearch({ ...filter, cursor: trail.data?.next_cursor ?? "" });
   return (
     <>
-      <PageHead title="The trail" aside={<>
+      <PageHead title="Audit trail" aside={<>
+        <SaveTrail filter={filter} />
         <button type="button" className="btn btn-outline" aria-pressed={live} onClick={() => setLive(!live)}>{live ? "Stop the live view" : "Live view"}</button>
-        <Link className="btn btn-outline" to="/trail/reads">What is read</Link>
-        <Link className="btn btn-outline" to="/trail/verify">Verify …</Link>
-        <Link className="btn btn-outline" to="/trail/upkeep">Where it goes</Link>
+        <Link className="btn btn-outline" to="/trail/reads">Reads and anomalies</Link>
+        {whole && <Link className="btn btn-outline" to="/trail/verify">Verify …</Link>}
+        {whole && <Link className="btn btn-outline" to="/trail/upkeep">Witnesses and outlets</Link>}
       </>}>Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
       <Filters key={search.toString()} filter={filter} onChange={(f) => setSearch(f)} />
       {filter.archive && <p className="mb-4">In the archive <span className="name text-sm">{filter.archive}</span>, oldest first. <Link className="link" to="/trail">Back to the database</Link></p>}
       {live && <Live query={filter.q ?? ""} />}
       {trail.isPending && <Loading what="the trail" />}
       {trail.error && <ProblemBox error={trail.error} />}
-      {trail.data && entries.length === 0 && <Empty title="No entry">Nothing that this selects and you may read.</Empty>}
+      {trail.data && entries.length === 0 && <Empty title="No entries">None that you may read matches these filters.</Empty>}
       {entries.length > 0 && <Entries entries={entries} />}
       <div className="mt-4 flex justify-between">
         {filter.cursor ? <Link className="btn btn-ghost" to={filter.archive ? `/trail?archive=${filter.archive}` : "/trail"}>{filter.archive ? "To the first" : "To the newest"}</Link> : <span />}
@@ -63,35 +67,25 @@ function Live({ query }: { query: string }) {
   }, [query]);
   return (
     <section aria-label="Live view" className="border-primary mb-8 border-l-4 pl-4">
-      <p role="status" className="mb-2"><Mark state={lost ? "failed" : "usable"} word={lost ? "The connection is lost; it is tried again" : "Live"} />{query && <>: <span className="name text-sm">{query}</span></>}</p>
-      {entries.length === 0 ? <p className="muted">Nothing was recorded since you look.</p> : <Entries entries={entries} label="Live entries" />}
+      <p role="status" className="mb-2"><Mark state={lost ? "failed" : "usable"} word={lost ? "The connection was lost; trying again" : "Live"} />{query && <>: <span className="name text-sm">{query}</span></>}</p>
+      {entries.length === 0 ? <p className="muted">No new entries yet.</p> : <Entries entries={entries} label="Live entries" />}
     </section>
   );
 }
 
 function Entries({ entries, label = "Entries" }: { entries: Schemas["Entry"][]; label?: string }) {
   return (
-    <Scroll label={label}>
-      <table className="dense table">
-        <thead>
-          <tr><th scope="col">No</th><th scope="col">When</th><th scope="col">Who</th><th scope="col">Action</th><th scope="col">Target</th><th scope="col">Outcome</th><th scope="col">From</th><th scope="col">Detail</th></tr>
-        </thead>
-        <tbody>
-          {entries.map((e) => (
-            <tr key={e.seq} className={e.outcome === "refused" ? "bg-base-200" : ""}>
-              <td className="text-sm whitespace-nowrap tabular-nums"><Link className="link link-hover" to={`/trail/${e.seq}`} aria-label={`Entry ${e.seq}`}>{e.seq}</Link></td>
-              <td><When at={e.at} /></td>
-              <td><Subject of={e.subject} /></td>
-              <td className="whitespace-nowrap">{e.action.replaceAll("_", " ")}</td>
-              <td className="name max-w-72 text-sm">{e.target || <span className="muted whitespace-nowrap">chest</span>}{e.version ? `@${e.version}` : ""}</td>
-              <td><Mark state={e.outcome} /></td>
-              <td className="name text-sm whitespace-nowrap">{e.addr}</td>
-              <td className="max-w-72 text-sm">{e.receipt ? <>{e.reason.replaceAll("_", " ")}, <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}</Link></> : e.reason.replaceAll("_", " ") || e.detail}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table label={label} rows={entries} id={(e) => String(e.seq)} all rowClass={(e) => (e.outcome === "refused" ? "bg-base-200" : "")}
+      columns={[
+        { head: "No", className: "text-sm whitespace-nowrap tabular-nums", cell: (e) => <Link className="link link-hover" to={`/trail/${e.seq}`} aria-label={`Entry ${e.seq}`}>{e.seq}</Link> },
+        { head: "When", cell: (e) => <When at={e.at} /> },
+        { head: "Who", cell: (e) => <Subject of={e.subject} /> },
+        { head: "Action", className: "whitespace-nowrap", cell: (e) => e.action.replaceAll("_", " ") },
+        { head: "Target", className: "name max-w-72 text-sm", cell: (e) => <>{e.target || <span className="muted whitespace-nowrap">chest</span>}{e.version ? `@${e.version}` : ""}</> },
+        { head: "Outcome", cell: (e) => <Mark state={e.outcome} /> },
+        { head: "From", className: "name text-sm whitespace-nowrap", cell: (e) => e.addr },
+        { head: "Detail", className: "max-w-72 text-sm", cell: (e) => (e.receipt ? <>{e.reason.replaceAll("_", " ")}, <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}</Link></> : e.reason.replaceAll("_", " ") || e.detail) },
+      ]} />
   );
 }
 

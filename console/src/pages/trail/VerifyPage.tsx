@@ -1,5 +1,7 @@
 import { useState } from "react";
 import { api, data } from "../../api/client";
+import { useMakeCheckpoint, useVerifierKey } from "../../api/trail";
+import { save } from "../../parts/download";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -76,7 +78,7 @@ export function VerifyPage() {
   return (
     <>
       <PageHead above={{ to: "/trail", text: "the trail" }} title="Verify the trail" aside={<button type="button" className="btn btn-primary" disabled={running} onClick={run}>Verify now</button>}>
-        This browser fetches every entry, builds the Merkle tree over them, and compares it with every checkpoint that the chest has signed. Nothing up to the newest one may be changed, removed or put in.
+        This browser fetches every entry, builds the Merkle tree over them, and compares it with every checkpoint that the chest has signed. Nothing up to the newest one can have been changed, removed or inserted.
       </PageHead>
       {error !== undefined && <ProblemBox error={error} />}
       {state && (
@@ -87,12 +89,31 @@ export function VerifyPage() {
           {state.over && state.problems.length === 0 && <p role="status"><Mark state="usable" word="Everything is as it was recorded" />{state.covered && <>, as of the checkpoint signed <When at={state.covered.at} /></>}</p>}
         </section>
       )}
+      <Checkpoint />
       <section className="mt-8 grid gap-3" aria-label="Without this chest">
         <h2 className="text-xl font-semibold">Without this chest</h2>
-        <p className="max-w-prose">A chest that lies about its past can lie here, too. An auditor keeps a checkpoint and the verifier key elsewhere, and compares an export with them on another machine:</p>
+        <p className="max-w-prose">A chest that lies about its past can lie here too. An auditor keeps a checkpoint and the verifier key elsewhere, and compares an export with them on another machine:</p>
         <pre className="bg-base-200 rounded-box name overflow-x-auto p-4 text-sm">{`tansu trail export --out trail.jsonl
 tansu trail verify trail.jsonl --key kept.key --checkpoint kept.checkpoint`}</pre>
       </section>
     </>
+  );
+}
+
+// Checkpoint signs what the trail is now, and saves it with the key that checks it, for an auditor to keep elsewhere.
+function Checkpoint() {
+  const make = useMakeCheckpoint();
+  const key = useVerifierKey();
+  return (
+    <section className="mt-8 grid gap-3" aria-label="Checkpoint to keep">
+      <h2 className="text-xl font-semibold">A checkpoint to keep</h2>
+      <p className="max-w-prose">A signed statement of what the trail is now. Kept elsewhere, it shows later whether anything before it was changed.</p>
+      {make.error && <ProblemBox error={make.error} />}
+      <span className="flex flex-wrap gap-2">
+        <button type="button" className="btn btn-outline" disabled={make.isPending} onClick={() => make.mutate(undefined, { onSuccess: (c) => save(`${c.size}.checkpoint`, c.note, "text/plain") })}>Sign and save a checkpoint</button>
+        <button type="button" className="btn btn-outline" disabled={!key.data} onClick={() => key.data && save("chest.key", `${key.data.verifier_key}\n`, "text/plain")}>Save the verifier key</button>
+      </span>
+      {make.data && <p role="status"><Mark state="usable" word="Saved" />: a checkpoint of {make.data.size} entries.</p>}
+    </section>
   );
 }

@@ -1,0 +1,32 @@
+import { useState } from "react";
+import { useMay } from "../../api/may";
+import { useGrants } from "../../api/rights";
+import { GrantTable } from "../../parts/GrantTable";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemBox } from "../../parts/ProblemBox";
+import { Empty, Loading } from "../../parts/States";
+import { GiveDialog } from "./GiveDialog";
+import { Tabs } from "./Tabs";
+
+// GrantsPage lists every grant that the viewer may know of.
+export function GrantsPage() {
+  const may = useMay();
+  const grants = useGrants();
+  const [past, setPast] = useState(false);
+  const [giving, setGiving] = useState(false);
+  const list = (grants.data?.grants ?? []).filter((g) => past || g.in_force);
+  return (
+    <>
+      <Tabs />
+      <PageHead title="Grants" aside={may.somewhere("grant") && <button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give access …</button>}>
+        Who was given which role, on what, until when. Those that you may know of.
+      </PageHead>
+      <label className="mb-3 flex items-center gap-2 text-sm print:hidden"><input type="checkbox" className="checkbox checkbox-sm" checked={past} onChange={(e) => setPast(e.target.checked)} /> Show ended grants too</label>
+      {grants.isPending && <Loading what="the grants" />}
+      {grants.error && <ProblemBox error={grants.error} />}
+      {grants.data && list.length === 0 && <Empty title="No grants">None that you may know of.</Empty>}
+      {list.length > 0 && <GrantTable grants={list} ends={may.somewhere("grant")} />}
+      {giving && <GiveDialog onClose={() => setGiving(false)} />}
+    </>
+  );
+}

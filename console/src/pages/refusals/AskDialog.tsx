@@ -1,0 +1,43 @@
+import type { FormEvent } from "react";
+import { useMay } from "../../api/may";
+import { useAskFor, useRoles } from "../../api/rights";
+import { Dialog, DialogButtons } from "../../parts/Dialog";
+import { EndChoice, endOf } from "../../parts/EndChoice";
+import { Choice, Field } from "../../parts/Field";
+import { ProblemBox } from "../../parts/ProblemBox";
+
+// AskDialog requests a grant, for oneself or for an app that one answers for, without having been refused first.
+export function AskDialog({ scope = "", role = "viewer", onClose }: { scope?: string; role?: string; onClose: () => void }) {
+  const ask = useAskFor();
+  const roles = useRoles();
+  const may = useMay();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const text = (name: string) => String(form.get(name) ?? "").trim();
+    ask.mutate({ reason: text("reason"), grant: { subject: text("subject"), role: text("role"), scope: text("scope"), reason: text("reason"), ...endOf(form) } });
+  };
+  if (ask.data) {
+    return (
+      <Dialog title="Requested" settled onClose={onClose}>
+        <p role="status">Request <span className="name">{ask.data.id}</span> is open. Whoever may give it sees it under Requests, and you see their answer there.</p>
+        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done</button></div>
+      </Dialog>
+    );
+  }
+  const owned = may.ownedApps.map((subject) => ({ value: subject, text: subject }));
+  return (
+    <Dialog title="Request access" onClose={onClose}>
+      <form className="grid gap-4" onSubmit={submit}>
+        <Choice label="For" name="subject" options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]} />
+        <Choice label="Role" name="role" defaultValue={role} key={roles.data ? "ready" : "waiting"}
+          options={(roles.data?.roles ?? []).filter((r) => r.name !== "steward").map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
+        <Field label="Scope" name="scope" required className="name" defaultValue={scope} hint="A drawer with what is in it, such as ticketing-staging/**, or one item." />
+        <EndChoice label="Until" days={[1, 7, 30, 90]} chosen="30" />
+        <Field label="What you need it for" name="reason" required maxLength={200} hint="Whoever answers reads this." />
+        {ask.error && <ProblemBox error={ask.error} />}
+        <DialogButtons onClose={onClose} action="Send the request" busy={ask.isPending} />
+      </form>
+    </Dialog>
+  );
+}
