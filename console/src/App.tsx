@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Route, Routes } from "react-router";
+import { Route, Routes, useLocation } from "react-router";
 import { problemOf, type Schemas } from "./api/client";
 import { useMay, Viewer } from "./api/may";
 import { useStatus } from "./api/operation";
@@ -61,10 +61,11 @@ export function App() {
 // Pages are the addresses of the console, each for whoever may see what is on it.
 function Pages({ me }: { me: Schemas["Me"] }) {
   const may = useMay();
+  const { pathname } = useLocation(); // a page begins anew at each address: nothing that was asked about one thing is asked about the next
   const trail = may.somewhere("read_trail");
   const wholeTrail = may.everything("read_trail");
   return (
-    <Routes>
+    <Routes key={pathname}>
       <Route index element={<ChestPage me={me} />} />
       <Route path="drawers/:drawer" element={<DrawerPage />} />
       <Route path="drawers/:drawer/:item" element={<ItemPage />} />

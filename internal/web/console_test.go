@@ -25,6 +25,7 @@ type browser struct {
 	t     *testing.T
 	ctx   context.Context
 	chest *chesttest.Chest
+	url   string
 
 	mu       sync.Mutex
 	problems []string // errors in the page, content that was refused, requests to anywhere else
@@ -41,8 +42,17 @@ func open(t *testing.T) *browser { return openAgo(t, 0) }
 // openAgo is open with a chest that was founded some time ago, and is at that time still.
 func openAgo(t *testing.T, ago time.Duration) *browser {
 	t.Helper()
-	b := &browser{t: t, chest: chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP, ago)}
-	b.chest.Fill(t, "ticketing-prod", "db-password", "canary-in-the-browser")
+	chest := chesttest.StartIn(t, filepath.Join(t.TempDir(), "demo"), server.PlainHTTP, ago)
+	chest.Fill(t, "ticketing-prod", "db-password", "canary-in-the-browser")
+	b := openAt(t, chest.URL())
+	b.chest = chest
+	return b
+}
+
+// openAt opens a browser on whatever serves the console at an address.
+func openAt(t *testing.T, url string) *browser {
+	t.Helper()
+	b := &browser{t: t, url: url}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
@@ -75,7 +85,7 @@ func (b *browser) listen(event any) {
 	case *runtime.EventExceptionThrown:
 		b.problems = append(b.problems, "exception: "+e.ExceptionDetails.Text)
 	case *network.EventRequestWillBeSent:
-		if !strings.HasPrefix(e.Request.URL, b.chest.URL()+"/") && !strings.HasPrefix(e.Request.URL, "data:image/") {
+		if !strings.HasPrefix(e.Request.URL, b.url+"/") && !strings.HasPrefix(e.Request.URL, "data:image/") {
 			b.problems = append(b.problems, "request to "+e.Request.URL)
 		}
 	}
@@ -127,7 +137,7 @@ func (b *browser) html() string { return eval[string](b, `document.documentEleme
 
 func (b *browser) visit(path, ready string) {
 	b.t.Helper()
-	b.do(chromedp.Navigate(b.chest.URL()+path), see(ready))
+	b.do(chromedp.Navigate(b.url+path), see(ready))
 }
 
 // see waits for a text on the page.

@@ -39,7 +39,7 @@ export function DrawerPage() {
       <PageHead
         above={{ to: "/", text: "the chest" }}
         title={<><span className="name">{drawer}</span>{d && <Environment of={d.environment} />}</>}
-        aside={there.known && <>
+        aside={there.known && !contents.error && <>
           {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
           {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>Rules …</button>}
           {may("grant") && <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>Give access …</button>}
@@ -64,7 +64,7 @@ export function DrawerPage() {
       )}
       {items.length > 0 && <Items drawer={drawer} items={items} />}
       {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Load more items</button>}
-      {may("grant", "read_trail") && <Reachers drawer={drawer} />}
+      {may("grant", "read_trail") && !contents.error && <Reachers drawer={drawer} />}
       {d && <Upkeep drawer={drawer} may={may} />}
       {open === "describe" && d && <DescribeDrawerDialog drawer={d} onClose={close} />}
       {open === "rules" && d && <RulesDialog drawer={d} onClose={close} />}

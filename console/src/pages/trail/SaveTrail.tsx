@@ -21,7 +21,7 @@ const jsonl = (entries: Entry[]) => entries.map((e) => JSON.stringify(e)).join("
 async function all(filter: TrailFilter, tell: (count: number) => void): Promise<Entry[]> {
   const entries: Entry[] = [];
   for (let cursor: string | undefined; entries.length < mostSaved; ) {
-    const page = await data(api.GET("/api/trail", { params: { query: { ...filter, limit: 1000, ...(cursor ? { cursor } : { cursor: undefined }) } } }));
+    const page = await data(api.GET("/api/trail", { params: { query: { ...filter, limit: 500, ...(cursor ? { cursor } : { cursor: undefined }) } } }));
     entries.push(...page.entries);
     tell(entries.length);
     cursor = page.next_cursor;
