@@ -348,6 +348,12 @@ func ReadKeyFile(file string) (secretvalue.Value, error) {
 	return secretvalue.New(content), nil
 }
 
+// protocols are what the service speaks: a browser fetches the console's files over one connection (RFC 9113).
+var protocols = []string{"h2", "http/1.1"}
+
+// mostStreams bounds what one connection asks at once, as the number of connections is bounded for each network.
+const mostStreams = 64
+
 func (s *Server) listen() (err error) {
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
@@ -359,7 +365,7 @@ func (s *Server) listen() (err error) {
 		Handler: httpapi.New(httpapi.Options{Service: s.Service, Console: s.options.Console, Log: s.options.Log,
 			Version: s.options.Version, SecureCookies: s.options.Transport == TLS}),
 		ReadHeaderTimeout: headerTimeout, ReadTimeout: readTimeout, WriteTimeout: writeTimeout, IdleTimeout: idleTimeout,
-		MaxHeaderBytes: maxHeader,
+		MaxHeaderBytes: maxHeader, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: mostStreams},
 		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
 	}
 	// What never ends by itself, such as a live view of the trail, ends when the chest stops: nobody waits for it.
@@ -370,7 +376,7 @@ func (s *Server) listen() (err error) {
 	if s.options.Transport == TLS {
 		listener = tls.NewListener(listener, &tls.Config{
 			MinVersion: tls.VersionTLS13,
-			NextProtos: []string{"http/1.1"},
+			NextProtos: protocols,
 			// An app may show a certificate that was registered for it (RFC 8705, section 2.2).
 			ClientAuth: tls.RequestClientCert, GetConfigForClient: s.forClient,
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
@@ -384,7 +390,7 @@ func (s *Server) listen() (err error) {
 // clients show theirs. Browsers, which have none of these, do not ask a person which one to show.
 func (s *Server) forClient(*tls.ClientHelloInfo) (*tls.Config, error) {
 	names, all := s.Service.CertificateIssuers()
-	config := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}, ClientAuth: tls.RequestClientCert,
+	config := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: protocols, ClientAuth: tls.RequestClientCert,
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil }}
 	if all {
 		config.ClientCAs = x509.NewCertPool()

@@ -21,24 +21,24 @@ func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	for _, item := range []string{"db-password", "mail-login"} {
-		b.visit("/drawers/ticketing-prod/"+item, "Versions")
-		b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), press("Ask for it"), chromedp.WaitVisible(`dialog[open]`),
-			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Ask", "dialog"), see("is open. You see what comes of it"))
+		b.visit("/drawers/ticketing-prod/"+item, "You may not read it")
+		b.do(press("Request access"), chromedp.WaitVisible(`dialog[open] option[value=consumer]:checked`),
+			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Send the request", "dialog"), see("Whoever may give it sees it"))
 	}
 	b.visit("/refusals", "2 open")
 	b.do(press("Sign out"))
 	b.signIn("security-duty")
 	b.visit("/refusals", "why mail-login")
-	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "No")]`), chromedp.WaitVisible(`dialog[open]`),
-		chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Say no", "dialog"), see("said no: mail is not yours"))
-	b.do(chromedp.Click(`//li[contains(., "why db-password")]//button[contains(., "Allow")]`), see("0 open"))
+	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "Decline")]`), chromedp.WaitVisible(`dialog[open]`),
+		chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Decline", "dialog"), see("declined: mail is not yours"))
+	b.do(chromedp.Click(`//li[contains(., "why db-password")]//button[contains(., "Allow")]`), chromedp.WaitVisible(`dialog tbody`),
+		see("to be consumer on ticketing-prod/db-password"), press("Allow", "dialog"), see("0 open"))
 	b.do(press("Sign out"))
 	b.signIn("ticketing-lead")
-	b.visit("/refusals", "said no: mail is not yours")
+	b.visit("/refusals", "declined: mail is not yours")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(press("Reveal"), chromedp.WaitVisible(`[data-value]`))
-	b.visit("/drawers/ticketing-prod/mail-login", "Versions")
-	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("mail is not yours"))
+	b.visit("/drawers/ticketing-prod/mail-login", "You may not read it")
 	b.clean()
 }
 
@@ -49,7 +49,7 @@ func TestGrantIsLookedAtBeforeItIsGiven(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/app:ticket-api", "It may do nothing")
-	b.do(press("Give a grant"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"),
+	b.do(press("Give access"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"),
 		press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
 		press("Back", "dialog"), chromedp.SendKeys(`dialog input[name=scope]`, "x"))
 	eval[bool](b, `(() => { document.querySelector("dialog input[name=scope]").value = ""; return true })()`)
@@ -197,7 +197,7 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/app:nightly-ledger", "ticketing-prod/db-password")
-	b.do(press("Another way"), chromedp.WaitVisible(`dialog[open] textarea[name=public_key]`),
+	b.do(press("Add a sign-in method"), chromedp.WaitVisible(`dialog[open] select[name=kind]`),
 		chromedp.SendKeys(`dialog[open] select[name=kind]`, "issuer"),
 		chromedp.WaitVisible(`dialog[open] textarea[name=claims]`),
 		chromedp.SendKeys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
@@ -207,7 +207,7 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("Register it", "dialog"), press("Done", "dialog"),
-		chromedp.WaitVisible(`//p[contains(., "the word of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
+		chromedp.WaitVisible(`//p[contains(., "tokens of") and contains(., "branch=main")]`), chromedp.WaitVisible(`//h3[.="Refused last"]`))
 	b.do(press("Would it be served now?"), chromedp.WaitVisible(`//td[contains(., "version 1")]`))
 	manifest := "manifest: 1\napp: nightly-ledger\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { " +
 		"variable: DB, reference: db-password }\n"
@@ -222,8 +222,8 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 		t.Error(found)
 	}
 	b.do(press("Close", "dialog"))
-	b.do(chromedp.Click(`//li[contains(., "the word of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`),
-		press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "the word of")]`))
+	b.do(chromedp.Click(`//li[contains(., "tokens of")]//button[contains(., "End")]`), chromedp.WaitVisible(`dialog[open]`),
+		press("End it", "dialog"), chromedp.WaitNotPresent(`//p[contains(., "tokens of")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

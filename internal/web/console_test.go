@@ -185,13 +185,13 @@ func TestWhoCanReadIsAskedWhenPressed(t *testing.T) {
 		}
 		return len(page.Entries)
 	}
-	b.visit("/access/app:ticket-api", "How it proves itself")
+	b.visit("/access/app:ticket-api", "Sign-in methods")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	if asked() != 0 {
 		t.Error("looking at a page asks about access")
 	}
 	b.do(press("Show who can read it"), see("consumer on ticketing-prod/**"))
-	b.visit("/access/app:ticket-api", "How it proves itself")
+	b.visit("/access/app:ticket-api", "Sign-in methods")
 	b.do(press("Show everything it reaches"), see("read value, use key"))
 	if asked() != 2 {
 		t.Errorf("asked %d times", asked())
@@ -217,10 +217,12 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 	pages := []struct{ path, ready string }{
 		{"/", "The chest"}, {"/drawers/ticketing-prod", "db-password"}, {"/drawers/" + strings.Repeat("long-name-", 6) + "prod", "Nothing in it"},
 		{"/drawers/ticketing-prod/db-password", "Versions"}, {"/drawers/nothing", "Not found"}, {"/access", "Apps"},
-		{"/access/app:ticket-api", "How it proves itself"}, {"/access/team:harbour-crew", "Who joins"},
+		{"/access/app:ticket-api", "Sign-in methods"}, {"/access/team:harbour-crew", "Add a member"},
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
 		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
-		{"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
+		{"/access/grants", "in force"}, {"/access/roles", "built in"}, {"/access/ask", "Under which circumstances"},
+		{"/trail/reads", "Nothing stands out"}, {"/trail/upkeep", "Archives"}, {"/due", "In your own calendar"}, {"/account", "Where you are signed in"},
+		{"/drawers/ticketing-prod/db-password@1/exposure", "Work it out"}, {"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	check := func(what string) {
@@ -321,19 +323,21 @@ func TestRevealedValueHidesByItselfAndIsInTheTrail(t *testing.T) {
 // A refusal in the console becomes a receipt, and a gatekeeper fixes it there.
 func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 	b := open(t)
-	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
+	lead := b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"})
 	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"}, chesttest.Grant{Role: "auditor", Scope: "**"})
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
-	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Reveal"), chromedp.WaitVisible(`[role=alert]`), see("person:ticketing-lead may not read the value of"),
-		see("tansu grant give person:ticketing-lead consumer"))
+	b.visit("/drawers/ticketing-prod/db-password", "You may not read it")
+	if _, _, err := b.chest.Client(t, lead).Read(b.ctx, "ticketing-prod/db-password"); chesttest.Code(err) != "refused" {
+		t.Fatalf("the command line: %v", err)
+	}
 	b.do(press("Sign out"))
 	b.signIn("security-duty")
 	b.visit("/refusals", "person:ticketing-lead")
 	b.do(chromedp.Click(`tbody tr td a[href^="/receipts/"]`), see("It would still be refused"))
 	b.visit("/refusals", "person:ticketing-lead")
-	b.do(press("Allow"), see("in force now"), see("Nobody is waiting"))
+	b.do(see("to be consumer on ticketing-prod/db-password"), press("Allow …"), chromedp.WaitVisible(`dialog[open]`),
+		press("See what it changes", "dialog"), see("gains"), press("Give it", "dialog"), see("In force now"), press("Done", "dialog"), see("Settled"))
 	b.do(press("Sign out"))
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
@@ -417,11 +421,11 @@ func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b.do(press("Make a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
 		press("Register", `dialog`), see("may do nothing yet"))
 	b.visit("/access/team:harbour-crew", "Nobody is in it")
-	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Join"), see("did you mean app:gate-controller?"))
+	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Add"), see("did you mean app:gate-controller?"))
 	eval[bool](b, `document.querySelector("input[name=member]").value = ""; true`)
-	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Join"),
+	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Add"),
 		chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
-	b.do(press("Leave"), see("Nobody is in it"))
+	b.do(press("Remove …"), chromedp.WaitVisible(`dialog[open]`), press("Remove", "dialog"), see("Nobody is in it"))
 	b.clean()
 }
 
@@ -431,9 +435,8 @@ func TestEndedSessionComesBackToTheSamePage(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
 	b.chest.Clock.Set(-9 * time.Hour)
-	b.do(chromedp.Click(`//a[contains(., "db-password")]`), see("Your session has ended"))
-	b.signIn("steward")
-	b.do(see("Versions"))
+	b.do(chromedp.Click(`//a[contains(., "db-password")]`), see("Your session has ended"),
+		chromedp.SendKeys(`dialog input[name=password]`, chesttest.Password), press("Sign in", "dialog"), see("Versions"))
 	b.clean()
 }
 
@@ -461,7 +464,7 @@ func TestPersonWithoutAGrantIsToldWhatToDo(t *testing.T) {
 	b.chest.Person(t, "rota-trainee")
 	b.visit("/", "Sign in")
 	b.signIn("rota-trainee")
-	b.do(see("person:rota-trainee may not list any drawer"), see("Receipt"))
+	b.do(see("You may not see any drawer"), press("Request access"), chromedp.WaitVisible(`dialog[open]`), press("Cancel", "dialog"))
 	b.visit("/access", "Your own grants")
 	b.clean()
 }

@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -25,13 +26,17 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(press("Show who read it"), see("1 of 1"), see("asks for it by its number"))
-	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), see("held"), see("of version 1"))
+	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), chromedp.WaitVisible(`dialog[open]`), press("Hold", "dialog"), see("held"), chromedp.WaitVisible(`//tr[contains(., "@1")][contains(., "held")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Release"), see("of version 2"))
+	b.do(press("Release"), chromedp.WaitVisible(`dialog[open]`), press("Release", "dialog"), chromedp.WaitVisible(`//tr[contains(., "@2")][contains(., "current")]`))
 	restore := chromedp.WaitVisible(`//button[contains(normalize-space(.), "Restore")]`) // then no version has buttons any more
-	b.do(press("Retire"), restore, press("Restore"), press("Retire"), restore, press("Shred"), chromedp.WaitVisible(`dialog[open]`),
+	retire := []step{press("Retire …"), chromedp.WaitVisible(`dialog[open]`), press("Retire", "dialog"), restore}
+	b.do(retire...)
+	b.do(press("Restore"))
+	b.do(retire...)
+	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`),
 		chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
 		chromedp.SendKeys(`dialog input[name=name]`, "-password"))
 	b.visit("/drawers/ticketing-prod", "Nothing in it")
@@ -55,7 +60,7 @@ func TestLoginIsMadeUpInTheConsole(t *testing.T) {
 	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "mail-relay"),
 		chromedp.SendKeys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
 		chromedp.SendKeys(`dialog input[name="field:user"]`, "svc-mail"),
-		chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: make it up: a UUID"))
+		chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: generate a UUID"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -67,12 +72,28 @@ func TestLoginIsMadeUpInTheConsole(t *testing.T) {
 	b.clean()
 }
 
-func TestSearchFromTheChest(t *testing.T) {
+// Whatever has a name is found from any page, by the keyboard; items also by what is known of them.
+func TestEverythingIsFoundFromAnyPage(t *testing.T) {
 	b := open(t)
+	b.chest.App(t, "ticket-api")
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.do(chromedp.SendKeys(`input[name=q]`, "passw drawer:ticket*"), press("Search"),
-		chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
+	b.visit("/trail", "Audit trail")
+	b.do(chromedp.KeyEvent("/"), chromedp.WaitVisible(`dialog[open] input`), chromedp.KeyEvent("ticket"),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "app:ticket-api")]`), chromedp.WaitVisible(`//*[@role="option"][contains(., "ticketing-prod")]`))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.KeyEvent("-api"), chromedp.WaitNotPresent(`//*[@role="option"][contains(., "drawer")]`), chromedp.KeyEvent("\r"),
+		see("Sign-in methods"))
+	if focus := eval[string](b, `document.activeElement.textContent`); !strings.Contains(focus, "app:ticket-api") {
+		t.Errorf("after going there the focus is on %q", focus)
+	}
+	if title := eval[string](b, `document.title`); !strings.HasPrefix(title, "app:ticket-api") {
+		t.Errorf("the window is called %q", title)
+	}
+	b.visit("/search?q=passw+drawer:ticket*", "Search")
+	b.do(chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
 	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
 	b.clean()
 }

@@ -23,28 +23,28 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
 	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "20"),
-		press("Show what they do", "dialog"), see("is not a length of time"),
-		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Show what they do", "dialog"), see("ticketing-prod/db-password"),
+		press("Preview", "dialog"), see("is not a length of time"),
+		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Preview", "dialog"), see("ticketing-prod/db-password"),
 		see("too old"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(press("Set the rules", "dialog"), see("served for 20d after it is made"), see("in 20 days"))
-	b.do(press("Change its key"), see("It is under key 2"))
+	b.do(press("Rotate its key"), chromedp.WaitVisible(`dialog[open]`), press("Rotate", "dialog"), see("It is under key 2"))
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"),
-		press("Set them", "dialog"), see("served for 10d after it is made"))
+	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"),
+		press("Set the rules", "dialog"), see("served for 10d after it is made"))
 	b.do(press("Change …"), chromedp.WaitVisible(`dialog[open]`), see("Its value stays as it is"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(chromedp.Click(`dialog input[type=checkbox]`), chromedp.SetValue(`dialog input[name=not_after]`, "2031-03-01T08:00"),
-		press("Set it", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
+		press("Save", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
 	if h, err := b.chest.Client(t, b.chest.Steward).History(b.ctx, "ticketing-prod", "db-password"); err != nil ||
 		h.Versions[0].NotAfter.Year() != 2031 {
 		t.Errorf("the end that was set in the console: %+v, %v", h.Versions, err)
 	}
-	b.do(press("Stricter …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only", "dialog"),
+	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only …", "dialog"), press("Make it for use only, for good"),
 		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "In your own calendar")
 	b.do(see("ends"), press("Make an address"), see("It is shown only now"))
@@ -65,13 +65,13 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Move a file in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{file}),
+	b.do(press("Import …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetUploadFiles(`dialog input[type=file]`, []string{file}),
 		see("smtp_key"), see("exists"),
-		chromedp.Click(`dialog input[type=checkbox]`), see("changed"))
+		chromedp.Click(`dialog input[name=replace]`), see("changed"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Move it in", "dialog"), see("Left to do"), press("Close", "dialog"))
+	b.do(press("Import", "dialog"), see("Left to do"), press("Close", "dialog"))
 	if h, err := steward.History(b.ctx, "ticketing-prod", "smtp-key"); err != nil || h.Item.Current != 1 {
 		t.Errorf("%+v, %v", h, err)
 	}
@@ -83,12 +83,12 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	b.do(press("Close", "dialog"))
 	b.visit("/drawers/ticketing-prod/smtp-key", "Versions")
 	name := `//dialog//input[@name="name"]`
-	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move it", "dialog"),
+	b.do(press("Rename or move"), chromedp.WaitVisible(`dialog[open]`), chromedp.SetValue(name, "mail-relay-key"), press("Move", "dialog"),
 		see("Old names that still work"), see("nobody uses it"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("End it now"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
+	b.do(press("End it now"), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
 	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp-key"); err == nil {
 		t.Error("the old name still works")
 	}
@@ -119,13 +119,13 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod", "db-password")
 	eval[bool](b, `(() => { const make = URL.createObjectURL; window.saved = ""; URL.createObjectURL = (blob) => { blob.text().then((text) => { window.saved = text; }); return make(blob); }; return true; })()`)
-	b.do(press("Take a copy out"), chromedp.WaitVisible(`dialog[open]`),
+	b.do(press("Export …"), chromedp.WaitVisible(`dialog[open]`),
 		chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key")}), see("is not a public key"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.do(chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key.pub")}),
-		chromedp.WaitEnabled(`//dialog//button[contains(., "Write the file")]`), press("Write the file", "dialog"),
+		chromedp.WaitEnabled(`//dialog//button[contains(., "Export")]`), press("Export", "dialog"),
 		see("1 values are in ticketing-prod.jwe"))
 	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool](`window.saved !== ""`)); err != nil {
 		t.Fatal(err)

@@ -74,7 +74,7 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	}
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.visit("/trail", "The trail")
+	b.visit("/trail", "Audit trail")
 	b.do(press("Live view"), chromedp.WaitVisible(`section[aria-label="Live view"]`), see("Live"))
 	if _, _, err := app.Read(b.ctx, "ticketing-prod/none"); err == nil {
 		t.Fatal("there is a none")
@@ -83,19 +83,19 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"),
+	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"),
 		chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
-	b.visit("/trail/reads", "What is read")
+	b.visit("/trail/reads", "Reads and anomalies")
 	b.do(see("Nothing stands out"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(chromedp.Click(`//a[contains(., "Got out")]`), see("got out"), chromedp.SendKeys(`input[name=reason]`, "in a build log"),
+	b.do(chromedp.Click(`//a[contains(., "Report exposure")]`), see("Where it was seen"), chromedp.SendKeys(`input[name=reason]`, "in a build log"),
 		press("Work it out"), see("It is still served"), see("it is what everybody gets now"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Say so in the trail"), see("The trail says that it is exposed"))
+	b.do(press("Note it in the trail"), see("Noted in the trail"))
 	b.clean()
 }

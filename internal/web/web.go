@@ -2,6 +2,7 @@
 package web
 
 import (
+	"bytes"
 	"embed"
 	"errors"
 	"io/fs"
@@ -44,7 +45,6 @@ func Handler() (http.Handler, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		header := w.Header()
 		header.Set("Content-Security-Policy", policy)
@@ -54,11 +54,7 @@ func Handler() (http.Handler, error) {
 		header.Set("Cross-Origin-Resource-Policy", "same-origin")
 		header.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
 		name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
-		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() && name != "index.html" {
-			if strings.HasPrefix(name, "assets/") { // their names change with their content
-				header.Set("Cache-Control", "public, max-age=31536000, immutable")
-			}
-			server.ServeHTTP(w, r)
+		if name != "index.html" && serveFile(w, r, files, name) {
 			return
 		}
 		header.Set("Cache-Control", "no-store")
@@ -73,4 +69,34 @@ func Handler() (http.Handler, error) {
 		}
 		_, _ = w.Write(page)
 	}), nil
+}
+
+// encodings are what the build has compressed each text to, the smaller first: the ending of its file, and its name (RFC 9110, 8.4.1).
+var encodings = [][2]string{{".br", "br"}, {".gz", "gzip"}}
+
+// serveFile serves a file of the build, compressed if the browser takes that; false if there is none.
+func serveFile(w http.ResponseWriter, r *http.Request, files fs.FS, name string) bool {
+	info, err := fs.Stat(files, name)
+	if err != nil || info.IsDir() || slices.ContainsFunc(encodings, func(e [2]string) bool { return strings.HasSuffix(name, e[0]) }) {
+		return false
+	}
+	header := w.Header()
+	if strings.HasPrefix(name, "assets/") { // their names change with their content
+		header.Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	content, err := fs.ReadFile(files, name)
+	if err != nil {
+		return false
+	}
+	header.Add("Vary", "Accept-Encoding")
+	accepted := strings.Split(strings.ReplaceAll(r.Header.Get("Accept-Encoding"), " ", ""), ",")
+	for _, e := range encodings {
+		if small, err := fs.ReadFile(files, name+e[0]); err == nil && slices.Contains(accepted, e[1]) {
+			header.Set("Content-Encoding", e[1])
+			content = small
+			break
+		}
+	}
+	http.ServeContent(w, r, name, info.ModTime(), bytes.NewReader(content))
+	return true
 }

@@ -43,6 +43,6 @@ export function Mark({ state, word }: { state: string; word?: string }) {
 export function Environment({ of }: { of: string }) {
   const production = of === "production";
   return (
-    <span className={`badge badge-sm font-semibold ${production ? "badge-primary" : "badge-outline"}`}>{of}</span>
+    <span className={`badge badge-sm font-sans font-semibold ${production ? "badge-primary" : "badge-outline"}`}>{of}</span>
   );
 }

@@ -26,7 +26,7 @@ export function Closed({ what, needs, scope = "**" }: { what: string; needs: str
         You may not see {what}. It takes the role <b>{needs}</b>{scope === "**" ? " on a part of the chest" : <> on <span className="name">{scope}</span></>}.
       </p>
       <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Request access …</button>
-      {asking && <AskDialog scope={scope === "**" ? "" : scope} role={needs} onClose={() => setAsking(false)} />}
+      {asking && <AskDialog scope={scope === "**" ? "" : scope} wants={needs} onClose={() => setAsking(false)} />}
     </div>
   );
 }

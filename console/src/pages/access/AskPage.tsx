@@ -1,6 +1,4 @@
 import { useState, type FormEvent } from "react";
-import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useVerdict } from "../../api/rights";
 import { Choice, Field } from "../../parts/Field";
@@ -8,8 +6,8 @@ import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
-import { Table } from "../../parts/Table";
 import { ways } from "../../parts/ways";
+import { Considered } from "./Considered";
 import { GiveDialog } from "./GiveDialog";
 import { Tabs } from "./Tabs";
 
@@ -69,19 +67,5 @@ export function AskPage() {
         </section>
       )}
     </>
-  );
-}
-
-// Considered are the grants that came nearest, and what kept each from allowing it.
-export function Considered({ list }: { list: Schemas["Verdict"]["considered"] }) {
-  return (
-    <Table label="Table of the nearest grants" rows={list.slice(0, 20)} id={(c) => c.grant.id}
-      columns={[
-        { head: "Given to", cell: (c) => <Link className="link link-hover name" to={`/access/${c.grant.subject}`}>{c.grant.subject}</Link> },
-        { head: "Role", className: "font-semibold", cell: (c) => (c.grant.effect === "deny" ? `denied ${c.grant.role}` : c.grant.role) },
-        { head: "Scope", className: "name", cell: (c) => c.grant.scope },
-        { head: "What did not fit", cell: (c) => c.miss || "nothing: it applies" },
-        { head: "Given by", className: "name text-sm", cell: (c) => c.grant.created_by },
-      ]} />
   );
 }

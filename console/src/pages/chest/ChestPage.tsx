@@ -33,7 +33,7 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
     <>
       <PageHead title="The chest" aside={<>
         {small && <input type="search" className="input input-sm w-56 self-center" placeholder="Filter drawers" aria-label="Filter drawers" value={typed} onChange={(e) => setTyped(e.target.value)} />}
-        {makes && list.length > 0 && <button type="button" className="btn btn-outline" onClick={() => setAdding(true)}><Plus className="size-4" aria-hidden /> New drawer</button>}
+        {makes && small && <button type="button" className="btn btn-outline" onClick={() => setAdding(true)}><Plus className="size-4" aria-hidden /> New drawer</button>}
       </>}>
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
@@ -48,7 +48,12 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
           {makes && <button type="button" className="btn btn-primary mt-3" onClick={() => setAdding(true)}>New drawer</button>}
         </Empty>
       )}
-      {shown.length > 0 && <ul className={`chest ${small ? "chest-small" : ""}`} aria-label="Drawers">{shown.map((d) => <Front key={d.name} drawer={d} small={small} />)}</ul>}
+      {shown.length > 0 && (
+        <ul className={`chest ${small ? "chest-small" : ""}`} aria-label="Drawers">
+          {shown.map((d) => <Front key={d.name} drawer={d} small={small} />)}
+          {makes && !small && <li className="contents"><button type="button" className="front front-blank" onClick={() => setAdding(true)}><Plus className="size-5" aria-hidden /> New drawer</button></li>}
+        </ul>
+      )}
       {list.length > 0 && shown.length === 0 && <p className="muted" role="status">No drawer matches “{typed}”.</p>}
       {adding && <NewDrawerDialog onClose={() => setAdding(false)} />}
     </>

@@ -12,6 +12,7 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { ruleLines } from "../../parts/rules";
 import { Loading } from "../../parts/States";
 import { GiveDialog } from "../access/GiveDialog";
+import { AskDialog } from "../refusals/AskDialog";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
 import { DescribeDialog } from "./DescribeDialog";
@@ -93,9 +94,12 @@ export function ItemPage() {
 
 // NoValue stands where the value would be for whoever may not read it.
 function NoValue({ target }: { target: string }) {
+  const [asking, setAsking] = useState(false);
   return (
     <section className="panel flex flex-wrap items-center justify-between gap-3" aria-label="Value">
       <p><b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.</p>
+      <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>Request access …</button>
+      {asking && <AskDialog scope={target} wants="consumer" onClose={() => setAsking(false)} />}
     </section>
   );
 }

@@ -7,7 +7,7 @@ import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
 // AskDialog requests a grant, for oneself or for an app that one answers for, without having been refused first.
-export function AskDialog({ scope = "", role = "viewer", onClose }: { scope?: string; role?: string; onClose: () => void }) {
+export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: string; wants?: string; onClose: () => void }) {
   const ask = useAskFor();
   const roles = useRoles();
   const may = useMay();
@@ -30,7 +30,7 @@ export function AskDialog({ scope = "", role = "viewer", onClose }: { scope?: st
     <Dialog title="Request access" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <Choice label="For" name="subject" options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]} />
-        <Choice label="Role" name="role" defaultValue={role} key={roles.data ? "ready" : "waiting"}
+        <Choice label="Role" name="role" defaultValue={wants} key={roles.data ? "ready" : "waiting"}
           options={(roles.data?.roles ?? []).filter((r) => r.name !== "steward").map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
         <Field label="Scope" name="scope" required className="name" defaultValue={scope} hint="A drawer with what is in it, such as ticketing-staging/**, or one item." />
         <EndChoice label="Until" days={[1, 7, 30, 90]} chosen="30" />

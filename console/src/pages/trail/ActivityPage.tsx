@@ -22,7 +22,7 @@ export function ActivityPage() {
   const activity = useActivity(days);
   return (
     <>
-      <PageHead above={{ to: "/trail", text: "the trail" }} title="What is read"
+      <PageHead above={{ to: "/trail", text: "the trail" }} title="Reads and anomalies"
         aside={<label className="flex items-center gap-2 text-sm font-semibold">The last<select className="select select-sm w-28" value={days} onChange={(e) => setDays(Number(e.target.value))}>{[1, 7, 30, 90].map((d) => <option key={d} value={d}>{d === 1 ? "day" : `${d} days`}</option>)}</select></label>} />
       <section aria-labelledby="stands-out" className="mb-10">
         <h2 id="stands-out" className="mb-2 text-xl font-semibold">What stands out</h2>

@@ -10,7 +10,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Loading } from "../../parts/States";
 import { When } from "../../parts/When";
-import { Considered } from "../access/AskPage";
+import { Considered } from "../access/Considered";
 import { GiveDialog } from "../access/GiveDialog";
 
 const reasons: Record<string, string> = {

@@ -14,7 +14,7 @@ export function UpkeepPage() {
   const archives = useArchives();
   return (
     <>
-      <PageHead above={{ to: "/trail", text: "the trail" }} title="Where the trail goes">
+      <PageHead above={{ to: "/trail", text: "the trail" }} title="Witnesses and outlets">
         Witnesses keep checkpoints, so that nobody can rewrite the past without being noticed. Outlets get every entry, each at its own pace. Archives hold what has left the database.
       </PageHead>
       {upkeep.isPending && <Loading what="the upkeep" />}
