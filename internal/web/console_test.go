@@ -220,7 +220,7 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 		{"/access/app:ticket-api", "Sign-in methods"}, {"/access/team:harbour-crew", "Add a member"},
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
 		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
-		{"/access/grants", "in force"}, {"/access/roles", "built in"}, {"/access/ask", "Under which circumstances"},
+		{"/access/grants", "Given to"}, {"/access/roles", "built in"}, {"/access/ask", "Under which circumstances"},
 		{"/trail/reads", "Nothing stands out"}, {"/trail/upkeep", "Archives"}, {"/due", "In your own calendar"}, {"/account", "Where you are signed in"},
 		{"/drawers/ticketing-prod/db-password@1/exposure", "Work it out"}, {"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
 	}
@@ -436,7 +436,7 @@ func TestEndedSessionComesBackToTheSamePage(t *testing.T) {
 	b.visit("/drawers/ticketing-prod", "db-password")
 	b.chest.Clock.Set(-9 * time.Hour)
 	b.do(chromedp.Click(`//a[contains(., "db-password")]`), see("Your session has ended"),
-		chromedp.SendKeys(`dialog input[name=password]`, chesttest.Password), press("Sign in", "dialog"), see("Versions"))
+		chromedp.SendKeys(`dialog input[name=password]`, chesttest.Password), chromedp.Click(`dialog button[type=submit]`), see("Versions"))
 	b.clean()
 }
 

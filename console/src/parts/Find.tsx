@@ -61,7 +61,7 @@ function FindDialog({ onClose }: { onClose: () => void }) {
     <Dialog title="Find" settled onClose={onClose}>
       <input type="search" className="input w-full" role="combobox" aria-expanded={list.length > 0} aria-controls={`${id}-list`} autoComplete="off" spellCheck={false}
         aria-activedescendant={list[at] ? `${id}-${at}` : undefined} aria-label="Name of a drawer, item, person, app, team or role" placeholder="A drawer, item, person, app, team or role" ref={(input) => input?.focus()}
-        value={typed} onChange={(e) => { setTyped(e.target.value); setAt(0); }} onKeyDown={onKeyDown} />
+        value={typed} onChange={(e) => { setTyped(e.target.value.replace(/^\//, "")); setAt(0); }} onKeyDown={onKeyDown} />
       {found.error && words && <div className="mt-3"><ProblemBox error={found.error} /></div>}
       <div id={`${id}-list`} role="listbox" aria-label="Found" className="mt-3 min-h-40">
         {list.map((f, i) => (

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
+import { useMay } from "../api/may";
 import { useEndGrant } from "../api/rights";
 import { Conditions } from "./Conditions";
 import { Confirm } from "./Confirm";
@@ -18,6 +19,7 @@ const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
 export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
   const [ending, setEnding] = useState<Grant>();
   const end = useEndGrant();
+  const me = useMay().subject; // nobody ends their own
   const showSubject = grants.some((g) => g.subject !== (owner ?? grants[0]?.subject));
   const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
   return (
@@ -32,7 +34,7 @@ export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
           { head: "End", sort: (g) => time(g.ended_at ?? g.not_after), cell: (g) => <GrantEnd grant={g} /> },
           { head: "Given", sort: (g) => -time(g.created_at), cell: (g) => <><When at={g.created_at} /><span className="name muted block text-sm">{g.created_by}</span></> },
           { head: "Reason", cell: (g) => g.reason },
-          ends === true && { head: "Do", hidden: true, cell: (g: Grant) => g.in_force && g.subject === (owner ?? g.subject) && <button type="button" className="btn btn-outline btn-xs" onClick={() => setEnding(g)}>End …<span className="sr-only"> grant of {g.role} on {g.scope}</span></button> },
+          ends === true && { head: "Do", hidden: true, cell: (g: Grant) => g.in_force && g.subject !== me && g.subject === (owner ?? g.subject) && <button type="button" className="btn btn-outline btn-xs" onClick={() => setEnding(g)}>End …<span className="sr-only"> grant of {g.role} on {g.scope}</span></button> },
         ]} />
       {ending && (
         <Confirm title="End this grant?" action="End it" busy={end.isPending} error={end.error} onClose={() => setEnding(undefined)} onYes={() => end.mutate(ending.id, { onSuccess: () => setEnding(undefined) })}>
