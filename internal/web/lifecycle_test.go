@@ -92,7 +92,7 @@ func TestEverythingIsFoundFromAnyPage(t *testing.T) {
 	if title := eval[string](b, `document.title`); !strings.HasPrefix(title, "app:ticket-api") {
 		t.Errorf("the window is called %q", title)
 	}
-	b.visit("/search?q=passw+drawer:ticket*", "Search")
+	b.visit("/search?q=passw+drawer:ticket*", "Search items")
 	b.do(chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
 	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
 	b.clean()

@@ -28,26 +28,26 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
     <div className="flex min-h-screen flex-col">
       <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">To the content</a>
       <header className="border-base-300 border-b print:hidden">
-        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3 max-sm:gap-y-1 max-sm:px-4 max-sm:py-2">
           <Link to="/" className="flex items-center gap-2 font-serif text-xl font-semibold">
             <img src="/mark.svg" alt="" className="size-7" /> Tansu
           </Link>
           <nav aria-label="Pages" className="flex flex-wrap gap-1">
             {placesOf(me).map(({ to, text, Icon }) => (
-              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `btn btn-ghost btn-sm ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`}>
-                <Icon className="size-4" aria-hidden /> {text}
+              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `btn btn-ghost btn-sm max-sm:px-2 ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`}>
+                <Icon className="size-4 max-sm:hidden" aria-hidden /> {text}
               </NavLink>
             ))}
           </nav>
-          <div className="ml-auto flex flex-wrap items-center gap-1">
+          <div className="ml-auto flex items-center gap-1 max-sm:ml-0">
             <Find />
-            <Link to="/account" className="btn btn-ghost btn-sm name font-normal" title="Your account: password and sessions">
+            <Link to="/account" className="btn btn-ghost btn-sm name font-normal max-sm:px-1" title="Your account: password and sessions">
               {me.subject}
             </Link>
             <TimesSwitch />
             <ThemeSwitch />
             <button type="button" className="btn btn-ghost btn-sm" onClick={() => void signOut()}>
-              <LogOut className="size-4" aria-hidden /> Sign out
+              <LogOut className="size-4" aria-hidden /> <span className="max-sm:sr-only">Sign out</span>
             </button>
           </div>
         </div>

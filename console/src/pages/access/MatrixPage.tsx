@@ -90,7 +90,7 @@ type RowProps = { row: Schemas["MatrixRow"]; columns: { name: string; at: number
 function Row({ row, columns, onOpen }: RowProps) {
   return (
     <tr>
-      <th scope="row" className="min-w-44"><Link className="link link-hover name font-medium" to={`/access/${row.subject}`}>{row.subject}</Link>{row.state !== "active" && <><br /><Mark state={row.state} word={row.state.replace("_", " ")} /></>}</th>
+      <th scope="row" className="max-w-72 min-w-44"><Link className="link link-hover name font-medium" to={`/access/${row.subject}`}>{row.subject}</Link>{row.state !== "active" && <><br /><Mark state={row.state} word={row.state.replace("_", " ")} /></>}</th>
       {columns.map((d) => <td key={d.name}>{row.cells[d.at] && <Cell cell={row.cells[d.at] as Schemas["MatrixCell"]} label={`${row.subject} in ${d.name}`} onOpen={() => onOpen(d.name)} />}</td>)}
     </tr>
   );

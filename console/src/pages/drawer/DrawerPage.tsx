@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMayThere } from "../../api/may";
@@ -31,6 +31,11 @@ export function DrawerPage() {
   const contents = useDrawer(drawer, retired, may("list"));
   const [open, setOpen] = useState<Open>();
   const close = () => setOpen(undefined);
+  // The other parts come by themselves, so that a filter looks at all of them.
+  const { hasNextPage, isFetchingNextPage, isFetchNextPageError, fetchNextPage } = contents;
+  useEffect(() => {
+    if (hasNextPage && !isFetchingNextPage && !isFetchNextPageError) void fetchNextPage();
+  }, [hasNextPage, isFetchingNextPage, isFetchNextPageError, fetchNextPage]);
   const d = contents.data?.pages[0]?.drawer;
   const items = contents.data?.pages.flatMap((p) => p.items) ?? [];
   const puts = may("write_version");
@@ -63,7 +68,7 @@ export function DrawerPage() {
         </Empty>
       )}
       {items.length > 0 && <Items drawer={drawer} items={items} />}
-      {contents.hasNextPage && <button type="button" className="btn btn-outline mt-4" disabled={contents.isFetchingNextPage} onClick={() => void contents.fetchNextPage()}>Load more items</button>}
+      {contents.hasNextPage && <p role="status" className="muted mt-3">{contents.isFetchNextPageError ? "Not all items could be loaded." : "Loading the other items …"}</p>}
       {may("grant", "read_trail") && !contents.error && <Reachers drawer={drawer} />}
       {d && <Upkeep drawer={drawer} may={may} />}
       {open === "describe" && d && <DescribeDrawerDialog drawer={d} onClose={close} />}
