@@ -225,26 +225,31 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 		{"/drawers/ticketing-prod/db-password@1/exposure", "Work it out"}, {"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
-	check := func(what string) {
+	look := func(what string) {
 		t.Helper()
 		if found := b.axe(); found != "" {
 			t.Errorf("%s: %s", what, found)
 		}
+	}
+	narrow := func(what string) {
+		t.Helper()
 		if wide := eval[int](b, `document.documentElement.scrollWidth - window.innerWidth`); wide > 0 {
 			t.Errorf("%s is %d pixels wider than the window", what, wide)
 		}
 	}
-	check("sign-in")
+	look("sign-in")
 	b.signIn("steward")
-	for _, theme := range []string{"paper", "lacquer"} {
-		eval[bool](b, fmt.Sprintf(`localStorage.setItem("theme", %q); true`, theme))
-		for _, width := range []int64{1280, 400} {
-			b.do(chromedp.EmulateViewport(width, 800))
-			for _, p := range pages {
-				b.visit(p.path, p.ready)
-				check(fmt.Sprintf("%s in %s at %d", p.path, theme, width))
-			}
+	for _, p := range pages {
+		b.goTo(p.path)
+		b.do(see(p.ready))
+		for _, theme := range []string{"paper", "lacquer"} {
+			eval[bool](b, fmt.Sprintf(`(document.documentElement.dataset.theme = %q, true)`, theme))
+			look(p.path + " in " + theme)
 		}
+		narrow(p.path)
+		b.do(chromedp.EmulateViewport(390, 800))
+		narrow(p.path + " at 390")
+		b.do(chromedp.EmulateViewport(1280, 800))
 	}
 	b.clean()
 }

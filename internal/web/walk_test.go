@@ -51,7 +51,7 @@ func (b *browser) as(person, password string) {
 
 // settled waits until nothing on the page is being fetched.
 const settled = `(async () => { for (let quiet = 0, n = 0; quiet < 3 && n < 300; n++) {
-	await new Promise((r) => setTimeout(r, 30));
+	await new Promise((r) => setTimeout(r, 15));
 	const busy = [...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "));
 	quiet = busy || !document.querySelector("main h1") ? 0 : quiet + 1; }
 	return document.querySelector("main h1")?.textContent ?? "" })()`
@@ -65,7 +65,7 @@ func (b *browser) goTo(path string) string {
 // looks presses, one after the other, the buttons of a page that open something or ask something, and nothing that changes anything; and
 // says what answered with a refusal.
 const looks = `(async () => {
-	const wait = () => new Promise((r) => setTimeout(r, 60));
+	const wait = () => new Promise((r) => setTimeout(r, 20));
 	const idle = async () => { for (let n = 0; n < 100; n++) { await wait(); if (![...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "))) return; } };
 	const found = [];
 	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim()).filter((n) => /…|^Show|^Search for|^Would it/.test(n));

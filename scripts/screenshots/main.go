@@ -253,7 +253,7 @@ func take(address, dir string, shots []page) error {
 }
 
 func capture(ctx context.Context, address string, shot page) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
 	if err := chromedp.Do(ctx, chromedp.Navigate(address+shot.path)); err != nil {
 		return nil, err
