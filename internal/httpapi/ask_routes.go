@@ -6,7 +6,6 @@ import (
 
 	"tansu/client"
 	"tansu/internal/chest"
-	"tansu/internal/core/access"
 	"tansu/internal/powers"
 	"tansu/internal/rights"
 )
@@ -123,7 +122,6 @@ func (a *api) askMatrix(c *call) error {
 
 func differenceJSON(d chest.Difference) client.Difference {
 	answer := client.Difference{Changes: []client.Change{}, Notes: append([]string{}, d.Notes...)}
-	names := func(actions access.Action) []string { return append([]string{}, actions.Names()...) }
 	for _, s := range d.Changes {
 		answer.Changes = append(answer.Changes,
 			client.Change{Subject: s.Subject, Gained: names(s.Gained), Lost: names(s.Lost), Altered: names(s.Altered), Targets: s.Targets})

@@ -332,17 +332,14 @@ func (a *api) search(c *call) error {
 	return c.JSON(http.StatusOK, answer)
 }
 
-// mostFound is how many things with a name one question finds.
-const mostFound = 20
-
 func (a *api) find(c *call) error {
-	list, err := a.service.Find(c.caller, c.QueryParam("q"), mostFound)
+	list, err := a.service.Find(c.caller, c.QueryParam("q"))
 	if err != nil {
 		return err
 	}
 	answer := []client.Found{}
 	for _, f := range list {
-		answer = append(answer, client.Found{Kind: f.Kind, Name: f.Name, Description: f.Description})
+		answer = append(answer, client.Found(f))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"found": answer})
 }

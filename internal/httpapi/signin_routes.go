@@ -109,12 +109,11 @@ func (a *api) me(c *call) error {
 func names(of access.Action) []string { return append([]string{}, of.Names()...) }
 
 func (a *api) mayThere(c *call) error {
-	target := c.QueryParam("target")
-	may, err := a.service.MayThere(c.caller, target)
+	may, err := a.service.MayThere(c.caller, c.QueryParam("target"))
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"target": target, "actions": names(may)})
+	return c.JSON(http.StatusOK, map[string]any{"target": c.QueryParam("target"), "actions": names(may)})
 }
 
 func (a *api) changePassword(c *call) error {

@@ -39,8 +39,8 @@ func mayOf(st *chest.Snapshot, c chest.Caller, ctx access.Context) (m May) {
 }
 
 // ofItems are the actions on what is in a drawer.
-const ofItems = access.List | access.SeeMetadata | access.ReadValue | access.UseKey | access.WriteVersion | access.ChangeItem | access.Retire |
-	access.Shred
+const ofItems = access.List | access.SeeMetadata | access.ReadValue | access.UseKey | access.WriteVersion | access.ChangeItem |
+	access.Retire | access.Shred
 
 // MayThere says what the caller may do on a drawer or an item, if there is one of that name; a read that a second person has to agree to
 // counts, and so does, of a drawer, what they may do to something in it. It is no entry, as it says what the caller's own grants are.

@@ -48,7 +48,7 @@ func TestGrantIsLookedAtBeforeItIsGiven(t *testing.T) {
 	b.chest.App(t, "ticket-api")
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.visit("/access/app:ticket-api", "It may do nothing")
+	b.visit("/access/app:ticket-api", "No access yet")
 	b.do(press("Give access"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"),
 		press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
 		press("Back", "dialog"), chromedp.SendKeys(`dialog input[name=scope]`, "x"))

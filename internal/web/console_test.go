@@ -221,8 +221,9 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
 		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
 		{"/access/grants", "Given to"}, {"/access/roles", "built in"}, {"/access/ask", "Under which circumstances"},
-		{"/trail/reads", "Nothing stands out"}, {"/trail/upkeep", "Archives"}, {"/due", "In your own calendar"}, {"/account", "Where you are signed in"},
-		{"/drawers/ticketing-prod/db-password@1/exposure", "Work it out"}, {"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
+		{"/trail/reads", "No anomalies"}, {"/trail/upkeep", "Archives"}, {"/due", "Calendar subscription"},
+		{"/account", "Where you are signed in"}, {"/drawers/ticketing-prod/db-password@1/exposure", "Show impact"},
+		{"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
 	}
 	b.visit("/", "Sign in")
 	look := func(what string) {
@@ -342,7 +343,8 @@ func TestRefusalIsExplainedAndFixedInTheConsole(t *testing.T) {
 	b.do(chromedp.Click(`tbody tr td a[href^="/receipts/"]`), see("It would still be refused"))
 	b.visit("/refusals", "person:ticketing-lead")
 	b.do(see("to be consumer on ticketing-prod/db-password"), press("Allow …"), chromedp.WaitVisible(`dialog[open]`),
-		press("See what it changes", "dialog"), see("gains"), press("Give it", "dialog"), see("In force now"), press("Done", "dialog"), see("Settled"))
+		press("See what it changes", "dialog"), see("gains"), press("Give it", "dialog"),
+		see("In force now"), press("Done", "dialog"), see("Settled"))
 	b.do(press("Sign out"))
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
@@ -406,7 +408,7 @@ func TestAppSecretIsShownOnce(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/access", "Apps")
 	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"),
-		press("Register", `dialog`), see("shown only now"))
+		press("Register", `dialog`), see("shown only once"))
 	if !strings.Contains(b.html(), "tansu_appsecret_") {
 		t.Error("the secret is not shown")
 	}
@@ -499,8 +501,8 @@ func TestCustodiansUnlockInTheConsole(t *testing.T) {
 	}
 	b.visit("/", "Sign in")
 	b.signIn("audit-desk")
-	b.visit("/operation", "It waits for you")
-	b.do(press("Take it"), see("It is shown only now"))
+	b.visit("/operation", "Waiting for you")
+	b.do(press("Take it"), see("It is shown only once"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -517,9 +519,9 @@ func TestCustodiansUnlockInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.SendKeys(`textarea`, "not a share at all"), press("Hand in"), see("there is a mistake in it"))
+	b.do(chromedp.SendKeys(`textarea`, "not a share at all"), press("Submit"), see("there is a mistake in it"))
 	eval[bool](b, `document.querySelector("form").reset() ?? true`)
-	b.do(chromedp.SendKeys(`textarea`, first.Words), press("Hand in"), see("1 of 2 shares"))
-	b.do(chromedp.SendKeys(`textarea`, second), press("Hand in"), chromedp.WaitVisible(`header nav`)) // a session outlasts a lock
+	b.do(chromedp.SendKeys(`textarea`, first.Words), press("Submit"), see("1 of 2 shares"))
+	b.do(chromedp.SendKeys(`textarea`, second), press("Submit"), chromedp.WaitVisible(`header nav`)) // a session outlasts a lock
 	b.clean()
 }

@@ -109,7 +109,7 @@ func TestWhatWasTypedIsNotLost(t *testing.T) {
 	b.do(press("Discard it", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
 	b.visit("/access", "Register an app")
 	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"),
-		press("Register", `dialog`), see("shown only now"), chromedp.KeyEvent(escape), see("Have you kept it?"), chromedp.KeyEvent(escape), press("Not yet", "dialog"))
+		press("Register", `dialog`), see("shown only once"), chromedp.KeyEvent(escape), see("Have you kept it?"), chromedp.KeyEvent(escape), press("Not yet", "dialog"))
 	if !strings.Contains(b.html(), "tansu_appsecret_") {
 		t.Error("Escape threw the secret away")
 	}
@@ -131,7 +131,8 @@ func TestASessionEndsUnderADialog(t *testing.T) {
 	}
 	b.do(chromedp.SendKeys(`dialog input[name=password]`, chesttest.Password), chromedp.Click(`//dialog[contains(., "Your session has ended")]//button[@type="submit"]`),
 		chromedp.WaitNotPresent(`//dialog[contains(., "Your session has ended")]`), press("Put it in", "dialog"), see("Versions"))
-	if h, err := b.chest.Client(t, b.chest.SignIn(t, "steward")).History(b.ctx, "ticketing-prod", "new-token"); err != nil || h.Item.Current != 1 {
+	h, err := b.chest.Client(t, b.chest.SignIn(t, "steward")).History(b.ctx, "ticketing-prod", "new-token")
+	if err != nil || h.Item.Current != 1 {
 		t.Errorf("%+v, %v", h, err)
 	}
 	b.clean()
@@ -148,8 +149,8 @@ func TestALeakIsDealtWithInTheConsole(t *testing.T) {
 	}
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.visit("/drawers/ticketing-prod/db-password@1/exposure", "Work it out")
-	b.do(chromedp.SendKeys(`input[name=reason]`, "in a build log"), press("Work it out"), see("it is what everybody gets now"))
+	b.visit("/drawers/ticketing-prod/db-password@1/exposure", "Show impact")
+	b.do(chromedp.SendKeys(`input[name=reason]`, "in a build log"), press("Show impact"), see("it is what everybody gets now"))
 	eval[bool](b, hook)
 	b.do(press("Save the report as a file"))
 	if report := b.saved(); !strings.Contains(report, "# ") || !strings.Contains(report, "app:ticket-api") {

@@ -50,7 +50,8 @@ func fillLarge(t *testing.T, chest *chesttest.Chest) {
 	long := strings.Repeat("harbour-", 5)
 	drawer := func(n int) string { return fmt.Sprintf("%sline-%02d-prod", long, n%manyDrawers) }
 	each(manyDrawers, func(n int) error {
-		_, err := steward.CreateDrawer(ctx, client.NewDrawer{Name: drawer(n), Environment: "production", Description: "Tickets, gates and rotas of one line"})
+		_, err := steward.CreateDrawer(ctx, client.NewDrawer{Name: drawer(n), Environment: "production",
+			Description: "Tickets, gates and rotas of one line"})
 		return err
 	})
 	each(manyDrawers, func(n int) error {
@@ -68,7 +69,8 @@ func fillLarge(t *testing.T, chest *chesttest.Chest) {
 	})
 	each(manyApps, func(n int) error {
 		name := fmt.Sprintf("%sticket-machine-%04d", long, n)
-		if _, err := steward.Register(ctx, client.NewIdentity{Kind: "app", Name: name, NoSecret: true, Description: "Sells tickets at a quay"}); err != nil {
+		identity := client.NewIdentity{Kind: "app", Name: name, NoSecret: true, Description: "Sells tickets at a quay"}
+		if _, err := steward.Register(ctx, identity); err != nil {
 			return err
 		}
 		_, err := steward.Give(ctx, client.NewGrant{Subject: "app:" + name, Role: "consumer", Scope: drawer(n) + "/**"})
@@ -127,7 +129,8 @@ func TestManyThingsFeelAsFewDo(t *testing.T) {
 	sort := `document.querySelector("th button").click()`
 	more := `[...document.querySelectorAll("button")].find((b) => b.innerText.startsWith("Show more"))?.click()`
 	pages := []struct{ path, ready, name string }{
-		{"/", "New drawer", "chest"}, {"/drawers/" + large, "Show more", "drawer"}, {"/drawers/" + large + "/" + strings.Repeat("harbour-", 5) + "0000", "Versions", "item"},
+		{"/", "New drawer", "chest"}, {"/drawers/" + large, "Show more", "drawer"},
+		{"/drawers/" + large + "/" + strings.Repeat("harbour-", 5) + "0000", "Versions", "item"},
 		{"/access", "Show more", "access"}, {"/access/grants", "Show more", "grants"}, {"/refusals", "Refusals", "refusals"},
 		{"/access/app:nightly-ledger", "Show more", "identity"}, {"/trail", "Older entries", "trail"}, {"/due", "Access and credentials", "due"},
 	}
@@ -193,7 +196,8 @@ func TestTheFirstPageIsLight(t *testing.T) {
 	for _, size := range resources {
 		bytes += size
 	}
-	t.Logf("%.0f kB in %d requests; something shown after %.0f ms, everything there after %.0f ms at 1.6 Mbit/s", bytes/1000, len(resources), shown, ready)
+	t.Logf("%.0f kB in %d requests; something shown after %.0f ms, everything there after %.0f ms at 1.6 Mbit/s", bytes/1000,
+		len(resources), shown, ready)
 	if bytes > 250_000 {
 		t.Errorf("%.0f bytes are fetched for the first page: %v", bytes, slices.Sorted(slices.Values(resources)))
 	}

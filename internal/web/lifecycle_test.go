@@ -25,7 +25,7 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Show who read it"), see("1 of 1"), see("asks for it by its number"))
+	b.do(press("Show who read it"), see("1 of 1"), see("pinned to a version"))
 	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), chromedp.WaitVisible(`dialog[open]`), press("Hold", "dialog"), see("held"), chromedp.WaitVisible(`//tr[contains(., "@1")][contains(., "held")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)

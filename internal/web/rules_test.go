@@ -46,8 +46,8 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	}
 	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only …", "dialog"), press("Make it for use only, for good"),
 		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
-	b.visit("/due", "In your own calendar")
-	b.do(see("ends"), press("Make an address"), see("It is shown only now"))
+	b.visit("/due", "Calendar subscription")
+	b.do(see("ends"), press("Make an address"), see("It is shown only once"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -163,7 +163,7 @@ func TestOwnPasswordAndSessionsInTheConsole(t *testing.T) {
 	}
 	const fresh = "seven lanterns over wet planks"
 	b.do(chromedp.SendKeys(`input[name=password]`, chesttest.Password), chromedp.SendKeys(`input[name=new_password]`, fresh),
-		chromedp.SendKeys(`input[name=again]`, "another"), press("Change password"), see("not the same both times"),
+		chromedp.SendKeys(`input[name=again]`, "another"), press("Change password"), see("do not match"),
 		chromedp.SetValue(`input[name=again]`, fresh), press("Change password"), see("Your password is changed"))
 	if _, err := b.chest.Client(t, "").SignIn(b.ctx, "harbour-master", fresh, ""); err != nil {
 		t.Error(err)

@@ -21,7 +21,7 @@ func TestTheTrailIsVerifiedInTheBrowser(t *testing.T) {
 	b := open(t)
 	b.visit("/", "Sign in")
 	b.signIn("steward")
-	b.visit("/trail/verify", "Without this chest")
+	b.visit("/trail/verify", "Verify without this chest")
 	b.do(press("Verify now"), see("Everything is as it was recorded"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
@@ -58,7 +58,7 @@ func TestTheTrailIsVerifiedInTheBrowser(t *testing.T) {
 	})
 	defer liar.Close()
 	visit := func(path, ready string) { b.do(chromedp.Navigate(liar.URL+path), see(ready)) }
-	visit("/trail/verify", "Without this chest") // signed in: a cookie is for a host, whatever its port
+	visit("/trail/verify", "Verify without this chest") // signed in: a cookie is for a host, whatever its port
 	b.do(press("Verify now"), see("Something among entries"))
 	visit("/trail/3", "Proof, checked in this browser")
 	b.do(see("It does not match the checkpoint"))
@@ -86,13 +86,13 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"),
 		chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
 	b.visit("/trail/reads", "Reads and anomalies")
-	b.do(see("Nothing stands out"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
+	b.do(see("No anomalies"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(chromedp.Click(`//a[contains(., "Report exposure")]`), see("Where it was seen"), chromedp.SendKeys(`input[name=reason]`, "in a build log"),
-		press("Work it out"), see("It is still served"), see("it is what everybody gets now"))
+		press("Show impact"), see("It is still served"), see("it is what everybody gets now"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

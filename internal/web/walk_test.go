@@ -68,7 +68,7 @@ const looks = `(async () => {
 	const wait = () => new Promise((r) => setTimeout(r, 20));
 	const idle = async () => { for (let n = 0; n < 100; n++) { await wait(); if (![...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "))) return; } };
 	const found = [];
-	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim()).filter((n) => /…|^Show|^Search for|^Would it/.test(n));
+	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim()).filter((n) => /…|^Show|^Find ways|^Would it/.test(n));
 	for (const name of [...new Set(names)]) {
 		const button = [...document.querySelectorAll("main button:not([disabled])")].find((b) => b.innerText.trim() === name);
 		if (!button) continue;
@@ -90,8 +90,8 @@ const looks = `(async () => {
 func TestNoPageAndNothingItOffersIsRefused(t *testing.T) {
 	b, password := openDemo(t)
 	begun := time.Now().Add(-time.Second)
-	pages := []string{"/", "/due", "/search?q=password", "/access", "/access/grants", "/access/roles", "/access/ask", "/access/matrix", "/access/tighten",
-		"/access/policy", "/access/app:ticket-api", "/access/person:rota-trainee", "/access/person:ticketing-lead", "/access/team:harbour-crew",
+	pages := []string{"/", "/due", "/search?q=password", "/access", "/access/grants", "/access/roles", "/access/ask", "/access/matrix",
+		"/access/tighten", "/access/policy", "/access/app:ticket-api", "/access/person:rota-trainee", "/access/person:ticketing-lead", "/access/team:harbour-crew",
 		"/refusals", "/trail", "/trail/verify", "/trail/upkeep", "/trail/reads", "/trail/1", "/account", "/operation", "/drawers/ticketing-prod",
 		"/drawers/ticketing-staging", "/drawers/fuel-billing-prod", "/drawers/crew-rota-prod", "/drawers/not-there",
 		"/drawers/ticketing-prod/db-password", "/drawers/ticketing-staging/db-password", "/drawers/harbour-gates-prod/radio-key",

@@ -6,7 +6,7 @@ import { Scroll } from "./Scroll";
 export function Difference({ of: difference }: { of: Schemas["Difference"] }) {
   return (
     <div className="grid gap-3">
-      {difference.changes.length === 0 && <p className="muted">Nobody gains or loses anything on what exists now.</p>}
+      {difference.changes.length === 0 && <p className="muted">Nobody gains or loses access to anything that exists now.</p>}
       {difference.changes.length > 0 && (
         <Scroll label="Table of who gains and loses what">
           <table className="dense table">

@@ -15,7 +15,7 @@ export function ShownOnce({ issued, subject }: { issued: Schemas["Issued"]; subj
         <Copy text={issued.secret} what="it" />
       </div>
       <p className="muted text-sm">
-        It is shown only now. {issued.not_after && <>It ends <When at={issued.not_after} />.</>}
+        It is shown only once. {issued.not_after && <>It ends <When at={issued.not_after} />.</>}
       </p>
     </div>
   );

@@ -29,7 +29,7 @@ export function Credentials({ identity }: { identity: Schemas["Identity"] }) {
       </ul>
       {ending && (
         <Dialog title={`End the ${proofs[ending.kind].name} ${ending.id}?`} onClose={() => setEnding(null)}>
-          <p>Every token that was given for it ends with it, at once and for good.</p>
+          <p>Every token issued for it ends immediately. This cannot be undone.</p>
           {end.error && <ProblemBox error={end.error} />}
           <div className="mt-4 flex justify-end gap-2">
             <button type="button" className="btn btn-ghost" onClick={() => setEnding(null)}>Cancel</button>

@@ -33,7 +33,7 @@ export function FindingDialog({ finding, onClose }: FindingDialogProps) {
         <p>{finding.detail}.</p>
         {finding.instead && <p>Instead: <b>{finding.instead.role}</b> on <span className="name">{finding.instead.scope}</span>, until the same end.</p>}
         {preview.data && <Difference of={preview.data} />}
-        {finding.suspend && <p>It is switched off for now: its tokens end at once, and it can be resumed.</p>}
+        {finding.suspend && <p>It is suspended: its tokens end immediately, and it can be resumed later.</p>}
         {finding.kind === "owner_left" && <Field label="Who takes over everything they own?" name="to" required className="name" placeholder="person:harbour-master" hint="Access is not handed over." />}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action="Do it" busy={busy} />

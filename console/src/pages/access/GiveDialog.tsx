@@ -47,7 +47,7 @@ export function GiveDialog({ onClose, onGiven, ...known }: GiveDialogProps) {
 function Sentence({ of: g }: { of: Schemas["NewGrant"] }) {
   return (
     <>
-      <span className="name">{g.subject}</span> {g.effect === "deny" ? "would be denied what" : "would be"} <b>{g.role}</b>{g.effect === "deny" && " allows"} on{" "}
+      <span className="name">{g.subject}</span> {g.effect === "deny" ? "would be denied everything that" : "would be"} <b>{g.role}</b>{g.effect === "deny" && " allows"} on{" "}
       <span className="name">{g.scope}</span>, {g.never_ends ? <b>without an end</b> : <>until <When at={g.not_after} dated /></>}
       {g.replaces && <>, instead of grant <span className="name">{g.replaces}</span></>}.
     </>

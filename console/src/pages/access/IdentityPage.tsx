@@ -62,7 +62,7 @@ export function IdentityPage() {
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
             {grants.error && <ProblemBox error={grants.error} />}
             {list.length > 0 && <GrantTable grants={list} of={subject} ends={gives} />}
-            {grants.data && list.length === 0 && <Empty title="No access">{team ? "Its members have nothing by it." : "It may do nothing yet."}</Empty>}
+            {grants.data && list.length === 0 && <Empty title="No access">{team ? "Its members have nothing by it." : "No access yet."}</Empty>}
           </section>
           <Owned identity={d} />
           {team ? <Members team={d} /> : <><Credentials identity={d} /><Readings subject={subject} /><Reach subject={subject} /></>}
@@ -89,7 +89,7 @@ function ConfirmButton({ identity }: { identity: Identity }) {
   const confirm = useConfirm(identity.subject);
   const me = useMay().subject;
   const [asking, setAsking] = useState(false);
-  if (me === identity.created_by) return <p className="muted max-w-64 text-sm">You registered them: a colleague confirms who they are.</p>;
+  if (me === identity.created_by) return <p className="muted max-w-64 text-sm">You registered them, so a colleague has to confirm who they are.</p>;
   return (
     <>
       <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>

@@ -33,7 +33,7 @@ export function PolicyPage() {
       <PageHead title="Policy file" aside={policy.data && <>
         <button type="button" className="btn btn-outline" onClick={() => download(current)}>Download</button>
         <button type="button" className="btn btn-primary" disabled={diff.isPending} onClick={() => diff.mutate(current)}>Compare</button>
-      </>}>The whole access state as text, to read, review and keep. What it leaves out is ended when it is applied.</PageHead>
+      </>}>All access as text, to review and keep under version control. Applying it ends what it leaves out.</PageHead>
       {policy.isPending && <Loading what="the policy" />}
       {policy.error && <ProblemBox error={policy.error} />}
       {apply.data && <p role="status" className="bg-base-200 border-success mb-4 border-l-4 p-3">In force now: {apply.data.steps.length} steps. The access state is <span className="name">{apply.data.mark}</span>.</p>}
@@ -84,11 +84,11 @@ function Problems({ error }: { error: unknown }) {
 type ComparedProps = { d: Schemas["PolicyDifference"]; busy: boolean; onApply: (lockout: boolean) => void };
 
 function Compared({ d, busy, onApply }: ComparedProps) {
-  if (d.steps.length === 0) return <p role="status" className="bg-base-200 mb-4 border-l-4 p-3">No difference: the chest is as the file says.</p>;
+  if (d.steps.length === 0) return <p role="status" className="bg-base-200 mb-4 border-l-4 p-3">No difference: the chest already matches the file.</p>;
   return (
     <section className="panel mb-6 grid gap-4" aria-label="The difference">
       <h2 className="text-xl font-semibold">If it were applied</h2>
-      {d.stale && <p className="text-warning font-semibold">The file is based on another access state than the one that is there now: look closely.</p>}
+      {d.stale && <p className="text-warning font-semibold">Access has changed since this file was exported: review the difference carefully.</p>}
       <Difference of={d} />
       <details>
         <summary className="cursor-pointer font-semibold">Step by step: {d.steps.length}</summary>

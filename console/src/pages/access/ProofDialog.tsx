@@ -69,7 +69,7 @@ function Issued({ issued, subject, pem, onClose }: IssuedProps) {
         <div className="grid gap-3" role="status">
           <p>The chest has the public half. The private half is in this page only, until you leave it.</p>
           <button type="button" className="btn btn-primary justify-self-start" onClick={() => { save(file, pem, "application/x-pem-file"); setSaved(true); }}>Save {file}</button>
-          <p className="muted text-sm">Put it where only the app can read it (mode 0600), and tell the app by <code className="name">TANSU_APP={subject.replace("app:", "")}</code> and <code className="name">TANSU_KEY_FILE={file}</code>. Then remove it from where your browser saved it.</p>
+          <p className="muted text-sm">Put it where only the app can read it (mode 0600), and set <code className="name">TANSU_APP={subject.replace("app:", "")}</code> and <code className="name">TANSU_KEY_FILE={file}</code>. Then remove it from where your browser saved it.</p>
         </div>
       )}
       {!secret && !pem && <p role="status"><span className="name">{subject}</span> can sign in this way from now on. Nothing secret was made.</p>}

@@ -64,7 +64,7 @@ export function Readings({ subject }: { subject: string }) {
 function Note({ of: r }: { of: Schemas["Reading"] }) {
   if (r.current === 0) return <Mark state="expired" word="Nothing is served" />;
   if (r.version === r.current) return null;
-  return r.pinned ? <Mark state="expired" word="Asks for an old version by its number" /> : <Mark state="open" word="Has not read the current one yet" />;
+  return r.pinned ? <Mark state="expired" word="Pinned to an old version" /> : <Mark state="open" word="Has not read the current one yet" />;
 }
 
 function LastRefusals({ subject }: { subject: string }) {

@@ -38,10 +38,10 @@ export function TightenPage() {
         <label className="flex items-center gap-2 text-sm font-semibold">Unused for
           <select className="select select-sm w-auto" value={days} onChange={(e) => setDays(Number(e.target.value))}>{periods.map((p) => <option key={p.days} value={p.days}>{p.text}</option>)}</select>
         </label>
-      }>What was given and, by the trail, is not used.</PageHead>
+      }>Access that was given and, according to the trail, is not used.</PageHead>
       {report.isPending && <Loading what="the trail" />}
       {report.error && <ProblemBox error={report.error} />}
-      {report.data && findings.length === 0 && <Empty title="Nothing to tighten">What is given is used.</Empty>}
+      {report.data && findings.length === 0 && <Empty title="Nothing to tighten">All access that was given is used.</Empty>}
       <div className="grid grid-cols-1 gap-10">
         {present.map((kind) => <Findings key={kind} kind={kind} findings={findings.filter((f) => f.kind === kind)} onDo={setChosen} />)}
       </div>

@@ -39,7 +39,7 @@ function Password() {
   return (
     <section aria-labelledby="password" className="grid max-w-xl gap-3">
       <h2 id="password" className="text-xl font-semibold">Password</h2>
-      <p className="muted">When you change it, all your other sessions end, on other devices and on the command line too.</p>
+      <p className="muted">Changing it ends all your other sessions, on other devices and on the command line.</p>
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Current password" name="password" type="password" autoComplete="current-password" required />
         <div className="grid gap-4 sm:grid-cols-2">
@@ -47,7 +47,7 @@ function Password() {
             hint={limits.data && `At least ${limits.data.password} characters.`} />
           <Field label="Once more" name="again" type="password" autoComplete="new-password" required />
         </div>
-        {differ && <p role="alert" className="text-error font-semibold">The new password is not the same both times.</p>}
+        {differ && <p role="alert" className="text-error font-semibold">The two new passwords do not match.</p>}
         {change.error && <ProblemBox error={change.error} />}
         {change.isSuccess && (
           <p role="status"><Mark state="usable" word="Your password is changed" />, and your other sessions have ended.</p>

@@ -28,7 +28,7 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
         <DescribedFields of={drawer} />
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label="A second person agrees before these are read" name="approval" className="name" defaultValue={drawer.approval.items.join(", ")} placeholder="db-*, signing-key" hint="Names or patterns of items; empty for none." />
-          <Choice label="That is asked" name="of" defaultValue={drawer.approval.of || "persons"} options={whom} />
+          <Choice label="When" name="of" defaultValue={drawer.approval.of || "persons"} options={whom} />
         </div>
         {wrong && <p role="alert" className="text-error font-semibold">{wrong}</p>}
         {change.error && <ProblemBox error={change.error} />}

@@ -28,12 +28,12 @@ export function ExportDialog({ drawer, onClose }: { drawer: string; onClose: () 
         <div className="grid gap-4">
           <p role="status"><Mark state="usable" word={`${write.data.items.length - left.length} values are in ${drawer}.jwe`} /></p>
           {left.length > 0 && <><p>Left out:</p><ul className="list-disc pl-6">{left.map((it) => <li key={it.reference}><span className="name">{it.reference}</span>: {it.why}</li>)}</ul></>}
-          <p>Its recipient opens it with <code className="name">tansu open {drawer}.jwe --key THEIR.key</code>. Each value is in the trail as read by you.</p>
+          <p>Its recipient opens it with <code className="name">tansu open {drawer}.jwe --key THEIR.key</code>. Each value is recorded as read by you.</p>
           <div className="flex justify-end"><button type="button" className="btn" onClick={onClose}>Close</button></div>
         </div>
       ) : (
         <form className="grid gap-4" onSubmit={submit}>
-          <p>The current values that you may read go into one file that only its recipient can open. Each is in the trail as read.</p>
+          <p>The current values that you may read are written to one file that only the recipient can open. Each counts as a read in the trail.</p>
           <label className="grid gap-1 text-sm font-semibold">The recipient's public key<input type="file" className="file-input w-full" onChange={(e) => void choose(e)} /></label>
           <p className="muted text-sm">They make one with <code className="name">tansu recipient moving.key</code>, keep that file, and send you <code className="name">moving.key.pub</code>.</p>
           {key && !key.jwk && <p role="alert"><Mark state="failed" word={`${key.name} is not a public key as JWK`} /></p>}

@@ -48,7 +48,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
   return (
     <Dialog title={`Rules of ${drawer.name}`} wide onClose={onClose}>
       <form ref={form} className="grid gap-4" onSubmit={submit} onChange={() => preview.reset()} autoComplete="off">
-        <p className="muted">Lengths of time are written 90d, 12h or 1d12h. An empty field is no rule.</p>
+        <p className="muted">Write durations as 90d, 12h or 1d12h. An empty field means no rule.</p>
         <div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-3">
           <Field label="A version is served for" name="max_age" defaultValue={r.max_age} placeholder="90d" />
           <Field label="Warn before the end" name="warn" defaultValue={r.warn} placeholder="14d" />

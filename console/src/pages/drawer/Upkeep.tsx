@@ -47,11 +47,11 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
       <Dialog title={`${drawer} is shredded`} settled onClose={() => void navigate("/")}>
         <div className="grid gap-4" role="status">
           {left.length > 0 && <>
-            <p>Grants that name it are left, and would hold for another drawer of its name. End them first:</p>
+            <p>Some grants still name it, and would apply to a new drawer with the same name. End them:</p>
             <ul className="list-disc pl-6">{left.map((scope, i) => <li key={`${scope} ${i}`} className="name">{scope}</li>)}</ul>
           </>}
           {ended.length > 0 && <>
-            <p>Old names in it led to items elsewhere, and ended with it. Who still reads those needs the new ones:</p>
+            <p>Old names in it pointed to items elsewhere, and ended with it. Readers need the new names:</p>
             <ul className="list-disc pl-6">{ended.map((old) => <li key={old.reference}><span className="name">{old.reference}</span>{old.now && <> is now <span className="name">{old.now}</span></>}</li>)}</ul>
           </>}
           <div className="flex justify-end">{left.length > 0 ? <Link className="btn btn-primary" to="/access">To the grants</Link> : <Link className="btn btn-primary" to="/">To the chest</Link>}</div>
@@ -62,7 +62,7 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
   return (
     <Dialog title="Destroy the drawer for good" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <p>Its key is destroyed, and with it all that was ever in it. Nothing brings it back from this database. <b>Backups made before still hold it.</b> Everything in it must be retired first.</p>
+        <p>Its key is destroyed, and with it everything that was ever in it. It cannot be recovered from this database. <b>Backups made before still hold it.</b> Everything in it must be retired first.</p>
         <Field label={`Type ${drawer}`} name="name" required className="name" autoComplete="off" />
         {shred.error && <ProblemBox error={shred.error} />}
         <DialogButtons onClose={onClose} action="Shred" busy={shred.isPending} />

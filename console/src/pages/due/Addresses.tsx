@@ -14,12 +14,12 @@ export function Addresses() {
   const made = add.data?.path ? window.location.origin + add.data.path : "";
   return (
     <section className="panel grid gap-3" aria-labelledby="addresses">
-      <h2 id="addresses" className="text-xl font-semibold">In your own calendar</h2>
-      <p className="muted">A private address gives this as iCalendar, without a sign-in: whoever has it sees names and ends of what you may list, and no values. It ends after a year, and at once when you end it.</p>
+      <h2 id="addresses" className="text-xl font-semibold">Calendar subscription</h2>
+      <p className="muted">A private address serves this page as iCalendar without signing in. Anyone who has it sees the names and end dates of what you may list, but no values. It expires after a year, or when you end it.</p>
       {made && (
         <div role="status" className="grid gap-1">
           <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3"><code className="name">{made}</code><Copy text={made} what="the address" /></div>
-          <p className="muted text-sm">It is shown only now.</p>
+          <p className="muted text-sm">It is shown only once.</p>
         </div>
       )}
       {(calendars.data?.calendars ?? []).map((c) => (
@@ -31,7 +31,7 @@ export function Addresses() {
       {add.error && <ProblemBox error={add.error} />}
       {ending && (
         <Confirm title="End this address?" action="End it" busy={end.isPending} error={end.error} onYes={() => end.mutate(ending, { onSuccess: () => setEnding("") })} onClose={() => setEnding("")}>
-          <p>Calendars that use it get nothing from now on.</p>
+          <p>Calendars that use it stop receiving updates.</p>
         </Confirm>
       )}
       <div><button type="button" className="btn btn-outline" disabled={add.isPending} onClick={() => add.mutate("console")}>Make an address</button></div>

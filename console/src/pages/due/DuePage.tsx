@@ -52,7 +52,7 @@ export function DuePage() {
           </section>
           <section aria-label="List" className="grid content-start gap-2">
             {list.length === 0 ? (
-              <Empty title="No value is due">None that you may list ends in the next 400 days.</Empty>
+              <Empty title="No value is due">Nothing that you may list ends in the next 400 days.</Empty>
             ) : <List list={list} />}
           </section>
           <div className="lg:col-span-2">

@@ -46,7 +46,7 @@ export function CompareDialog({ versions, onClose }: { versions: Version[]; onCl
           <Choice label="Compared with" value={String(newer)} options={options} onChange={(e) => setNewer(Number(e.target.value))} />
         </div>
         {rows.length === 0 ? (
-          <p role="status">They differ in nothing but perhaps the value: <code className="name">tansu check --same-as</code> says.</p>
+          <p role="status">No difference, except perhaps the value: <code className="name">tansu check --same-as</code> says.</p>
         ) : (
           <Scroll label="Table of differences">
             <table className="dense table">
@@ -55,7 +55,7 @@ export function CompareDialog({ versions, onClose }: { versions: Version[]; onCl
             </table>
           </Scroll>
         )}
-        <p className="muted text-sm">The values are not looked at, and not compared.</p>
+        <p className="muted text-sm">Values are neither read nor compared.</p>
         <div className="flex justify-end"><button type="button" className="btn" onClick={onClose}>Close</button></div>
       </div>
     </Dialog>

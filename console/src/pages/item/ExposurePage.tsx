@@ -41,7 +41,7 @@ export function ExposurePage() {
         <form className="panel mb-8 grid items-start gap-4 sm:grid-cols-[auto_1fr_auto] print:hidden" onSubmit={submit}>
           <Field label="Exposed since" name="since" type="datetime-local" hint="Empty for since it was written." />
           <Field label="Where it was seen" name="reason" placeholder="in a build log" maxLength={200} />
-          <button type="submit" className="btn btn-primary sm:mt-6" disabled={report.isPending}>Work it out</button>
+          <button type="submit" className="btn btn-primary sm:mt-6" disabled={report.isPending}>Show impact</button>
         </form>
       )}
       {report.error && <ProblemBox error={report.error} />}
@@ -49,14 +49,14 @@ export function ExposurePage() {
         <div className="grid grid-cols-1 gap-8">
           <section className="panel grid gap-2" aria-label="Summary">
             <p>
-              <Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and has counted as exposed <When at={x.since} lasting />.
+              <Mark state={x.serves ? "failed" : "usable"} word={x.serves ? "It is still served" : "It is not served any more"} />, and has been exposed <When at={x.since} lasting />.
               It was written <When at={x.created_at} /> by <span className="name text-sm">{x.created_by}</span>.
             </p>
             <p>{x.readers.filter((r) => r.after > 0).length} read it since then, and {x.holders.length} could have.</p>
             <div className="flex flex-wrap gap-2 print:hidden">
               {x.marked ? <Mark state="open" word="Noted in the trail" /> : again && <button type="button" className="btn btn-outline btn-sm" disabled={report.isPending} onClick={() => report.mutate({ ...again, mark: true })}>Note it in the trail</button>}
               {again && <button type="button" className="btn btn-outline btn-sm" onClick={() => void exposureReport(drawer, item, again).then((text) => save(`exposure-${name}-${version}.md`, text, "text/markdown"))}>Save the report as a file</button>}
-              {again && <button type="button" className="btn btn-ghost btn-sm" disabled={report.isPending} onClick={() => report.mutate(again)}>Work it out anew</button>}
+              {again && <button type="button" className="btn btn-ghost btn-sm" disabled={report.isPending} onClick={() => report.mutate(again)}>Refresh</button>}
             </div>
           </section>
           <section aria-labelledby="replace">
@@ -71,7 +71,7 @@ export function ExposurePage() {
           <section aria-labelledby="could">
             <h2 id="could" className="mb-2 text-xl font-semibold">Who could have read it since then</h2>
             {x.holders.length === 0 ? <p>Nobody.</p> : <Holders list={x.holders} />}
-            <p className="muted mt-2 text-sm">Grants that have ended since count. Teams count with the members that they have now.</p>
+            <p className="muted mt-2 text-sm">Includes grants that have ended since. Teams are shown with their current members.</p>
           </section>
         </div>
       )}

@@ -34,7 +34,7 @@ function Row({ holder, grant }: { holder: Schemas["Holder"]; grant: Schemas["Gra
   return (
     <tr>
       <td><Link className="link link-hover name" to={`/access/${holder.subject}`}>{holder.subject}</Link></td>
-      <td><Mark state={holder.state} />{holder.unless.length > 0 && <p className="text-sm">denied under conditions</p>}</td>
+      <td><Mark state={holder.state} />{holder.unless.length > 0 && <p className="text-sm">denied under some conditions</p>}</td>
       <td><b>{grant.role}</b> on <span className="name">{grant.scope}</span></td>
       <td><Conditions of={grant} /></td>
     </tr>

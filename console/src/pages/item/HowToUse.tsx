@@ -24,7 +24,7 @@ function Samples({ reference }: { reference: string }) {
   const need = `- variable: ${variable(reference)}\n  reference: ${reference}`;
   return (
     <div className="mt-4 grid grid-cols-1 gap-4">
-      <p>Best without any code: list it in <span className="name">tansu.yaml</span>, and start the program with <span className="name">tansu run</span>.</p>
+      <p>No code needed: list it in <span className="name">tansu.yaml</span>, and start the program with <span className="name">tansu run</span>.</p>
       <Code text={need} what="the need" />
       {samples.isPending && <Loading what="samples" />}
       {samples.error && <ProblemBox error={samples.error} />}

@@ -23,7 +23,7 @@ export function MoveDialog({ drawer, item, onClose }: { drawer: string; item: st
   return (
     <Dialog title={`Rename or move ${item}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit} autoComplete="off">
-        <p>Its history goes with it. In another drawer it is encrypted under that drawer's key.</p>
+        <p>Its versions and history move with it. In another drawer it is encrypted under that drawer's key.</p>
         <Field label="Drawer" name="drawer" defaultValue={drawer} required className="name" list="drawers-to" />
         <datalist id="drawers-to">{(drawers.data?.drawers ?? []).map((d) => <option key={d.name} value={d.name} />)}</datalist>
         <Field label="Name" name="name" defaultValue={item} required className="name" />

@@ -10,10 +10,10 @@ export function Paths({ target }: { target: string }) {
   const [asked, setAsked] = useState(false);
   const paths = usePaths("read_value", target, asked);
   return (
-    <section aria-label="Who could come to read it">
-      <h2 className="mb-2 text-xl font-semibold">Who could come to read it</h2>
-      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Search for ways to it</button>}
-      {asked && paths.isPending && <p className="muted">Searching what each of those who manage access could do …</p>}
+    <section aria-label="Who could gain access to it">
+      <h2 className="mb-2 text-xl font-semibold">Who could gain access to it</h2>
+      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Find ways to gain access</button>}
+      {asked && paths.isPending && <p className="muted">Checking what each person who manages access could do …</p>}
       {paths.error && <ProblemBox error={paths.error} />}
       {paths.data && (
         <div className="grid gap-6">
@@ -24,7 +24,7 @@ export function Paths({ target }: { target: string }) {
           />
           <Ways title="Who could let somebody else read it" none="Nobody could let somebody else read it." ways={paths.data.letting} />
           {paths.data.cut && (
-            <p className="text-warning font-semibold">There were too many ways to look at all of them, so that some can be missing.</p>
+            <p className="text-warning font-semibold">There were too many paths to check all of them: some may be missing.</p>
           )}
         </div>
       )}

@@ -81,7 +81,7 @@ function Notes({ stored, onClose }: { stored: Schemas["Stored"]; onClose: () => 
   return (
     <Dialog title={`${stored.item.name}@${stored.version.version} is stored`} settled onClose={onClose}>
       <div className="grid gap-4" role="status">
-        <p>It was not shown. Worth knowing:</p>
+        <p>The value was not shown. Please note:</p>
         <ul className="list-disc pl-6">{(stored.version.notes ?? []).map((note) => <li key={note}>{note}</li>)}</ul>
         <div className="flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Go on</button></div>
       </div>

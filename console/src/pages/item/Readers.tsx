@@ -20,7 +20,7 @@ export function Readers({ drawer, item, current, asked, onAsk }: ReadersProps) {
       {readers.data && list.length === 0 && <p className="muted">Nobody in the last 90 days.</p>}
       {list.length > 0 && (
         <>
-          <p className="mb-2">{behind === 0 ? <Mark state="usable" word="Everybody reads the current version" /> : <><Mark state="due" word={`${behind} of ${list.length}`} /> read another version than the current one, {current}.</>}</p>
+          <p className="mb-2">{behind === 0 ? <Mark state="usable" word="All readers use the current version" /> : <><Mark state="due" word={`${behind} of ${list.length}`} /> read another version than the current one, {current}.</>}</p>
           <Scroll label="Table of who reads which version">
             <table className="dense table">
               <thead><tr><th scope="col">Who</th><th scope="col">Version</th><th scope="col">Last read</th><th scope="col">How</th></tr></thead>
@@ -30,7 +30,7 @@ export function Readers({ drawer, item, current, asked, onAsk }: ReadersProps) {
                     <td className="min-w-44"><Link className="link link-hover name" to={`/access/${r.subject}`}>{r.subject}</Link></td>
                     <td><Mark state={r.version === current ? "usable" : "due"} word={`@${r.version}`} /></td>
                     <td><When at={r.last} /></td>
-                    <td>{r.pinned ? "asks for it by its number" : "asks for the current one"}</td>
+                    <td>{r.pinned ? "pinned to a version" : "follows the current version"}</td>
                   </tr>
                 ))}
               </tbody>

@@ -38,7 +38,7 @@ export function ReplaceStep({ of: step, number }: { of: Step; number: number }) 
       {open && suspends && (
         <Confirm title={`Suspend version ${version} of ${item}?`} action="Suspend" busy={act.isPending} error={act.error} onClose={close}
           onYes={() => act.mutate({ act: "suspend", version: Number(version) }, { onSuccess: () => { setDone(true); close(); } })}>
-          <p><span className="name">{step.reference}</span> is not served to anybody from now on. Whoever still asks for it by its number, or has nothing newer, fails: look first at who reads which version.</p>
+          <p><span className="name">{step.reference}</span> is not served to anybody from now on. Readers that are pinned to it, or have nothing newer, fail: check who reads which version first.</p>
         </Confirm>
       )}
       {open && !suspends && history.data && (

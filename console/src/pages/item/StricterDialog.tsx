@@ -32,7 +32,7 @@ export function StricterDialog({ drawer, item, onClose }: StricterDialogProps) {
   return (
     <Dialog title={`Rules of ${item.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit} autoComplete="off">
-        <p className="muted">They apply in addition to those of {drawer}; of two, the stricter one counts. Lengths of time are written 90d, 12h or 1d12h.</p>
+        <p className="muted">They apply in addition to those of {drawer}; of two, the stricter one counts. Write durations as 90d, 12h or 1d12h.</p>
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label="A version is served for" name="max_age" defaultValue={r.max_age} placeholder="30d" />
           <Field label="Warn before the end" name="warn" defaultValue={r.warn} placeholder="14d" />

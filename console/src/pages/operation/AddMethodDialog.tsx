@@ -35,7 +35,7 @@ export function AddMethodDialog({ onClose }: { onClose: () => void }) {
           <>
             <Field label="New passphrase" name="material" type="password" autoComplete="new-password" minLength={12} required />
             <Field label="New passphrase again" name="again" type="password" autoComplete="new-password" required />
-            {unequal && <p role="alert" className="text-error font-semibold">The two are not the same.</p>}
+            {unequal && <p role="alert" className="text-error font-semibold">The two do not match.</p>}
           </>
         )}
         <Current />
@@ -54,11 +54,11 @@ function Custodians() {
       <Field label="How many are needed" name="needed" type="number" min={2} max={32} defaultValue={2} required className="w-24" />
       <fieldset className="grid gap-1">
         <legend className="mb-1 text-sm font-semibold">Who gets a share</legend>
-        {identities.error && <p className="muted text-sm">People cannot be listed for you: name them on the command line, with tansu unlock-method add.</p>}
+        {identities.error && <p className="muted text-sm">You may not list people: name them on the command line, with tansu unlock-method add.</p>}
         <div className="grid max-h-48 gap-1 overflow-y-auto">
           {people.map((p) => <label key={p.subject} className="flex items-center gap-2"><input type="checkbox" className="checkbox checkbox-sm" name="custodian" value={p.subject} /> <span className="name text-sm">{p.subject}</span></label>)}
         </div>
-        <p className="muted text-sm">Each signs in and takes theirs, once. By itself a share opens nothing.</p>
+        <p className="muted text-sm">Each of them signs in and collects a share, once. A single share opens nothing.</p>
       </fieldset>
     </>
   );

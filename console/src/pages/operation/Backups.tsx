@@ -32,7 +32,7 @@ export function Backups() {
         <>
           <p>To <span className="name break-all">{o.to}</span>, {often(o.every)}, a full one {often(o.full_every)}. {o.next && <>The next is due <When at={o.next} />.</>} Restoring is rehearsed {often(o.rehearse)}.</p>
           <Rehearsals list={o.rehearsals} />
-          {o.backups.length === 0 ? <Empty title="No backup was made yet">The first one is a full one.</Empty> : <List list={o.backups} />}
+          {o.backups.length === 0 ? <Empty title="No backup was made yet">The first backup is a full one.</Empty> : <List list={o.backups} />}
         </>
       )}
     </section>
@@ -41,7 +41,7 @@ export function Backups() {
 
 function Rehearsals({ list }: { list: Schemas["Rehearsal"][] }) {
   const last = list[0];
-  if (!last) return <p><Mark state="waiting" word="never rehearsed" />: nobody has tried yet whether a backup can be restored.</p>;
+  if (!last) return <p><Mark state="waiting" word="never rehearsed" />: nobody has tested yet that a backup can be restored.</p>;
   const good = last.problems.length === 0;
   return (
     <div className="panel">

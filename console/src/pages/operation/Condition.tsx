@@ -26,7 +26,7 @@ export function Condition() {
       )}
       {locking && (
         <Confirm title="Lock the chest?" action="Lock it" busy={lock.isPending} error={lock.error} onYes={() => lock.mutate()} onClose={() => setLocking(false)}>
-          <p>Nothing is served to anybody from now on, and everybody is signed out, until somebody unlocks it with what they hold. Applications fail, except where agents keep values.</p>
+          <p>Nothing is served to anybody from now on, and everybody is signed out, until somebody unlocks it again. Applications fail, except where an agent keeps values.</p>
         </Confirm>
       )}
     </section>

@@ -17,12 +17,12 @@ export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["Unloc
   };
   const error = end.error ?? turn.error;
   return (
-    <Dialog title={what === "root" ? "Turn the root key" : `End ${what.name}`} onClose={onClose}>
+    <Dialog title={what === "root" ? "Rotate the root key" : `End ${what.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)}>
         {what === "root" ? (
-          <p>All keys of drawers are wrapped anew, under another root key; the old one opens nothing in the file any more. What opens the chest stays as it is. Backups from before still open as they did.</p>
+          <p>Every drawer key is wrapped again under a new root key, and the old one no longer opens anything in the file. The ways to unlock the chest stay the same. Older backups still open as before.</p>
         ) : (
-          <p>It opens the chest no more; copies from before still open by it. Show what opens the chest by <b>another</b> method, so that it is known that one is left.</p>
+          <p>It no longer opens the chest; older backups still open with it. Confirm with <b>another</b> method, to prove that at least one is left.</p>
         )}
         <Current />
         {error && <ProblemBox error={error} />}

@@ -19,9 +19,9 @@ export function Methods() {
   return (
     <section aria-labelledby="methods" className="min-w-0">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-2">
-        <h2 id="methods" className="text-xl font-semibold">What opens the chest</h2>
+        <h2 id="methods" className="text-xl font-semibold">Unlock methods</h2>
         <div className="flex flex-wrap gap-2">
-          <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("root")}>Turn the root key</button>
+          <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("root")}>Rotate the root key</button>
           <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("add")}>Add a method</button>
         </div>
       </div>

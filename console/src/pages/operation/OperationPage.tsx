@@ -18,7 +18,7 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
   const problems = status.data?.problems ?? [];
   return (
     <>
-      <PageHead title="Operation">What opens this chest, what brings it back, and what is wrong with it.</PageHead>
+      <PageHead title="Operation">How this chest is unlocked, how it is restored, and what needs attention.</PageHead>
       {problems.length > 0 && (
         <section aria-label="What is wrong" className="mb-8 grid gap-3">
           {problems.map((p) => (

@@ -20,7 +20,7 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
   if (ask.data) {
     return (
       <Dialog title="Requested" settled onClose={onClose}>
-        <p role="status">Request <span className="name">{ask.data.id}</span> is open. Whoever may give it sees it under Requests, and you see their answer there.</p>
+        <p role="status">Request <span className="name">{ask.data.id}</span> is open. A gatekeeper sees it under Requests, and the answer appears there.</p>
         <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done</button></div>
       </Dialog>
     );

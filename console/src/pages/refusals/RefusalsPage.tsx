@@ -68,7 +68,7 @@ function Queue({ days }: { days: number }) {
     <>
       {refusals.isPending && <Loading what="the refusals" />}
       {refusals.error && <ProblemBox error={refusals.error} />}
-      {refusals.data && rows.length === 0 && <Empty title="Nobody is waiting">Everything that was refused lately is allowed now, or nothing was.</Empty>}
+      {refusals.data && rows.length === 0 && <Empty title="Nothing is waiting">Nothing was refused lately that would still be refused now.</Empty>}
       {fresh > 0 && <p role="status" className="mb-3"><button type="button" className="btn btn-sm btn-outline" onClick={renew}>Show {fresh} new</button></p>}
       {rows.length > 0 && (
         <Table label="Table of refusals" rows={rows} id={({ row }) => questionOf(row)} find={({ row }) => `${questionOf(row)} ${row.reason} ${row.owner} ${row.receipt}`}
@@ -87,7 +87,7 @@ function Queue({ days }: { days: number }) {
         <GiveDialog subject={giving.remedy.subject} role={giving.remedy.role} scope={giving.remedy.scope} reason={`receipt ${giving.receipt}`} days="30" onClose={close} />
       )}
       {declining && (
-        <ReasonDialog title={`Decline ${declining.subject}`} label="Why not?" hint="Whoever is refused the same again reads this." action="Decline" busy={decline.isPending} error={decline.error}
+        <ReasonDialog title={`Decline ${declining.subject}`} label="Why not?" hint="Shown to whoever is refused the same again." action="Decline" busy={decline.isPending} error={decline.error}
           onSay={(because) => decline.mutate({ receipt: declining.receipt, because }, { onSuccess: close })} onClose={close} />
       )}
     </>

@@ -50,7 +50,7 @@ export function Requests({ me }: { me: Schemas["Me"] }) {
       {shown.length < rows.length && <button type="button" className="btn btn-ghost btn-sm mt-2" onClick={() => setAll(true)}>Show {rows.length - shown.length} older</button>}
       {open?.what === "allow" && <AllowDialog request={open.request} onClose={close} />}
       {open?.what === "decline" && (
-        <ReasonDialog title={`Decline ${open.request.subject}`} label="Why not?" hint="Whoever asked reads this, and whoever is refused the same again." action="Decline" busy={answer.isPending} error={answer.error}
+        <ReasonDialog title={`Decline ${open.request.subject}`} label="Why not?" hint="Shown to the requester, and to whoever is refused the same again." action="Decline" busy={answer.isPending} error={answer.error}
           onSay={(because) => answer.mutate({ id: open.request.id, allow: false, because }, { onSuccess: close })} onClose={close} />
       )}
     </section>

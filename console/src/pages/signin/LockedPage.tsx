@@ -26,7 +26,7 @@ export function LockedPage({ status }: { status: Schemas["Status"] }) {
     <Gate title="The chest is locked">
       <p className="flex gap-3">
         <Lock className="text-primary mt-1 size-5 shrink-0" aria-hidden />
-        <span>Nothing can be read or changed until somebody unlocks it with what they hold.</span>
+        <span>Nothing can be read or changed until somebody unlocks it.</span>
       </p>
       {status.problems.map((p) => <p key={p.what} role="alert" className="text-error font-semibold">{p.what}. <span className="font-normal">{p.next}</span></p>)}
       {status.shares.map((s) => (
@@ -44,16 +44,16 @@ export function LockedPage({ status }: { status: Schemas["Status"] }) {
           </fieldset>
         )}
         {by === "key_file" && <Field label="Key file" name="material" type="file" required className="file-input" />}
-        {by === "passphrase" && <Field label="Passphrase" name="material" type="password" autoComplete="off" required hint="Checking takes about half a second, on purpose." />}
-        {by === "shares" && <Area label="Words of your share" name="material" required rows={3} className="textarea name masked w-full" hint="Twenty-one words of five letters. Nobody else sees them." />}
+        {by === "passphrase" && <Field label="Passphrase" name="material" type="password" autoComplete="off" required hint="Checking takes about half a second, by design." />}
+        {by === "shares" && <Area label="Words of your share" name="material" required rows={3} className="textarea name masked w-full" hint="Twenty-one words of five letters." />}
         {by === "hardware" && (
-          <p>Only the machine that the hardware is at can do this: <span className="name">tansu unlock --key-file FILE</span></p>
+          <p>This can only be done on the machine with the hardware: <span className="name">tansu unlock --key-file FILE</span></p>
         )}
         {unreadable && <p role="alert" className="text-error font-semibold">The file cannot be read.</p>}
         {unlock.error && <ProblemBox error={unlock.error} />}
         {by !== "hardware" && (
           <button type="submit" className="btn btn-primary" disabled={unlock.isPending}>
-            {unlock.isPending ? "Checking …" : by === "shares" ? "Hand in" : "Unlock"}
+            {unlock.isPending ? "Checking …" : by === "shares" ? "Submit" : "Unlock"}
           </button>
         )}
       </form>

@@ -50,10 +50,10 @@ function EnrolForm() {
   };
   return (
     <form className="grid gap-4" onSubmit={submit}>
-      <Field label="Enrolment code" name="code" type="password" autoComplete="one-time-code" required hint="From whoever registered you. It is used up." />
+      <Field label="Enrolment code" name="code" type="password" autoComplete="one-time-code" required hint="From whoever registered you. It works once." />
       <Field label="New password" name="password" type="password" autoComplete="new-password" minLength={12} required hint="12 characters or more." />
       <Field label="New password again" name="again" type="password" autoComplete="new-password" required />
-      {differ && <p role="alert" className="text-error font-semibold">The two passwords are not the same.</p>}
+      {differ && <p role="alert" className="text-error font-semibold">The two passwords do not match.</p>}
       {enrol.error && <ProblemBox error={enrol.error} />}
       <button type="submit" className="btn btn-primary" disabled={enrol.isPending}>Enrol and sign in</button>
     </form>

@@ -25,10 +25,10 @@ export function ActivityPage() {
       <PageHead above={{ to: "/trail", text: "the trail" }} title="Reads and anomalies"
         aside={<label className="flex items-center gap-2 text-sm font-semibold">The last<select className="select select-sm w-28" value={days} onChange={(e) => setDays(Number(e.target.value))}>{[1, 7, 30, 90].map((d) => <option key={d} value={d}>{d === 1 ? "day" : `${d} days`}</option>)}</select></label>} />
       <section aria-labelledby="stands-out" className="mb-10">
-        <h2 id="stands-out" className="mb-2 text-xl font-semibold">What stands out</h2>
+        <h2 id="stands-out" className="mb-2 text-xl font-semibold">Anomalies</h2>
         {unusual.isPending && <Loading what="what is unusual" />}
         {unusual.error && <ProblemBox error={unusual.error} />}
-        {unusual.data?.unusual.length === 0 && <Empty title="Nothing stands out">Nobody who was there before did something for the first time, or far more often.</Empty>}
+        {unusual.data?.unusual.length === 0 && <Empty title="No anomalies">No first reads, new networks, unusual hours or bursts.</Empty>}
         {unusual.data && unusual.data.unusual.length > 0 && <Unusual list={unusual.data.unusual} />}
       </section>
       <section aria-labelledby="by-day">

@@ -23,7 +23,7 @@ export function EntryPage() {
           <Recorded entry={JSON.parse(proof.data.entry) as Record<string, string>} />
           <Proved proof={proof.data} />
           <section className="lg:col-span-2" aria-label="Its bytes">
-            <h2 className="mb-2 text-xl font-semibold">Its bytes as they were recorded</h2>
+            <h2 className="mb-2 text-xl font-semibold">The entry, byte for byte</h2>
             <pre className="bg-base-200 rounded-box name overflow-x-auto p-4 text-sm break-all whitespace-pre-wrap">{proof.data.entry}</pre>
           </section>
         </div>

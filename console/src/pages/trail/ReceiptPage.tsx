@@ -83,7 +83,7 @@ function Now({ receipt }: { receipt: Schemas["Receipt"] }) {
       {receipt.declined && <p className="font-semibold">{receipt.declined}.</p>}
       {receipt.needs_approval && <p>A grant allows it, and the drawer’s rules ask for a second person to agree.</p>}
       {!receipt.allowed_now && mine && <AskFor receipt={receipt.entry.receipt} />}
-      {!receipt.allowed_now && !remedy && !receipt.needs_approval && <p>No single grant would allow it: something keeps it out on purpose, or it depends on what it is for. A gatekeeper decides.</p>}
+      {!receipt.allowed_now && !remedy && !receipt.needs_approval && <p>No single grant would allow it: it is denied on purpose, or needs a wider decision. Ask a gatekeeper.</p>}
       {giving && remedy && <GiveDialog subject={remedy.subject} role={remedy.role} scope={remedy.scope} reason={`receipt ${receipt.entry.receipt}`} days="30" onClose={() => setGiving(false)} />}
     </section>
   );

@@ -37,7 +37,7 @@ export function TrailPage() {
         {whole && <Link className="btn btn-outline" to="/trail/upkeep">Witnesses and outlets</Link>}
       </>}>Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
       <Filters key={search.toString()} filter={filter} onChange={(f) => setSearch(f)} />
-      {filter.archive && <p className="mb-4">In the archive <span className="name text-sm">{filter.archive}</span>, oldest first. <Link className="link" to="/trail">Back to the database</Link></p>}
+      {filter.archive && <p className="mb-4">In the archive <span className="name text-sm">{filter.archive}</span>, oldest first. <Link className="link" to="/trail">Back to the live trail</Link></p>}
       {live && <Live query={filter.q ?? ""} />}
       {trail.isPending && <Loading what="the trail" />}
       {trail.error && <ProblemBox error={trail.error} />}

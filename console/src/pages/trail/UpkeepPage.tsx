@@ -27,11 +27,11 @@ export function UpkeepPage() {
               <span className="tabular-nums">{new Date(upkeep.dataUpdatedAt).toLocaleTimeString()}</span>.
             </span>
             <button type="button" className="btn btn-sm" disabled={upkeep.isFetching} onClick={() => void upkeep.refetch()}>
-              Look again
+              Refresh
             </button>
           </p>
-          <Followers title="Witnesses" list={upkeep.data.witnesses} entries={upkeep.data.entries} none="Nobody keeps checkpoints outside the data directory: tansu serve --witness names a file on another disk, an https address or a syslog server." />
-          <Followers title="Outlets" list={upkeep.data.outlets} entries={upkeep.data.entries} none="Entries are passed on to nobody: tansu serve --outlet names a file, a syslog server or an https address." />
+          <Followers title="Witnesses" list={upkeep.data.witnesses} entries={upkeep.data.entries} none="No checkpoints are kept outside the data directory: tansu serve --witness names a file on another disk, an https address or a syslog server." />
+          <Followers title="Outlets" list={upkeep.data.outlets} entries={upkeep.data.entries} none="Entries are not forwarded: tansu serve --outlet names a file, a syslog server or an https address." />
         </>
       )}
       <section aria-labelledby="archives">
@@ -61,16 +61,16 @@ function Followers({ title, list, entries, none }: { title: string; list: Schema
       {list.length > 0 && (
         <Scroll label={`Table of ${title.toLowerCase()}`}>
           <table className="dense table">
-            <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Up to entry</th><th scope="col">Behind</th><th scope="col">Took something</th></tr></thead>
+            <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Up to entry</th><th scope="col">Behind</th><th scope="col">Last received</th></tr></thead>
             <tbody>{list.map((f) => (
               <tr key={f.name}>
                 <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
                 <td>
-                  {f.failing ? <><Mark state="failed" word="has taken nothing" /> <When at={f.failing} lasting /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="takes what comes" />}
+                  {f.failing ? <><Mark state="failed" word="not receiving" /> <When at={f.failing} lasting /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="receiving" />}
                   {f.rejected ? <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p> : null}
                 </td>
                 <td className="tabular-nums">{f.position}</td><td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
-                <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the start</span>}</td>
+                <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the service started</span>}</td>
               </tr>
             ))}</tbody>
           </table>

@@ -90,8 +90,8 @@ export function VerifyPage() {
         </section>
       )}
       <Checkpoint />
-      <section className="mt-8 grid gap-3" aria-label="Without this chest">
-        <h2 className="text-xl font-semibold">Without this chest</h2>
+      <section className="mt-8 grid gap-3" aria-label="Verify without this chest">
+        <h2 className="text-xl font-semibold">Verify without this chest</h2>
         <p className="max-w-prose">A chest that lies about its past can lie here too. An auditor keeps a checkpoint and the verifier key elsewhere, and compares an export with them on another machine:</p>
         <pre className="bg-base-200 rounded-box name overflow-x-auto p-4 text-sm">{`tansu trail export --out trail.jsonl
 tansu trail verify trail.jsonl --key kept.key --checkpoint kept.checkpoint`}</pre>
