@@ -113,7 +113,7 @@ function StateButton({ identity, self }: { identity: Identity; self: boolean }) 
   if (identity.state !== "active") {
     return (
       <>
-        {set.error && <ProblemBox error={set.error} />}
+        {set.error && <div className="basis-full"><ProblemBox error={set.error} /></div>}
         <button type="button" className="btn btn-outline" disabled={set.isPending} onClick={() => set.mutate("active")}>Resume</button>
       </>
     );

@@ -39,7 +39,7 @@ export function Acts({ drawer, item, version, may }: ActsProps) {
           {kinds[what].word}{(what === "shred" || kinds[what].happens) && " …"}<span className="sr-only"> {name}</span>
         </button>
       ))}
-      {act.error && !asked && <ProblemBox error={act.error} />}
+      {act.error && !asked && <div className="basis-full"><ProblemBox error={act.error} /></div>}
       {asked === "shred" && <ShredDialog drawer={drawer} item={item.name} name={name} version={version?.version} onClose={close} />}
       {asked && asked !== "shred" && (
         <Confirm title={`${kinds[asked].word} ${version ? `version ${version.version} of ${item.name}` : item.name}?`} action={kinds[asked].word} busy={act.isPending} error={act.error} onYes={() => doIt(asked)} onClose={close}>
