@@ -117,7 +117,7 @@ func run(dir string) error {
 		{name: "ask", extra: true, stepsAfter: true, path: "/access/ask", ready: `form`,
 			steps: []step{chromedp.SendKeys(`input[name=subject]`, "app:nightly-ledger"), chromedp.SendKeys(`input[name=target]`, "ticketing-prod/db-password"),
 				chromedp.Click(`//form//button[.="Ask"]`), chromedp.WaitVisible(`section[aria-label=Answer]`)}},
-		{name: "allow", extra: true, stepsAfter: true, path: "/refusals", ready: `tbody`,
+		{name: "allow", stepsAfter: true, path: "/refusals", ready: `tbody`,
 			steps: []step{chromedp.Click(`(//table//button[contains(., "Allow …")])[1]`), chromedp.WaitVisible(`dialog[open]`),
 				chromedp.Click(`dialog button[type=submit]`), chromedp.WaitVisible(`//button[.="Give it"]`)}},
 		{name: "find", extra: true, stepsAfter: true, path: "/", ready: `.chest`,
@@ -139,7 +139,7 @@ func run(dir string) error {
 				chromedp.ScrollIntoView(`(//section//h3)[last()]/following-sibling::ul`)}},
 		{name: "trail", path: "/trail", ready: `tbody`},
 		{name: "entry", extra: true, path: "/trail/100", ready: `section ol`},
-		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `pre`,
+		{name: "verify", extra: true, stepsAfter: true, path: "/trail/verify", ready: `main pre`,
 			steps: []step{chromedp.Click(`//button[contains(., "Verify now")]`), chromedp.WaitVisible(`//p[@role="status"]`)}},
 		{name: "upkeep", extra: true, path: "/trail/upkeep", ready: `#archives`},
 		{name: "reads", path: "/trail/reads", ready: `#by-day ~ div table`},
@@ -252,6 +252,12 @@ func take(address, dir string, shots []page) error {
 	return nil
 }
 
+// drawn waits until the fonts are there, after which nothing moves any more.
+var drawn = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+	_, err := chromedp.Evaluate[bool](`document.fonts.ready.then(() => new Promise((r) => setTimeout(() => r(true), 200)))`, chromedp.EvalAwaitPromise)(ctx, t)
+	return err
+})
+
 func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
@@ -265,7 +271,7 @@ func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 	}
 	steps := append(shot.steps, chromedp.WaitVisible(shot.ready))
 	if shot.stepsAfter {
-		steps = append([]step{chromedp.WaitVisible(shot.ready)}, shot.steps...)
+		steps = append([]step{chromedp.WaitVisible(shot.ready), drawn}, shot.steps...)
 	}
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		shown, _ := chromedp.Run(context.WithoutCancel(ctx), chromedp.Evaluate[string](`document.body.innerText`))
