@@ -49,11 +49,11 @@ func (b *browser) as(person, password string) {
 		chromedp.SendKeys(`input[name=password]`, password), press("Sign in"), chromedp.WaitVisible(`header nav`))
 }
 
-// settled waits until nothing on the page is being fetched.
+// settled waits until the page of the address is there, and nothing on it is being fetched.
 const settled = `(async () => { for (let quiet = 0, n = 0; quiet < 3 && n < 300; n++) {
 	await new Promise((r) => setTimeout(r, 15));
 	const busy = [...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "));
-	quiet = busy || !document.querySelector("main h1") ? 0 : quiet + 1; }
+	quiet = busy || document.querySelector("main h1")?.dataset.path !== location.pathname ? 0 : quiet + 1; }
 	return document.querySelector("main h1")?.textContent ?? "" })()`
 
 // go goes to a page within the console, and waits until it is there whole.

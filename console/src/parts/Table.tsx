@@ -50,6 +50,7 @@ export function Table<T>({ label, rows, columns, id, find, rowClass, caption, al
         </table>
       </Scroll>
       {sorted.length === 0 && typed && <p className="muted" role="status">Nothing matches “{typed}”.</p>}
+      {sorted.length > most && <p className="hidden print:block">The first {most} of {sorted.length}.</p>}
       {sorted.length > most && (
         <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setMost(most + 4 * window)}>
           Show more: {Math.min(4 * window, sorted.length - most)} of {sorted.length - most}

@@ -65,7 +65,7 @@ function Findings({ kind, findings, onDo }: FindingsProps) {
           { head: "Who", className: "sm:min-w-44", sort: (f) => f.subject || f.target, cell: (f) => (f.subject ? <Link className="link link-hover name" to={`/access/${f.subject}`}>{f.subject}</Link> : <Link className="link link-hover name" to={`/drawers/${f.target}`}>{f.target}</Link>) },
           { head: "What", className: "sm:min-w-56", cell: (f) => f.detail },
           used && { head: "Last used", sort: (f: Schemas["Finding"]) => -new Date(f.last_used ?? 0).getTime(), cell: (f: Schemas["Finding"]) => <When at={f.last_used} /> },
-          { head: "Do", hidden: true, cell: (f) => (f.end || f.suspend || f.instead || f.kind === "owner_left") && may.somewhere("grant", "register") && <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button> },
+          { head: "Do", hidden: true, cell: (f) => (f.end || f.suspend || f.instead || f.kind === "owner_left") && may.somewhere("grant", "register") && (f.subject === may.subject ? <span className="muted text-sm">yours: a colleague does it</span> : <button type="button" className="btn btn-outline btn-xs whitespace-nowrap" onClick={() => onDo(f)}>{verb(f)} …<span className="sr-only"> {f.subject} {f.target}</span></button>) },
         ]} />
     </section>
   );

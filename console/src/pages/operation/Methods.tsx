@@ -38,7 +38,7 @@ export function Methods() {
                 <td className="align-top"><When at={m.used} /></td>
                 <td className="align-top whitespace-nowrap"><When at={m.not_after} none="no end" /></td>
                 <td className="align-top"><When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span></td>
-                <td className="text-right align-top">{list.length > 1 && <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>End<span className="sr-only"> {m.name}</span></button>}</td>
+                <td className="text-right align-top">{list.length > 1 && <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>End …<span className="sr-only"> {m.name}</span></button>}</td>
               </tr>
             ))}</tbody>
           </table>
