@@ -109,7 +109,7 @@ func New(o Options) (*Client, error) {
 	}
 	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS13}
 	transport.ForceAttemptHTTP2 = false // many small answers at once come sooner over connections of their own
-	transport.Proxy = nil // a proxy would see the values
+	transport.Proxy = nil               // a proxy would see the values
 	if len(o.Authority) > 0 {
 		pool := x509.NewCertPool()
 		if !pool.AppendCertsFromPEM(o.Authority) {

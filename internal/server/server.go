@@ -366,7 +366,7 @@ func (s *Server) listen() (err error) {
 			Version: s.options.Version, SecureCookies: s.options.Transport == TLS}),
 		ReadHeaderTimeout: headerTimeout, ReadTimeout: readTimeout, WriteTimeout: writeTimeout, IdleTimeout: idleTimeout,
 		MaxHeaderBytes: maxHeader, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: mostStreams},
-		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
+		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
 	}
 	// What never ends by itself, such as a live view of the trail, ends when the chest stops: nobody waits for it.
 	ctx, cancel := context.WithCancel(context.Background())
