@@ -163,6 +163,7 @@ type NewImport struct {
 
 	NotAfter time.Time `json:"not_after,omitzero"` // the end of every version that is put in
 	Note     string    `json:"note,omitempty"`
+	Owner    string    `json:"owner,omitempty"` // of items that are not there yet
 }
 
 // Imported is what became, or would become, of one entry of a file.

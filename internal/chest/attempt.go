@@ -461,6 +461,15 @@ func (c *Chest) AllowWhole(caller Caller, action, what string, actions access.Ac
 	return a, a.Answered(decision, what, "", a.Remedy(access.ReadTrail))
 }
 
+// KnownOwner refuses an owner that there is not; an empty one is nobody.
+func (st *Snapshot) KnownOwner(subject string) error {
+	if subject == "" {
+		return nil
+	}
+	_, err := st.KnownSubject("owner", subject)
+	return err
+}
+
 // KnownSubject finds an identity for somebody who may know which there are; a near name is pointed out. With a field
 // set, the error is about that field of the input.
 func (st *Snapshot) KnownSubject(field, subject string) (row entity.Identity, err error) {

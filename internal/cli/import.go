@@ -63,6 +63,7 @@ The file itself is left as it is: remove it afterwards.`,
 	command.Flags().StringVar(&until, "not-after", "",
 		"serve the values only until this `time` (2026-12-01, or RFC 3339) or for this long (90d)")
 	command.Flags().StringVar(&n.Note, "note", "", "why, on one line; each version has it")
+	command.Flags().StringVar(&n.Owner, "owner", "", "who answers for items that are not there yet, such as `person:NAME`")
 	command.Flags().BoolVar(&n.Preview, "preview", false, "only show what would happen")
 	command.Flags().BoolVar(&n.Replace, "replace", false, "add a version to items that exist already")
 	command.Flags().BoolVar(&n.Each, "each", false, "put in what can be, even if not everything can")

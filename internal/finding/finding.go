@@ -28,7 +28,7 @@ func Known(a *chest.Attempt, words []string) (list []Found) {
 		}
 	}
 	for _, d := range st.Drawers() {
-		if st.Touches(c.ID, access.List, d.Row.Name) {
+		if st.Reaches(c.ID, access.List, d.Row.Name, c.Context(a.Entry.At)).Allowed {
 			add(Found{"drawer", d.Row.Name, d.Row.Description})
 		}
 	}

@@ -42,7 +42,7 @@ func (a *api) importFile(c *call) error {
 	}
 	defer content.Wipe()
 	report, err := a.service.Import(c.caller, c.param("drawer"), shelf.NewImport{Format: importfile.Format(body.Format), Content: content,
-		Replace: body.Replace, Each: body.Each, Preview: body.Preview, Except: body.Except, Note: body.Note,
+		Replace: body.Replace, Each: body.Each, Preview: body.Preview, Except: body.Except, Note: body.Note, Owner: body.Owner,
 		Window: lifecycle.Window{NotAfter: body.NotAfter}})
 	if err != nil {
 		return err

@@ -255,7 +255,7 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 			return err
 		}
 		a.Entry.Target = subject
-		if err := owner(a.St, "owner", n.Owner); err != nil {
+		if err := a.St.KnownOwner(n.Owner); err != nil {
 			return a.Fail(err)
 		}
 		row := entity.Identity{ID: chest.NewID("id_"), Kind: n.Kind, Name: n.Name, Description: n.Description, Owner: n.Owner, Purpose: n.Purpose,
@@ -483,7 +483,7 @@ func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChang
 			return a.Fail(chest.Invalid("purpose", "only an app has a purpose and an environment"))
 		}
 		if ch.Owner != nil {
-			if err := owner(a.St, "owner", *ch.Owner); err != nil {
+			if err := a.St.KnownOwner(*ch.Owner); err != nil {
 				return a.Fail(err)
 			}
 			if heir, named := a.St.IdentityOf(*ch.Owner); named && *ch.Owner != before.Owner {

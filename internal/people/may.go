@@ -63,7 +63,7 @@ func (s *People) MayThere(c chest.Caller, target string) (may access.Action, err
 	}
 	if len(names) == 1 {
 		for action := range ofItems.Each() {
-			if st.Reaches(c.ID, action, names[0], ctx).Allowed {
+			if st.Touches(c.ID, action, names[0]) && st.Reaches(c.ID, action, names[0], ctx).Allowed {
 				may |= action
 			}
 		}

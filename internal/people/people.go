@@ -44,15 +44,6 @@ func New(heart *chest.Chest, records usage.Records, o Options) *People {
 	return &People{heart: heart, records: records, options: o, hashing: make(chan struct{}, 2), strangers: make(chan struct{}, 1)}
 }
 
-// owner checks an owner that is named in a field; none is fine.
-func owner(st *chest.Snapshot, field, subject string) error {
-	if subject == "" {
-		return nil
-	}
-	_, err := st.KnownSubject(field, subject)
-	return err
-}
-
 // isPerson reports whether an identity is a person who could sign in now.
 func isPerson(row entity.Identity) bool {
 	return row.Kind == reference.Person && row.State == chest.Active && row.Password != ""

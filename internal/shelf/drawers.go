@@ -403,11 +403,10 @@ func (ch Described) apply(description, owner string) (string, string) {
 }
 
 func (ch Described) checkOwner(st *chest.Snapshot) error {
-	if ch.Owner == nil || *ch.Owner == "" {
+	if ch.Owner == nil {
 		return nil
 	}
-	_, err := st.KnownSubject("owner", *ch.Owner)
-	return err
+	return st.KnownOwner(*ch.Owner)
 }
 
 func checkRevision(what string, has, asked int64) error {

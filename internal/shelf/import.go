@@ -26,6 +26,7 @@ type NewImport struct {
 	Window  lifecycle.Window // of every version that is put in
 	Replace bool             // add a version to items that exist already; without it they are in the way
 	Note    string
+	Owner   string   // of items that are not there yet; empty for nobody
 	Each    bool     // put in what can be, instead of nothing unless all can be
 	Preview bool     // only say what would happen
 	Except  []string // names in the file that are left where they are
@@ -222,7 +223,7 @@ func (s *Shelf) putAllIn(a *chest.Attempt, drawer string, entries []importfile.E
 
 // putIn puts one entry, and what rules shred along with it, into an attempt's change, and returns that of the item.
 func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport, newID func() string) store.RowChange {
-	row, versions := entity.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, CreatedAt: chest.Micros(a.Entry.At),
+	row, versions := entity.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, Owner: n.Owner, CreatedAt: chest.Micros(a.Entry.At),
 		CreatedBy: a.Caller.Name}, []entity.Version(nil)
 	if p.item != nil {
 		row, versions = p.item.Row, slices.Clone(p.item.Versions)
@@ -264,6 +265,9 @@ func (p putting) puts() bool { return p.Result == ImportNew || p.Result == Impor
 // importPlan says what becomes of each entry. Who may write nothing in a drawer that is not there is refused item by item, as if it
 // were.
 func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile.Entry, n NewImport) (puts []putting, err error) {
+	if err := a.St.KnownOwner(n.Owner); err != nil {
+		return nil, err
+	}
 	d := a.St.Drawer(drawer)
 	there := map[string]store.Shelved{}
 	if d != nil {
@@ -336,7 +340,7 @@ func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.En
 		p.Result, p.Detail = ImportInvalid, "there is no drawer "+drawer
 		return
 	}
-	if err := v.mayEnter(a.St, d, p.item, p.Item, a.Entry.At); err != nil {
+	if err := v.mayEnter(a.St, d, p.item, p.Item, n.Owner, a.Entry.At); err != nil {
 		p.Result, p.Detail = ImportInvalid, err.Error()
 		return
 	}
@@ -355,11 +359,11 @@ func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.En
 }
 
 // mayEnter refuses a value for an item, or for one that is not there yet, that the drawer's rules or an old name do not allow.
-func (v NewVersion) mayEnter(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, name string, now time.Time) error {
+func (v NewVersion) mayEnter(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, name, owner string, now time.Time) error {
 	if it != nil {
 		return v.checkRules(d, it.Life, now)
 	}
-	return errors.Join(unused(st, d, name, now), v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now), checkOwned(d, "", now))
+	return errors.Join(unused(st, d, name, now), v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now), checkOwned(d, owner, now))
 }
 
 // sameValue reports whether the current version has a certain value.

@@ -194,10 +194,8 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 // room finds the drawer for a new item, and says why there is no room for it.
 func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersion) (*chest.Drawer, error) {
 	st, now := a.St, a.Entry.At
-	if row.Owner != "" {
-		if _, err := st.KnownSubject("owner", row.Owner); err != nil {
-			return nil, err
-		}
+	if err := st.KnownOwner(row.Owner); err != nil {
+		return nil, err
 	}
 	d := st.Drawer(ref.Drawer)
 	if d == nil {

@@ -2353,6 +2353,8 @@ export interface components {
              */
             not_after?: string;
             note?: string;
+            /** @description Of items that are not there yet. */
+            owner?: string;
         };
         ImportReport: {
             done: boolean;

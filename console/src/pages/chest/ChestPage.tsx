@@ -38,7 +38,7 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
       {me.steward && <FirstHours />}
-      {!me.steward && lists && may.chest("register") && <FirstApp drawers={list.length} />}
+      {!me.steward && drawers.data && list.length <= 2 && may.chest("register") && <FirstApp drawers={list.length} />}
       {!lists && <Closed what="any drawer" needs="viewer" />}
       {lists && drawers.isPending && <Loading what="the chest" />}
       {drawers.error && <ProblemBox error={drawers.error} />}

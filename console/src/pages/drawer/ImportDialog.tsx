@@ -6,6 +6,7 @@ import { EndChoice, endOf } from "../../parts/EndChoice";
 import { Field, Tick } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { SubjectField } from "../../parts/SubjectField";
 import { Table } from "../../parts/Table";
 import { base64 } from "../item/shapes";
 
@@ -34,13 +35,13 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
   const send = (preview: boolean, change: { content?: string; format?: Format; except?: string[] } = {}) => {
     const given = new FormData(form.current ?? undefined);
     const content = change.content ?? file?.content;
-    const note = String(given.get("note") ?? "").trim();
+    const [note = "", owner = ""] = ["note", "owner"].map((name) => String(given.get(name) ?? "").trim());
     const { not_after } = endOf(given);
     const except = change.except ?? left;
     if (content === undefined || (given.get("end") === "at" && !given.get("end_at"))) return;
     move.mutate({
       format: change.format ?? format, content, encoding: "base64", preview, replace: Boolean(given.get("replace")), each: Boolean(given.get("each")),
-      ...(note && { note }), ...(not_after && { not_after }), ...(except.length > 0 && { except }),
+      ...(note && { note }), ...(owner && { owner }), ...(not_after && { not_after }), ...(except.length > 0 && { except }),
     });
   };
   const choose = async (event: ChangeEvent<HTMLInputElement>) => {
@@ -75,6 +76,8 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
               </label>
               <EndChoice label="Served until" days={[30, 90, 365]} chosen={rules?.needs_end ? "90" : "never"} never={rules?.needs_end ? undefined : "no end"} />
               <Field label="Note" name="note" maxLength={200} />
+              <SubjectField label="Owner of new items" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" onBlur={() => send(true)}
+                hint={rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : undefined} />
             </div>
             <Tick name="replace" onChange={() => setTimeout(() => send(true))}>Add a version to items that exist</Tick>
             <Tick name="each" checked={each} onChange={(e) => { setEach(e.target.checked); setTimeout(() => send(true)); }}>Import what can be, and leave the rest, instead of all or nothing</Tick>
