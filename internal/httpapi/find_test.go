@@ -27,7 +27,8 @@ func TestWhatHasANameIsFound(t *testing.T) {
 	chest.App(t, "ticket-api")
 	steward := chest.Client(t, chest.Steward)
 	viewer := chest.Client(t, chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}))
-	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "fuel-prod/**", Effect: "deny"}))
+	must[client.Given](t)(steward.Give(ctx,
+		client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "fuel-prod/**", Effect: "deny"}))
 	nobody := chest.Client(t, chest.Person(t, "rota-trainee"))
 	for _, one := range []struct {
 		who         *client.Client

@@ -209,3 +209,81 @@ func TestNobodySuspendsThemselvesUnawares(t *testing.T) {
 	}
 	b.clean()
 }
+
+// focus is what the focus is on, in words.
+func (b *browser) focus() string {
+	return eval[string](b, `(document.activeElement.innerText || document.activeElement.getAttribute("name") || document.activeElement.tagName).trim()`)
+}
+
+func (b *browser) focusIs(want string) {
+	b.t.Helper()
+	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](fmt.Sprintf(
+		`(document.activeElement.innerText || document.activeElement.getAttribute("name") || "").trim().startsWith(%q)`, want)))
+	if err != nil {
+		b.t.Fatalf("the focus is on %q, and not on %q", b.focus(), want)
+	}
+}
+
+// A day's work without a mouse: finding, revealing, adding a version, giving, answering, reviewing; and the focus is where one expects it.
+func TestADaysWorkByTheKeyboard(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "ticket-api")
+	lead := b.chest.Client(t, b.chest.Person(t, "ticketing-lead"))
+	b.chest.Person(t, "platform-oncall", chesttest.Grant{Role: "viewer", Scope: "**"}, chesttest.Grant{Role: "consumer", Scope: "**"},
+		chesttest.Grant{Role: "depositor", Scope: "**"}, chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	_, err := lead.AskFor(b.ctx, client.NewRequest{Reason: "seat maps",
+		Grant: &client.NewGrant{Subject: "person:ticketing-lead", Role: "viewer", Scope: "ticketing-prod/**"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const enter = "\r"
+	b.visit("/", "Sign in")
+	b.do(chromedp.Focus(`input[name=person]`), chromedp.KeyEvent("platform-oncall"), chromedp.KeyEvent("\t"), chromedp.KeyEvent(chesttest.Password),
+		chromedp.KeyEvent(enter), chromedp.WaitVisible(`.chest`))
+	find := func(words, want string) {
+		t.Helper()
+		b.do(chromedp.KeyEvent("/"), chromedp.WaitVisible(`dialog[open] input`), chromedp.KeyEvent(words),
+			chromedp.WaitVisible(fmt.Sprintf(`//*[@role="option"][@aria-selected="true"][contains(., %q)]`, want)), chromedp.KeyEvent(enter))
+	}
+	press := func(button string) {
+		t.Helper()
+		b.tabTo(button)
+		b.do(chromedp.KeyEvent(enter))
+	}
+	find("db-pass", "ticketing-prod/db-password")
+	b.focusIs("db-password")
+	press("Reveal")
+	b.do(chromedp.WaitVisible(`[data-value]`))
+	b.focusIs("Hide")
+	press("Add a version")
+	b.do(chromedp.WaitVisible(`dialog[open]`))
+	b.focusIs("value")
+	b.do(chromedp.KeyEvent("typed-by-the-keyboard"), chromedp.KeyEvent(enter), chromedp.WaitNotPresent(`dialog[open]`))
+	b.focusIs("Add a version")
+	find("ticket-api", "app:ticket-api")
+	b.focusIs("app:ticket-api")
+	press("Give access")
+	b.do(chromedp.WaitVisible(`dialog[open]`), chromedp.KeyEvent("\t"), chromedp.KeyEvent("ticketing-prod/**"), chromedp.KeyEvent(enter), see("gains"))
+	press("Give it")
+	b.do(see("In force now"))
+	press("Done")
+	b.do(chromedp.WaitNotPresent(`dialog[open]`))
+	b.focusIs("Give access")
+	press("Requests")
+	b.focusIs("Requests and refusals")
+	press("Allow …")
+	b.do(chromedp.WaitVisible(`dialog[open]`))
+	press("Allow")
+	b.do(chromedp.WaitNotPresent(`dialog[open]`), see("0 open"))
+	b.focusIs("Requests and refusals")
+	press("Access")
+	b.focusIs("People, apps and teams")
+	press("Grants")
+	b.focusIs("Grants")
+	press("End …")
+	b.do(chromedp.WaitVisible(`dialog[open]`))
+	press("End it")
+	b.do(chromedp.WaitNotPresent(`dialog[open]`))
+	b.focusIs("Grants")
+	b.clean()
+}

@@ -15,6 +15,7 @@ export function Dialog({ title, wide, once, settled, covers, onClose, children }
   const [asked, setAsked] = useState(false);
   useEffect(() => {
     const from = document.activeElement;
+    if (from && from !== document.body && !from.closest("dialog")) page.from = from;
     ref.current?.showModal();
     return () => giveFocusBack(from);
   }, []);
@@ -64,12 +65,17 @@ export function Dialog({ title, wide, once, settled, covers, onClose, children }
   );
 }
 
+// What on the page the focus was on before a dialog opened; another dialog may have taken that one's place meanwhile.
+const page: { from: Element | null } = { from: null };
+
 function giveFocusBack(from: Element | null) {
   // After what follows from the closing is drawn: what was pressed may be gone by then.
   requestAnimationFrame(() => {
-    if (document.querySelector("dialog[open]") || (document.activeElement && document.activeElement !== document.body)) return;
-    if (from instanceof HTMLElement && from.isConnected && from !== document.body) from.focus();
-    else document.querySelector<HTMLElement>("main h1")?.focus();
+    if (document.activeElement && document.activeElement !== document.body) return;
+    const under = [...document.querySelectorAll("dialog[open]")].at(-1);
+    const back = under ? (under.contains(from) ? from : null) : page.from;
+    if (back instanceof HTMLElement && back.isConnected) back.focus();
+    else if (!under) document.querySelector<HTMLElement>("main h1")?.focus();
   });
 }
 

@@ -60,6 +60,7 @@ type GrantFormProps = {
 
 function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
   const roles = useRoles();
+  const [role, setRole] = useState(known.role ?? "consumer");
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     onPropose(grantOf(new FormData(event.currentTarget), known.subject));
@@ -67,7 +68,7 @@ function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
   return (
     <form className="grid gap-4" onSubmit={submit}>
       {!known.subject && <SubjectField label="To whom" name="subject" required placeholder="app:ticket-api" />}
-      <Choice label="Role" name="role" defaultValue={known.role ?? "consumer"} key={roles.data ? "ready" : "waiting"}
+      <Choice label="Role" name="role" value={role} onChange={(e) => setRole(e.target.value)}
         options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
       <Field label="Scope" name="scope" required className="name" defaultValue={known.scope}
         hint="Such as ticketing-prod/db-password, ticketing-*/db-* or **[team=ticketing]." />

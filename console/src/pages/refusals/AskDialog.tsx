@@ -1,4 +1,4 @@
-import type { FormEvent } from "react";
+import { useState, type FormEvent } from "react";
 import { useMay } from "../../api/may";
 import { useAskFor, useRoles } from "../../api/rights";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
@@ -10,6 +10,7 @@ import { ProblemBox } from "../../parts/ProblemBox";
 export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: string; wants?: string; onClose: () => void }) {
   const ask = useAskFor();
   const roles = useRoles();
+  const [role, setRole] = useState(wants);
   const may = useMay();
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -30,7 +31,7 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
     <Dialog title="Request access" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <Choice label="For" name="subject" options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]} />
-        <Choice label="Role" name="role" defaultValue={wants} key={roles.data ? "ready" : "waiting"}
+        <Choice label="Role" name="role" value={role} onChange={(e) => setRole(e.target.value)}
           options={(roles.data?.roles ?? []).filter((r) => r.name !== "steward").map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
         <Field label="Scope" name="scope" required className="name" defaultValue={scope} hint="A drawer with what is in it, such as ticketing-staging/**, or one item." />
         <EndChoice label="Until" days={[1, 7, 30, 90]} chosen="30" />
