@@ -6,7 +6,7 @@ import { useMay, Viewer } from "./api/may";
 import { useStatus } from "./api/operation";
 import { useMe } from "./api/queries";
 import { ChestPage } from "./pages/chest/ChestPage";
-import { LockedPage } from "./pages/signin/LockedPage";
+import { LockedOver, LockedPage } from "./pages/signin/LockedPage";
 import { SignInAgain } from "./pages/signin/SignInAgain";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { Frame } from "./parts/Frame";
@@ -46,15 +46,17 @@ export function App() {
   // Who was signed in last: while their session is renewed, the page stays under the sign-in, with what was typed on it.
   const [last, setLast] = useState(me.data);
   if (me.data && me.data !== last) setLast(me.data);
-  if (status.data?.state === "locked") return <LockedPage status={status.data} />;
-  const shown = me.data ?? (ended ? last : undefined);
+  const locked = status.data?.state === "locked" ? status.data : undefined;
+  const shown = me.data ?? (ended || locked ? last : undefined);
+  if (locked && !shown) return <LockedPage status={locked} />;
   if (!shown && (status.isPending || me.isPending)) return <Loading what="the chest" />;
   if (!shown) return <SignInPage ended={ended} reachable={status.isSuccess} />;
   return (
     <Viewer value={shown}>
       <Frame me={shown} records={status.data?.records !== false}>
         <Pages me={shown} />
-        {!me.data && <SignInAgain person={shown.subject.replace("person:", "")} />}
+        {locked && <LockedOver status={locked} />}
+        {!me.data && !locked && <SignInAgain person={shown.subject.replace("person:", "")} />}
       </Frame>
     </Viewer>
   );

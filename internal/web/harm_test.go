@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -135,6 +136,22 @@ func TestASessionEndsUnderADialog(t *testing.T) {
 	if err != nil || h.Item.Current != 1 {
 		t.Errorf("%+v, %v", h, err)
 	}
+	b.clean()
+}
+
+// A chest that is locked under an open dialog is unlocked there, and what was typed is put in.
+func TestTheChestIsLockedUnderADialog(t *testing.T) {
+	b := open(t)
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Put a secret in"), chromedp.SendKeys(`dialog input[name=name]`, "new-token"), chromedp.SendKeys(`dialog input[name=value]`, "typed-before"))
+	if _, err := b.chest.Client(t, b.chest.Steward).Lock(b.ctx); err != nil {
+		t.Fatal(err)
+	}
+	b.do(press("Put it in", "dialog"), see("The chest is locked"),
+		chromedp.SetUploadFiles(`input[name=material]`, []string{filepath.Join(b.chest.Dir, "unlock.key")}), press("Unlock", "dialog"),
+		chromedp.WaitNotPresent(`//dialog[.//button[.="Unlock"]]`), press("Put it in", "dialog"), see("Versions"))
 	b.clean()
 }
 

@@ -98,6 +98,32 @@ func TestEverythingIsFoundFromAnyPage(t *testing.T) {
 	b.clean()
 }
 
+// An empty chest leads its steward through what keeps it from being lost, and says what is done.
+func TestANewChestLeadsItsSteward(t *testing.T) {
+	b := open(t)
+	done := func() int {
+		return eval[int](b, `document.querySelectorAll('section[aria-label="The first hours of this chest"] .text-success').length`)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.do(see("Appoint two gatekeepers"))
+	if n := done(); n != 0 {
+		t.Errorf("%d steps of a new chest are done", n)
+	}
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	for _, name := range []string{"security-duty", "security-relief"} {
+		b.chest.Person(t, name, chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	}
+	b.visit("/", "Appoint two gatekeepers")
+	b.do(chromedp.WaitVisible(`//li[contains(., "Appoint two gatekeepers")]//*[contains(@class, "text-success")]`))
+	if n := done(); n != 2 {
+		t.Errorf("%d steps are done", n)
+	}
+	b.clean()
+}
+
 // An item's page shows how a program gets it, in the reader's language.
 func TestAnItemsPageShowsHowToUseIt(t *testing.T) {
 	b := open(t)

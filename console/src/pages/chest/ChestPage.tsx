@@ -66,7 +66,7 @@ function Summary({ drawers }: { drawers: Drawer[] }) {
   const overdue = total((d) => d.overdue);
   return (
     <p>
-      {drawers.length} drawer{drawers.length === 1 ? "" : "s"}, {total((d) => d.items)} items
+      {drawers.length} drawer{drawers.length === 1 ? "" : "s"}, {total((d) => d.items)} item{total((d) => d.items) === 1 ? "" : "s"}
       {overdue > 0 && <>, <Mark state="overdue" word={`${overdue} overdue`} /></>}
       {due > 0 && <>, <Link className="link-hover link" to="/due"><Mark state="due" word={`${due} due soon`} /></Link></>}
     </p>

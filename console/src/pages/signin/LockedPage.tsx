@@ -2,6 +2,7 @@ import { Lock } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useUnlock } from "../../api/operation";
+import { Dialog } from "../../parts/Dialog";
 import { Area, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
@@ -11,6 +12,19 @@ const words: Record<string, string> = { passphrase: "Passphrase", key_file: "Key
 
 // LockedPage stands before everything else while the chest has no root key in memory.
 export function LockedPage({ status }: { status: Schemas["Status"] }) {
+  return <Gate title="The chest is locked"><UnlockForm status={status} /></Gate>;
+}
+
+// LockedOver stands over the page of somebody who is signed in: what they typed is there when the chest is unlocked again.
+export function LockedOver({ status }: { status: Schemas["Status"] }) {
+  return (
+    <Dialog title="The chest is locked" covers settled onClose={() => window.location.reload()}>
+      <div className="grid gap-5"><UnlockForm status={status} /></div>
+    </Dialog>
+  );
+}
+
+function UnlockForm({ status }: { status: Schemas["Status"] }) {
   const unlock = useUnlock();
   const [unreadable, setUnreadable] = useState(false);
   const [by, setBy] = useState<string>(status.methods[0] ?? "passphrase");
@@ -23,7 +37,7 @@ export function LockedPage({ status }: { status: Schemas["Status"] }) {
     if (material !== null) unlock.mutate(by === "shares" ? { share: material } : { material }, { onSuccess: () => form.reset() });
   };
   return (
-    <Gate title="The chest is locked">
+    <>
       <p className="flex gap-3">
         <Lock className="text-primary mt-1 size-5 shrink-0" aria-hidden />
         <span>Nothing can be read or changed until somebody unlocks it.</span>
@@ -58,6 +72,6 @@ export function LockedPage({ status }: { status: Schemas["Status"] }) {
         )}
       </form>
       <p className="muted name text-sm">{status.chest}</p>
-    </Gate>
+    </>
   );
 }
