@@ -75,7 +75,8 @@ function giveFocusBack(from: Element | null) {
     const under = [...document.querySelectorAll("dialog[open]")].at(-1);
     const back = under ? (under.contains(from) ? from : null) : page.from;
     if (back instanceof HTMLElement && back.isConnected) back.focus();
-    else if (!under) document.querySelector<HTMLElement>("main h1")?.focus();
+    else if (under) under.querySelector<HTMLElement>("input, select, textarea, button")?.focus();
+    else document.querySelector<HTMLElement>("main h1")?.focus();
   });
 }
 

@@ -1,4 +1,4 @@
-import { useRef, useState, type FormEvent } from "react";
+import { useEffect, useRef, useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useSetRules, useTryRules } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
@@ -83,9 +83,13 @@ function Stops({ at }: { at: string }) {
 }
 
 function Effect({ report }: { report: Schemas["RulesReport"] }) {
+  const shown = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    void shown.current?.scrollIntoView({ block: "nearest" }); // which is a promise in newer browsers, and no clean-up
+  }, [report]);
   if (report.items.length === 0) return <p role="status"><Mark state="usable" word="No change" /> to what is there now.</p>;
   return (
-    <div role="status" className="grid gap-2">
+    <div role="status" className="grid scroll-mb-20 gap-2" ref={shown}>
       <Scroll label="What the rules do">
         <table className="dense table">
           <thead><tr><th scope="col">Item</th><th scope="col">Not served any more</th><th scope="col">Also</th></tr></thead>
