@@ -10,5 +10,6 @@ export default ts.config(
   a11y.flatConfigs.strict,
   { plugins: { "react-hooks": hooks }, rules: hooks.configs.recommended.rules },
   { rules: { "jsx-a11y/no-noninteractive-tabindex": ["error", { tags: [], roles: ["region"], allowExpressionValues: true }] } },
+  { rules: { "max-len": ["error", { code: 140, ignoreRegExpLiterals: true }] } },
   { rules: { "max-lines": ["error", { max: 200, skipBlankLines: true, skipComments: true }] } },
 );

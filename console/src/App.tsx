@@ -75,22 +75,85 @@ function Pages({ me }: { me: Schemas["Me"] }) {
         <Route path="drawers/:drawer" element={<DrawerPage />} />
         <Route path="drawers/:drawer/:item" element={<ItemPage />} />
         <Route path="due" element={<DuePage />} />
-        <Route path="search" element={<Only when={may.somewhere("list")} what="what is in drawers" needs="viewer"><SearchPage /></Only>} />
+        <Route
+          path="search"
+          element={
+            <Only when={may.somewhere("list")} what="what is in drawers" needs="viewer">
+              <SearchPage />
+            </Only>
+          }
+        />
         <Route path="access" element={<AccessPage me={me} />} />
         <Route path="access/:subject" element={<IdentityPage />} />
         <Route path="access/roles" element={<RolesPage />} />
         <Route path="access/grants" element={<GrantsPage />} />
         <Route path="access/ask" element={<AskPage />} />
         <Route path="drawers/:drawer/:item/exposure" element={<ExposurePage />} />
-        <Route path="trail" element={<Only when={trail} what="the trail" needs="auditor"><TrailPage /></Only>} />
-        <Route path="trail/verify" element={<Only when={wholeTrail} what="the whole trail" needs="auditor"><VerifyPage /></Only>} />
-        <Route path="trail/upkeep" element={<Only when={wholeTrail} what="the whole trail" needs="auditor"><UpkeepPage /></Only>} />
-        <Route path="trail/reads" element={<Only when={trail} what="the trail" needs="auditor"><ActivityPage /></Only>} />
-        <Route path="trail/:seq" element={<Only when={trail} what="the trail" needs="auditor"><EntryPage /></Only>} />
+        <Route
+          path="trail"
+          element={
+            <Only when={trail} what="the trail" needs="auditor">
+              <TrailPage />
+            </Only>
+          }
+        />
+        <Route
+          path="trail/verify"
+          element={
+            <Only when={wholeTrail} what="the whole trail" needs="auditor">
+              <VerifyPage />
+            </Only>
+          }
+        />
+        <Route
+          path="trail/upkeep"
+          element={
+            <Only when={wholeTrail} what="the whole trail" needs="auditor">
+              <UpkeepPage />
+            </Only>
+          }
+        />
+        <Route
+          path="trail/reads"
+          element={
+            <Only when={trail} what="the trail" needs="auditor">
+              <ActivityPage />
+            </Only>
+          }
+        />
+        <Route
+          path="trail/:seq"
+          element={
+            <Only when={trail} what="the trail" needs="auditor">
+              <EntryPage />
+            </Only>
+          }
+        />
         <Route path="refusals" element={<RefusalsPage me={me} />} />
-        <Route path="access/matrix" element={<Only when={may.seesIdentities} what="who reaches what" needs="auditor"><MatrixPage /></Only>} />
-        <Route path="access/tighten" element={<Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor"><TightenPage /></Only>} />
-        <Route path="access/policy" element={<Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor"><PolicyPage /></Only>} />
+        <Route
+          path="access/matrix"
+          element={
+            <Only when={may.seesIdentities} what="who reaches what" needs="auditor">
+              <MatrixPage />
+            </Only>
+          }
+        />
+        <Route
+          path="access/tighten"
+          element={
+            <Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor">
+              <TightenPage />
+            </Only>
+          }
+        />
+        <Route
+          path="access/policy"
+          element={
+            <Only when={may.everything("grant", "read_trail")} what="all access" needs="auditor">
+              <PolicyPage />
+            </Only>
+          }
+        />
         <Route path="account" element={<AccountPage me={me} />} />
         <Route path="operation" element={<OperationPage me={me} />} />
         <Route path="receipts/:receipt" element={<ReceiptPage />} />

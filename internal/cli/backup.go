@@ -273,7 +273,8 @@ func (a *app) restoreCommand() *cobra.Command {
 		Use:   "restore FROM … --key FILE --dir NEWDIR",
 		Short: "Make a data directory of a backup",
 		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full
-one and all that add to it. It takes the private key of a recipient, and nothing that opens the chest: that is asked for when it is unlocked.
+one and all that add to it. It takes the private key of a recipient,
+and nothing that opens the chest: that is asked for when it is unlocked.
 
 The chest knows that it was restored. Its trail goes on in another epoch, and the numbers of entries that are lost are not used again: if
 there are witnesses, name them, and give the highest number that a receiver of the trail has seen. All sessions and tokens end with

@@ -278,7 +278,8 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	another := filepath.Join(t.TempDir(), "another.jsonl")
-	if err := os.WriteFile(another, []byte(strings.ReplaceAll(string(content), `"addr":"127.0.0.1"`, `"addr":"127.0.0.9"`)), 0o600); err != nil {
+	if err := os.WriteFile(another, []byte(strings.ReplaceAll(string(content), `"addr":"127.0.0.1"`, `"addr":"127.0.0.9"`)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r := o.run(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--later-trail", another); r.code == 0 ||

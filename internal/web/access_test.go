@@ -23,7 +23,8 @@ func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
 	for _, item := range []string{"db-password", "mail-login"} {
 		b.visit("/drawers/ticketing-prod/"+item, "You may not read it")
 		b.do(press("Request access"), chromedp.WaitReady(`dialog[open] option[value=consumer]`),
-			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Send the request", "dialog"), see("A gatekeeper sees it under Requests"))
+			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Send the request", "dialog"),
+			see("A gatekeeper sees it under Requests"))
 	}
 	b.visit("/refusals", "2 open")
 	b.do(press("Sign out"))

@@ -98,7 +98,8 @@ func fillLarge(t *testing.T, chest *chesttest.Chest) {
 func (b *browser) reacts(do string) float64 {
 	b.t.Helper()
 	return eval[float64](b, fmt.Sprintf(`(async () => {
-		const type = (input, text) => { Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(input, text); input.dispatchEvent(new Event("input", { bubbles: true })); };
+		const type = (input, text) => { Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(input, text);
+			input.dispatchEvent(new Event("input", { bubbles: true })); };
 		const frame = () => new Promise((r) => requestAnimationFrame(() => setTimeout(r)));
 		const times = [];
 		for (let n = 0; n < 5; n++) { await frame(); const from = performance.now(); %s; await frame(); times.push(performance.now() - from); }
@@ -171,7 +172,8 @@ func TestManyThingsFeelAsFewDo(t *testing.T) {
 	if cells := eval[int](b, `document.querySelectorAll("tbody td").length`); cells > 400 {
 		t.Errorf("the matrix draws %d cells", cells)
 	}
-	t.Logf("matrix: %.0f ms for the drawers after", b.reacts(`[...document.querySelectorAll("button")].find((b) => b.innerText === "Drawers after")?.click()`))
+	t.Logf("matrix: %.0f ms for the drawers after",
+		b.reacts(`[...document.querySelectorAll("button")].find((b) => b.innerText === "Drawers after")?.click()`))
 	b.do(chromedp.KeyEvent("/"), chromedp.WaitVisible(`dialog[open] input`), chromedp.KeyEvent("machine-1234"),
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "ticket-machine-1234")]`))
 	b.clean()

@@ -26,11 +26,13 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(press("Show who read it"), see("1 of 1"), see("pinned to a version"))
-	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), chromedp.WaitVisible(`dialog[open]`), press("Hold", "dialog"), see("held"), chromedp.WaitVisible(`//tr[contains(., "@1")][contains(., "held")]`))
+	b.do(chromedp.Click(`//tr[contains(., "@1")]//button[contains(., "Hold")]`), chromedp.WaitVisible(`dialog[open]`),
+		press("Hold", "dialog"), see("held"), chromedp.WaitVisible(`//tr[contains(., "@1")][contains(., "held")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Release"), chromedp.WaitVisible(`dialog[open]`), press("Release", "dialog"), chromedp.WaitVisible(`//tr[contains(., "@2")][contains(., "current")]`))
+	b.do(press("Release"), chromedp.WaitVisible(`dialog[open]`), press("Release", "dialog"),
+		chromedp.WaitVisible(`//tr[contains(., "@2")][contains(., "current")]`))
 	restore := chromedp.WaitVisible(`//button[contains(normalize-space(.), "Restore")]`) // then no version has buttons any more
 	retire := []step{press("Retire …"), chromedp.WaitVisible(`dialog[open]`), press("Retire", "dialog"), restore}
 	b.do(retire...)
@@ -80,7 +82,8 @@ func TestEverythingIsFoundFromAnyPage(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/trail", "Audit trail")
 	b.do(chromedp.KeyEvent("/"), chromedp.WaitVisible(`dialog[open] input`), chromedp.KeyEvent("ticket"),
-		chromedp.WaitVisible(`//*[@role="option"][contains(., "app:ticket-api")]`), chromedp.WaitVisible(`//*[@role="option"][contains(., "ticketing-prod")]`))
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "app:ticket-api")]`),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "ticketing-prod")]`))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

@@ -44,7 +44,8 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 		h.Versions[0].NotAfter.Year() != 2031 {
 		t.Errorf("the end that was set in the console: %+v, %v", h.Versions, err)
 	}
-	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only …", "dialog"), press("Make it for use only, for good"),
+	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), press("Make it for use only …", "dialog"),
+		press("Make it for use only, for good"),
 		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "Calendar subscription")
 	b.do(see("ends"), press("Make an address"), see("It is shown only once"))
@@ -88,7 +89,8 @@ func TestAFileIsMovedInAndAnItemRenamed(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("End it now"), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"), chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
+	b.do(press("End it now"), chromedp.WaitVisible(`dialog[open]`), press("End it", "dialog"),
+		chromedp.WaitNotPresent(`//h2[contains(., "Old names")]`))
 	if _, err := steward.History(b.ctx, "ticketing-prod", "smtp-key"); err == nil {
 		t.Error("the old name still works")
 	}
@@ -118,7 +120,7 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	eval[bool](b, `(() => { const make = URL.createObjectURL; window.saved = ""; URL.createObjectURL = (blob) => { blob.text().then((text) => { window.saved = text; }); return make(blob); }; return true; })()`)
+	eval[bool](b, hook)
 	b.do(press("Export …"), chromedp.WaitVisible(`dialog[open]`),
 		chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key")}), see("is not a public key"))
 	if found := b.axe(); found != "" {
@@ -127,10 +129,7 @@ func TestACopyIsTakenOutForARecipient(t *testing.T) {
 	b.do(chromedp.SetUploadFiles(`dialog input[type=file]`, []string{filepath.Join(dir, "moving.key.pub")}),
 		chromedp.WaitEnabled(`//dialog//button[contains(., "Export")]`), press("Export", "dialog"),
 		see("1 values are in ticketing-prod.jwe"))
-	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool](`window.saved !== ""`)); err != nil {
-		t.Fatal(err)
-	}
-	sealed, err := jose.ParseEncryptedCompact(eval[string](b, `window.saved`), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW},
+	sealed, err := jose.ParseEncryptedCompact(b.saved(), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW},
 		[]jose.ContentEncryption{jose.A256GCM})
 	if err != nil {
 		t.Fatal(err)

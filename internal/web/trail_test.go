@@ -83,7 +83,8 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"), press("Show"),
+	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"),
+		press("Show"),
 		chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
 	b.visit("/trail/reads", "Reads and anomalies")
 	b.do(see("No anomalies"), chromedp.WaitVisible(`//td[contains(., "app:nightly-ledger")]`))
@@ -91,7 +92,8 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 		t.Error(found)
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(chromedp.Click(`//a[contains(., "Report exposure")]`), see("Where it was seen"), chromedp.SendKeys(`input[name=reason]`, "in a build log"),
+	b.do(chromedp.Click(`//a[contains(., "Report exposure")]`), see("Where it was seen"),
+		chromedp.SendKeys(`input[name=reason]`, "in a build log"),
 		press("Show impact"), see("It is still served"), see("it is what everybody gets now"))
 	if found := b.axe(); found != "" {
 		t.Error(found)

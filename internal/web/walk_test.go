@@ -59,23 +59,27 @@ const settled = `(async () => { for (let quiet = 0, n = 0; quiet < 3 && n < 300;
 // go goes to a page within the console, and waits until it is there whole.
 func (b *browser) goTo(path string) string {
 	b.t.Helper()
-	return eval[string](b, fmt.Sprintf(`(history.pushState({}, "", %q), dispatchEvent(new PopStateEvent("popstate")), true) && `, path)+settled)
+	return eval[string](b, fmt.Sprintf(`(history.pushState({}, "", %q), dispatchEvent(new PopStateEvent("popstate")), true) && `,
+		path)+settled)
 }
 
 // looks presses, one after the other, the buttons of a page that open something or ask something, and nothing that changes anything; and
 // says what answered with a refusal, and what axe-core, if it is there, finds in a dialog in either theme.
 const looks = `(async () => {
 	const wait = () => new Promise((r) => setTimeout(r, 20));
-	const idle = async () => { for (let n = 0; n < 100; n++) { await wait(); if (![...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "))) return; } };
+	const idle = async () => { for (let n = 0; n < 100; n++) { await wait();
+		if (![...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "))) return; } };
 	const found = [];
-	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim()).filter((n) => /…|^Show|^Find ways|^Would it/.test(n));
+	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim())
+		.filter((n) => /…|^Show|^Find ways|^Would it/.test(n));
 	for (const name of [...new Set(names)]) {
 		const button = [...document.querySelectorAll("main button:not([disabled])")].find((b) => b.innerText.trim() === name);
 		if (!button) continue;
 		const before = new Set(document.querySelectorAll("[role=alert]"));
 		button.click();
 		await idle();
-		for (const alert of document.querySelectorAll("[role=alert]")) if (!before.has(alert)) found.push(name + ": " + alert.innerText.replaceAll("\n", " "));
+		for (const alert of document.querySelectorAll("[role=alert]")) if (!before.has(alert))
+			found.push(name + ": " + alert.innerText.replaceAll("\n", " "));
 		const dialog = document.querySelector("dialog[open]");
 		if (dialog) {
 			if (!dialog.querySelector("h2")) found.push(name + ": a dialog without a title");

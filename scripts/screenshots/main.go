@@ -115,13 +115,15 @@ func run(dir string) error {
 		{name: "grants", extra: true, path: "/access/grants", ready: `tbody`},
 		{name: "roles", extra: true, path: "/access/roles", ready: `.panel`},
 		{name: "ask", extra: true, stepsAfter: true, path: "/access/ask", ready: `form`,
-			steps: []step{chromedp.SendKeys(`input[name=subject]`, "app:nightly-ledger"), chromedp.SendKeys(`input[name=target]`, "ticketing-prod/db-password"),
+			steps: []step{chromedp.SendKeys(`input[name=subject]`, "app:nightly-ledger"),
+				chromedp.SendKeys(`input[name=target]`, "ticketing-prod/db-password"),
 				chromedp.Click(`//form//button[.="Ask"]`), chromedp.WaitVisible(`section[aria-label=Answer]`)}},
 		{name: "allow", stepsAfter: true, path: "/refusals", ready: `tbody`,
 			steps: []step{chromedp.Click(`(//table//button[contains(., "Allow …")])[1]`), chromedp.WaitVisible(`dialog[open]`),
 				chromedp.Click(`dialog button[type=submit]`), chromedp.WaitVisible(`//button[.="Give it"]`)}},
 		{name: "find", extra: true, stepsAfter: true, path: "/", ready: `.chest`,
-			steps: []step{chromedp.Click(`//header//button[contains(., "Find")]`), chromedp.SendKeys(`dialog input`, "ticket"), chromedp.WaitVisible(`[role=option]`)}},
+			steps: []step{chromedp.Click(`//header//button[contains(., "Find")]`), chromedp.SendKeys(`dialog input`, "ticket"),
+				chromedp.WaitVisible(`[role=option]`)}},
 		{name: "tighten", path: "/access/tighten", ready: `tbody`},
 		{name: "finding", extra: true, stepsAfter: true, path: "/access/tighten", ready: `tbody`,
 			steps: []step{chromedp.Click(`//button[contains(., "Narrow")][1]`), chromedp.WaitVisible(`dialog tbody`)}},
@@ -179,7 +181,8 @@ const ledgerManifest = "manifest: 1\napp: nightly-ledger\ndrawers: { production:
 
 // agedSixty fills in a rule that touches most of what is there.
 var agedSixty = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-	_, err := chromedp.Evaluate[string](`document.querySelector("input[name=from]").value = ""; document.querySelector("input[name=max_age]").value = "60d"`)(ctx, t)
+	_, err := chromedp.Evaluate[string](`document.querySelector("input[name=from]").value = "";
+		document.querySelector("input[name=max_age]").value = "60d"`)(ctx, t)
 	return err
 })
 
@@ -254,7 +257,8 @@ func take(address, dir string, shots []page) error {
 
 // drawn waits until the fonts are there, after which nothing moves any more.
 var drawn = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-	_, err := chromedp.Evaluate[bool](`document.fonts.ready.then(() => new Promise((r) => setTimeout(() => r(true), 200)))`, chromedp.EvalAwaitPromise)(ctx, t)
+	_, err := chromedp.Evaluate[bool](`document.fonts.ready.then(() => new Promise((r) => setTimeout(() => r(true), 200)))`,
+		chromedp.EvalAwaitPromise)(ctx, t)
 	return err
 })
 
@@ -265,7 +269,8 @@ func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 		return nil, err
 	}
 	if *dark {
-		if _, err := chromedp.Run(ctx, chromedp.Evaluate[string](`localStorage.setItem("theme", "lacquer"); document.documentElement.dataset.theme = "lacquer"`)); err != nil {
+		if _, err := chromedp.Run(ctx, chromedp.Evaluate[string](`localStorage.setItem("theme", "lacquer");
+			document.documentElement.dataset.theme = "lacquer"`)); err != nil {
 			return nil, err
 		}
 	}

@@ -15,7 +15,11 @@ export class ProblemError extends Error {
 }
 
 const unreachable: Problem = {
-  type: "about:blank", title: "No answer", status: 0, code: "internal", request_id: "",
+  type: "about:blank",
+  title: "No answer",
+  status: 0,
+  code: "internal",
+  request_id: "",
   detail: "The chest does not answer. Is the service running?",
 };
 

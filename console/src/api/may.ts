@@ -23,7 +23,8 @@ export function useMay() {
     everything: (...any: Action[]) => of(me?.may.everything, any),
     // Who registers, gives access or reads the trail sees everybody; others themselves, and what they answer for.
     seesIdentities: of(me?.may.somewhere, ["register", "grant", "read_trail"]),
-    sees: (subject: string) => of(me?.may.somewhere, ["register", "grant", "read_trail"]) || subject === me?.subject || owned.includes(subject),
+    sees: (subject: string) =>
+      of(me?.may.somewhere, ["register", "grant", "read_trail"]) || subject === me?.subject || owned.includes(subject),
   };
 }
 
@@ -34,5 +35,9 @@ export function useMayThere(target: string) {
     queryFn: () => data(api.GET("/api/me/may", { params: { query: { target } } })),
   });
   const actions = there.data?.actions;
-  return { known: actions !== undefined, error: actions ? null : there.error, may: (...any: Action[]) => any.some((action) => actions?.includes(action)) };
+  return {
+    known: actions !== undefined,
+    error: actions ? null : there.error,
+    may: (...any: Action[]) => any.some((action) => actions?.includes(action)),
+  };
 }

@@ -10,11 +10,14 @@ export const useUnlock = () => useChange((body: Schemas["Unlock"]) => data(api.P
 export const useUnlockMethods = () => useQuery({ queryKey: ["unlock-methods"], queryFn: () => data(api.GET("/api/unlock-methods")) });
 export const useAddUnlockMethod = () => useChange((body: Schemas["NewUnlockMethod"]) => data(api.POST("/api/unlock-methods", { body })));
 export const useEndUnlockMethod = () =>
-  useChange(({ method, current }: { method: string; current: string }) => data(api.POST("/api/unlock-methods/{method}/end", { params: { path: { method } }, body: { current } })));
+  useChange(({ method, current }: { method: string; current: string }) =>
+    data(api.POST("/api/unlock-methods/{method}/end", { params: { path: { method } }, body: { current } })),
+  );
 export const useTurnRootKey = () => useChange((current: string) => data(api.POST("/api/root-key/turn", { body: { current } })));
 export const useShares = () => useQuery({ queryKey: ["shares"], queryFn: () => data(api.GET("/api/me/shares")) });
 // What is taken is shown once and kept in no query: its answer is the mutation's, and goes with the page.
-export const useTakeShare = () => useChange((share: string) => data(api.POST("/api/me/shares/{share}/take", { params: { path: { share } } })));
+export const useTakeShare = () =>
+  useChange((share: string) => data(api.POST("/api/me/shares/{share}/take", { params: { path: { share } } })));
 export const useBackups = () => useQuery({ queryKey: ["backups"], queryFn: () => data(api.GET("/api/backups")) });
 export const useBackUp = () => useChange((full: boolean) => data(api.POST("/api/backups", { body: { full } })));
 export const useRehearse = () => useChange((number: number) => data(api.POST("/api/backups/rehearse", { body: { number } })));

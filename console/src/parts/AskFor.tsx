@@ -6,13 +6,28 @@ import { ReasonDialog } from "./ReasonDialog";
 export function AskFor({ receipt }: { receipt: string }) {
   const ask = useAskFor();
   const [open, setOpen] = useState(false);
-  if (ask.data) return <p role="status" className="text-sm">Request <span className="name">{ask.data.id}</span> is open. The answer appears under Requests.</p>;
+  if (ask.data)
+    return (
+      <p role="status" className="text-sm">
+        Request <span className="name">{ask.data.id}</span> is open. The answer appears under Requests.
+      </p>
+    );
   return (
     <>
-      <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setOpen(true)}>Ask for it</button>
+      <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setOpen(true)}>
+        Ask for it
+      </button>
       {open && (
-        <ReasonDialog title="Ask for it" label="Why do you need it?" hint="A gatekeeper reads this and decides." action="Ask" busy={ask.isPending} error={ask.error}
-          onSay={(reason) => ask.mutate({ receipt, reason }, { onSuccess: () => setOpen(false) })} onClose={() => setOpen(false)} />
+        <ReasonDialog
+          title="Ask for it"
+          label="Why do you need it?"
+          hint="A gatekeeper reads this and decides."
+          action="Ask"
+          busy={ask.isPending}
+          error={ask.error}
+          onSay={(reason) => ask.mutate({ receipt, reason }, { onSuccess: () => setOpen(false) })}
+          onClose={() => setOpen(false)}
+        />
       )}
     </>
   );

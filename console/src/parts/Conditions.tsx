@@ -9,5 +9,13 @@ export function Conditions({ of: grant }: { of: Schemas["Grant"] }) {
   if (grant.via?.length) parts.push(`by ${grant.via.map((w) => ways[w]).join(" or ")}`);
   if (grant.needs_reason) parts.push("with a stated reason");
   if (parts.length === 0) return <span className="muted">none</span>;
-  return <ul>{parts.map((p) => <li key={p} className="text-sm">{p}</li>)}</ul>;
+  return (
+    <ul>
+      {parts.map((p) => (
+        <li key={p} className="text-sm">
+          {p}
+        </li>
+      ))}
+    </ul>
+  );
 }

@@ -7,9 +7,15 @@ export function Field({ label, hint, className = "", ...input }: FieldProps) {
   const id = useId();
   return (
     <div className="grid content-start gap-1">
-      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
+      <label htmlFor={id} className="text-sm font-semibold">
+        {label}
+      </label>
       <input id={id} className={`input w-full ${className}`} aria-describedby={hint ? `${id}-hint` : undefined} {...input} />
-      {hint && <p id={`${id}-hint`} className="muted text-sm">{hint}</p>}
+      {hint && (
+        <p id={`${id}-hint`} className="muted text-sm">
+          {hint}
+        </p>
+      )}
     </div>
   );
 }
@@ -32,9 +38,23 @@ export function Area({ label, hint, ...input }: AreaProps) {
   const id = useId();
   return (
     <div className="grid content-start gap-1">
-      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
-      <textarea id={id} rows={4} className="textarea name w-full" spellCheck={false} autoComplete="off" aria-describedby={hint ? `${id}-hint` : undefined} {...input} />
-      {hint && <p id={`${id}-hint`} className="muted text-sm">{hint}</p>}
+      <label htmlFor={id} className="text-sm font-semibold">
+        {label}
+      </label>
+      <textarea
+        id={id}
+        rows={4}
+        className="textarea name w-full"
+        spellCheck={false}
+        autoComplete="off"
+        aria-describedby={hint ? `${id}-hint` : undefined}
+        {...input}
+      />
+      {hint && (
+        <p id={`${id}-hint`} className="muted text-sm">
+          {hint}
+        </p>
+      )}
     </div>
   );
 }
@@ -45,9 +65,15 @@ export function Choice({ label, options, ...select }: ChoiceProps) {
   const id = useId();
   return (
     <div className="grid content-start gap-1">
-      <label htmlFor={id} className="text-sm font-semibold">{label}</label>
+      <label htmlFor={id} className="text-sm font-semibold">
+        {label}
+      </label>
       <select id={id} className="select w-full" {...select}>
-        {options.map((o) => <option key={o.value} value={o.value}>{o.text}</option>)}
+        {options.map((o) => (
+          <option key={o.value} value={o.value}>
+            {o.text}
+          </option>
+        ))}
       </select>
     </div>
   );

@@ -26,7 +26,9 @@ function placesOf(me: Schemas["Me"]) {
 export function Frame({ me, records, children }: { me: Schemas["Me"]; records: boolean; children: ReactNode }) {
   return (
     <div className="flex min-h-screen flex-col">
-      <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">To the content</a>
+      <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">
+        To the content
+      </a>
       <header className="border-base-300 border-b print:hidden">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3 max-sm:gap-y-1 max-sm:px-4 max-sm:py-2">
           <Link to="/" className="flex items-center gap-2 font-serif text-xl font-semibold">
@@ -34,7 +36,14 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
           </Link>
           <nav aria-label="Pages" className="flex flex-wrap gap-1">
             {placesOf(me).map(({ to, text, Icon }) => (
-              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `btn btn-ghost btn-sm max-sm:px-2 ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`}>
+              <NavLink
+                key={to}
+                to={to}
+                end={to === "/"}
+                className={({ isActive }) =>
+                  `btn btn-ghost btn-sm max-sm:px-2 ${isActive ? "text-primary underline decoration-2 underline-offset-8" : ""}`
+                }
+              >
                 <Icon className="size-4 max-sm:hidden" aria-hidden /> {text}
               </NavLink>
             ))}
@@ -53,17 +62,23 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
         </div>
       </header>
       {!records && (
-        <aside aria-label="About recording" role="alert" className="bg-error text-error-content px-6 py-2 text-center text-sm font-semibold">
-          Nothing can be recorded now, so that no value is served and nothing changes: is the disk full? The service’s log says why, and it goes on by itself when it can.
+        <aside
+          aria-label="About recording"
+          role="alert"
+          className="bg-error text-error-content px-6 py-2 text-center text-sm font-semibold"
+        >
+          Nothing can be recorded now, so no value is served and nothing changes: is the disk full? The service’s log says why, and it goes
+          on by itself when it can.
         </aside>
       )}
       {me.steward && (
         <aside aria-label="About the steward" className="bg-warning text-warning-content px-6 py-2 text-center text-sm font-semibold">
-          You are the steward, who exists to appoint others. Give duties to named people, and work as one of them.{" "}
-          <SetAside />
+          You are the steward, who exists to appoint others. Give duties to named people, and work as one of them. <SetAside />
         </aside>
       )}
-      <main id="content" className="mx-auto w-full max-w-7xl grow px-6 py-8">{children}</main>
+      <main id="content" className="mx-auto w-full max-w-7xl grow px-6 py-8">
+        {children}
+      </main>
     </div>
   );
 }
@@ -74,15 +89,29 @@ function SetAside() {
   const [asked, setAsked] = useState(false);
   return (
     <>
-      <button type="button" className="link" onClick={() => setAsked(true)}>Set the steward aside</button>
+      <button type="button" className="link" onClick={() => setAsked(true)}>
+        Set the steward aside
+      </button>
       {asked && (
         <Dialog title="Set the steward aside" onClose={() => setAsked(false)}>
           <div className="grid gap-4">
-            <p>Nobody signs in as the steward from then on. Only on the machine itself can the steward be brought back: <code className="name text-sm">tansu steward bring-back</code>.</p>
+            <p>
+              Nobody signs in as the steward from then on. Only on the machine itself can the steward be brought back:{" "}
+              <code className="name text-sm">tansu steward bring-back</code>.
+            </p>
             {aside.error && <ProblemBox error={aside.error} />}
             <div className="flex justify-end gap-2">
-              <button type="button" className="btn btn-ghost" onClick={() => setAsked(false)}>Cancel</button>
-              <button type="button" className="btn btn-primary" disabled={aside.isPending} onClick={() => aside.mutate(undefined, { onSuccess: () => window.location.assign("/") })}>Set aside</button>
+              <button type="button" className="btn btn-ghost" onClick={() => setAsked(false)}>
+                Cancel
+              </button>
+              <button
+                type="button"
+                className="btn btn-primary"
+                disabled={aside.isPending}
+                onClick={() => aside.mutate(undefined, { onSuccess: () => window.location.assign("/") })}
+              >
+                Set aside
+              </button>
             </div>
           </div>
         </Dialog>
@@ -101,7 +130,14 @@ async function signOut() {
 function TimesSwitch() {
   const exact = useExactTimes();
   return (
-    <button type="button" className="btn btn-ghost btn-sm btn-square" aria-pressed={exact} aria-label="Exact times" title="Exact times, in UTC" onClick={() => setExactTimes(!exact)}>
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-pressed={exact}
+      aria-label="Exact times"
+      title="Exact times, in UTC"
+      onClick={() => setExactTimes(!exact)}
+    >
       <Clock className={`size-4 ${exact ? "text-primary" : ""}`} aria-hidden />
     </button>
   );

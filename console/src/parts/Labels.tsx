@@ -4,7 +4,11 @@ export function Labels({ of: labels }: { of: Record<string, string> }) {
   if (list.length === 0) return null;
   return (
     <ul className="flex flex-wrap gap-2" aria-label="Labels">
-      {list.map(([key, value]) => <li key={key} className="badge badge-outline badge-sm name">{key}={value}</li>)}
+      {list.map(([key, value]) => (
+        <li key={key} className="badge badge-outline badge-sm name">
+          {key}={value}
+        </li>
+      ))}
     </ul>
   );
 }

@@ -1,4 +1,19 @@
-import { ArchiveX, Ban, Check, CircleDashed, Clock, Flame, Hourglass, Infinity as Endless, Minus, Moon, Pause, Plus, TriangleAlert, X } from "lucide-react";
+import {
+  ArchiveX,
+  Ban,
+  Check,
+  CircleDashed,
+  Clock,
+  Flame,
+  Hourglass,
+  Infinity as Endless,
+  Minus,
+  Moon,
+  Pause,
+  Plus,
+  TriangleAlert,
+  X,
+} from "lucide-react";
 import type { LucideIcon } from "lucide-react";
 
 // A state has a word, a shape and a colour, so that no one of them is needed.
@@ -42,7 +57,5 @@ export function Mark({ state, word }: { state: string; word?: string }) {
 
 export function Environment({ of }: { of: string }) {
   const production = of === "production";
-  return (
-    <span className={`badge badge-sm font-sans font-semibold ${production ? "badge-primary" : "badge-outline"}`}>{of}</span>
-  );
+  return <span className={`badge badge-sm font-sans font-semibold ${production ? "badge-primary" : "badge-outline"}`}>{of}</span>;
 }

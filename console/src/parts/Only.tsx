@@ -5,7 +5,8 @@ import { PageHead } from "./PageHead";
 
 type OnlyProps = { when: boolean; what: string; needs: string; scope?: string; children: ReactNode };
 
-// Only shows a page to whoever may see it, and tells others what it takes. Nothing is asked of the chest for them, so that nothing is refused.
+// Only shows a page to whoever may see it, and tells others what it takes. Nothing is asked of the chest for them, so that nothing is
+// refused.
 export function Only({ when, children, ...closed }: OnlyProps) {
   if (when) return children;
   return (
@@ -23,9 +24,20 @@ export function Closed({ what, needs, scope = "**" }: { what: string; needs: str
     <div className="panel flex min-h-48 flex-col items-center justify-center gap-3 text-center">
       <Lock className="text-secondary size-8" aria-hidden />
       <p className="max-w-prose">
-        You may not see {what}. It takes the role <b>{needs}</b>{scope === "**" ? " on a part of the chest" : <> on <span className="name">{scope}</span></>}.
+        You may not see {what}. It takes the role <b>{needs}</b>
+        {scope === "**" ? (
+          " on a part of the chest"
+        ) : (
+          <>
+            {" "}
+            on <span className="name">{scope}</span>
+          </>
+        )}
+        .
       </p>
-      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Request access …</button>
+      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>
+        Request access …
+      </button>
       {asking && <AskDialog scope={scope === "**" ? "" : scope} wants={needs} onClose={() => setAsking(false)} />}
     </div>
   );

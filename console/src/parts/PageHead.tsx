@@ -21,8 +21,19 @@ export function PageHead({ title, above, aside, children }: PageHeadProps) {
   return (
     <div className="mb-6 flex flex-wrap items-end justify-between gap-4">
       <div className="grid min-w-0 gap-1">
-        {above && <Link to={above.to} className="link link-hover muted name text-sm print:hidden">← {above.text}</Link>}
-        <h1 ref={heading} tabIndex={-1} data-path={pathname} className="flex flex-wrap items-center gap-3 text-3xl font-semibold outline-none">{title}</h1>
+        {above && (
+          <Link to={above.to} className="link link-hover muted name text-sm print:hidden">
+            ← {above.text}
+          </Link>
+        )}
+        <h1
+          ref={heading}
+          tabIndex={-1}
+          data-path={pathname}
+          className="flex flex-wrap items-center gap-3 text-3xl font-semibold outline-none"
+        >
+          {title}
+        </h1>
         {children && <div className="muted max-w-prose">{children}</div>}
       </div>
       {aside && <div className="flex flex-wrap gap-2 print:hidden">{aside}</div>}

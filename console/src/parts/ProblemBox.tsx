@@ -16,11 +16,16 @@ export function ProblemBox({ error }: { error: unknown }) {
         <p className="name text-sm">{problem.detail}</p>
         {problem.receipt && (
           <p className="text-sm">
-            Receipt <Link className="link name" to={`/receipts/${problem.receipt}`}>{problem.receipt}</Link>: give this to a
-            gatekeeper, who can see why and fix it.
+            Receipt{" "}
+            <Link className="link name" to={`/receipts/${problem.receipt}`}>
+              {problem.receipt}
+            </Link>
+            : give this to a gatekeeper, who can see why and fix it.
           </p>
         )}
-        {problem.code === "refused" && problem.receipt && problem.reason !== "own_access" && problem.reason !== "steward_only" && <AskFor receipt={problem.receipt} />}
+        {problem.code === "refused" && problem.receipt && problem.reason !== "own_access" && problem.reason !== "steward_only" && (
+          <AskFor receipt={problem.receipt} />
+        )}
         {problem.remedy && (
           <p className="text-sm">
             The smallest grant that would allow it:

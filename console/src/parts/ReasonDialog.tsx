@@ -3,7 +3,16 @@ import { Dialog, DialogButtons } from "./Dialog";
 import { Field } from "./Field";
 import { ProblemBox } from "./ProblemBox";
 
-type ReasonDialogProps = { title: string; label: string; hint: string; action: string; busy: boolean; error: unknown; onSay: (text: string) => void; onClose: () => void };
+type ReasonDialogProps = {
+  title: string;
+  label: string;
+  hint: string;
+  action: string;
+  busy: boolean;
+  error: unknown;
+  onSay: (text: string) => void;
+  onClose: () => void;
+};
 
 // ReasonDialog asks for one line, for somebody else to read, before something is done.
 export function ReasonDialog({ title, label, hint, action, busy, error, onSay, onClose }: ReasonDialogProps) {

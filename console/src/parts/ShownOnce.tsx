@@ -9,13 +9,20 @@ const names: Record<string, string> = { appsecret: "Client secret", enrol: "Enro
 export function ShownOnce({ issued, subject }: { issued: Schemas["Issued"]; subject: string }) {
   return (
     <div className="grid gap-3" role="status">
-      <p className="flex items-center gap-2"><KeyRound className="size-5" aria-hidden /> {names[issued.kind]} of <b className="name">{subject}</b></p>
+      <p className="flex items-center gap-2">
+        <KeyRound className="size-5" aria-hidden /> {names[issued.kind]} of <b className="name">{subject}</b>
+      </p>
       <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3">
         <code className="name">{issued.secret}</code>
         <Copy text={issued.secret} what="it" />
       </div>
       <p className="muted text-sm">
-        It is shown only once. {issued.not_after && <>It ends <When at={issued.not_after} />.</>}
+        It is shown only once.{" "}
+        {issued.not_after && (
+          <>
+            It ends <When at={issued.not_after} />.
+          </>
+        )}
       </p>
     </div>
   );

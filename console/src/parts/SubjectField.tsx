@@ -11,11 +11,17 @@ export function SubjectField({ kinds, ...field }: SubjectFieldProps) {
   const id = useId();
   const [begun, setBegun] = useState(false);
   const identities = useIdentities(useMay().seesIdentities && begun);
-  const list = (identities.data?.identities ?? []).filter((i) => i.state === "active" && (!kinds || kinds.some((k) => i.subject.startsWith(`${k}:`))));
+  const list = (identities.data?.identities ?? []).filter(
+    (i) => i.state === "active" && (!kinds || kinds.some((k) => i.subject.startsWith(`${k}:`))),
+  );
   return (
     <>
       <Field list={id} onFocus={() => setBegun(true)} className="name" autoComplete="off" spellCheck={false} {...field} />
-      <datalist id={id}>{list.map((i) => <option key={i.subject} value={i.subject} />)}</datalist>
+      <datalist id={id}>
+        {list.map((i) => (
+          <option key={i.subject} value={i.subject} />
+        ))}
+      </datalist>
     </>
   );
 }

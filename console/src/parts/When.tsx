@@ -2,8 +2,8 @@ import { useSyncExternalStore } from "react";
 
 type WhenProps = { at?: string; none?: string; lasting?: boolean; dated?: boolean };
 
-// When shows a time as a distance from now, with lasting as for how long it has been, with dated with its day. The exact time is in its title,
-// on paper, and instead of the distance while the viewer wants exact times.
+// When shows a time as a distance from now, with lasting as for how long it has been, with dated with its day. The exact time is in its
+// title, on paper, and instead of the distance while the viewer wants exact times.
 export function When({ at, none = "never", lasting = false, dated = false }: WhenProps) {
   const now = useSyncExternalStore(subscribe, () => clock.now);
   const exactly = useExactTimes();
@@ -13,7 +13,9 @@ export function When({ at, none = "never", lasting = false, dated = false }: Whe
   return (
     <time dateTime={at} title={exact} className="whitespace-nowrap">
       <span className="print:hidden">{exactly ? exact : dated ? `${exact.slice(0, 10)}, ${far}` : far}</span>
-      <span className="hidden print:inline" aria-hidden>{exact}</span>
+      <span className="hidden print:inline" aria-hidden>
+        {exact}
+      </span>
     </time>
   );
 }
@@ -41,7 +43,11 @@ export function setExactTimes(exact: boolean) {
   tell();
 }
 
-const units: [string, number][] = [["day", 86_400_000], ["hour", 3_600_000], ["minute", 60_000]];
+const units: [string, number][] = [
+  ["day", 86_400_000],
+  ["hour", 3_600_000],
+  ["minute", 60_000],
+];
 
 function counted(size: number): string | undefined {
   for (const [unit, one] of units) {

@@ -66,7 +66,12 @@ export async function openNote(note: string, verifierKey: string): Promise<Point
   const key = fromBase64(verifierKey.trim().split("+").slice(2).join("+")); // base64 has a "+", too
   const cut = note.lastIndexOf("\n\n");
   const text = note.slice(0, cut + 1);
-  const signature = fromBase64(note.slice(cut + 2).trim().split(" ")[2] ?? "");
+  const signature = fromBase64(
+    note
+      .slice(cut + 2)
+      .trim()
+      .split(" ")[2] ?? "",
+  );
   if (key[0] !== 1 || cut < 0) return undefined;
   const publicKey = await crypto.subtle.importKey("raw", key.slice(1), "Ed25519", false, ["verify"]);
   const good = await crypto.subtle.verify("Ed25519", publicKey, signature.slice(4), new TextEncoder().encode(text));

@@ -32,11 +32,21 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
       <Tabs />
       <PageHead
         title="People, apps and teams"
-        aside={may.chest("register") && <>
-          <button type="button" className="btn btn-outline" onClick={() => setRegistering("team")}>Make a team</button>
-          <button type="button" className="btn btn-outline" onClick={() => setRegistering("person")}>Register a person</button>
-          <button type="button" className="btn btn-primary" onClick={() => setRegistering("app")}>Register an app</button>
-        </>}
+        aside={
+          may.chest("register") && (
+            <>
+              <button type="button" className="btn btn-outline" onClick={() => setRegistering("team")}>
+                Make a team
+              </button>
+              <button type="button" className="btn btn-outline" onClick={() => setRegistering("person")}>
+                Register a person
+              </button>
+              <button type="button" className="btn btn-primary" onClick={() => setRegistering("app")}>
+                Register an app
+              </button>
+            </>
+          )
+        }
       />
       {may.seesIdentities && identities.isPending && <Loading what="people and apps" />}
       {identities.error && <ProblemBox error={identities.error} />}
@@ -45,7 +55,14 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
         <>
           <div role="tablist" aria-label="Kind" className="mb-4 flex gap-2">
             {kinds.map((k) => (
-              <button key={k} type="button" role="tab" aria-selected={k === kind} className={`btn btn-sm ${k === kind ? "btn-primary" : "btn-outline"}`} onClick={() => setKind(k)}>
+              <button
+                key={k}
+                type="button"
+                role="tab"
+                aria-selected={k === kind}
+                className={`btn btn-sm ${k === kind ? "btn-primary" : "btn-outline"}`}
+                onClick={() => setKind(k)}
+              >
                 {titles[k]} <span className="font-normal tabular-nums">{of(k).length}</span>
               </button>
             ))}
@@ -62,11 +79,22 @@ function Own({ me }: { me: Schemas["Me"] }) {
   const { owned } = useMay();
   return (
     <div className="grid grid-cols-1 gap-8">
-      <section><h2 className="mb-2 text-xl font-semibold">Your own grants</h2>{me.grants.length === 0 ? <p className="muted">None.</p> : <GrantTable grants={me.grants} />}</section>
+      <section>
+        <h2 className="mb-2 text-xl font-semibold">Your own grants</h2>
+        {me.grants.length === 0 ? <p className="muted">None.</p> : <GrantTable grants={me.grants} />}
+      </section>
       {owned.length > 0 && (
         <section>
           <h2 className="mb-2 text-xl font-semibold">What you answer for</h2>
-          <ul className="grid gap-1">{owned.map((subject) => <li key={subject}><Link className="link link-hover name" to={`/access/${subject}`}>{subject}</Link></li>)}</ul>
+          <ul className="grid gap-1">
+            {owned.map((subject) => (
+              <li key={subject}>
+                <Link className="link link-hover name" to={`/access/${subject}`}>
+                  {subject}
+                </Link>
+              </li>
+            ))}
+          </ul>
         </section>
       )}
     </div>
@@ -76,19 +104,39 @@ function Own({ me }: { me: Schemas["Me"] }) {
 const time = (at?: string) => (at ? new Date(at).getTime() : 0);
 
 function List({ kind, identities, grants }: { kind: Kind; identities: Schemas["Identity"][]; grants: Schemas["Grant"][] }) {
-  const bySubject = Map.groupBy(grants.filter((g) => g.in_force), (g) => g.subject);
+  const bySubject = Map.groupBy(
+    grants.filter((g) => g.in_force),
+    (g) => g.subject,
+  );
   const accessOf = (i: Schemas["Identity"]) => bySubject.get(i.subject) ?? [];
   return (
-    <Table label={`Table of ${titles[kind].toLowerCase()}`} rows={identities} id={(i) => i.subject}
-      find={(i) => `${i.subject} ${i.state} ${i.owner} ${i.description} ${accessOf(i).map((g) => `${g.role} ${g.scope}`).join(" ")}`}
+    <Table
+      label={`Table of ${titles[kind].toLowerCase()}`}
+      rows={identities}
+      id={(i) => i.subject}
+      find={(i) =>
+        `${i.subject} ${i.state} ${i.owner} ${i.description} ${accessOf(i)
+          .map((g) => `${g.role} ${g.scope}`)
+          .join(" ")}`
+      }
       columns={[
-        { head: "Name", className: "sm:min-w-44", sort: (i) => i.subject, cell: (i) => <Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>{i.subject.replace(/^.*?:/, "")}</Link> },
+        {
+          head: "Name",
+          className: "sm:min-w-44",
+          sort: (i) => i.subject,
+          cell: (i) => (
+            <Link className="link link-hover name font-medium" to={`/access/${i.subject}`}>
+              {i.subject.replace(/^.*?:/, "")}
+            </Link>
+          ),
+        },
         { head: "State", sort: (i) => i.state, cell: (i) => <State of={i} /> },
         { head: "Access in force", sort: (i) => -accessOf(i).length, cell: (i) => <Access grants={accessOf(i)} /> },
         { head: "Owner", className: "name text-sm", sort: (i) => i.owner, cell: (i) => i.owner },
         kind !== "team" && { head: "Last seen", sort: (i) => -time(i.seen.at), cell: (i) => <When at={i.seen.at} /> },
         { head: "Description", cell: (i) => i.description },
-      ]} />
+      ]}
+    />
   );
 }
 
@@ -104,7 +152,10 @@ function Access({ grants }: { grants: Schemas["Grant"][] }) {
   return (
     <ul>
       {grants.slice(0, most).map((g) => (
-        <li key={g.id} className="text-sm">{g.effect === "deny" && "denied "}<b>{g.role}</b> <span className="name">{g.scope}</span></li>
+        <li key={g.id} className="text-sm">
+          {g.effect === "deny" && "denied "}
+          <b>{g.role}</b> <span className="name">{g.scope}</span>
+        </li>
       ))}
       {grants.length > most && <li className="muted text-sm">and {grants.length - most} more</li>}
     </ul>

@@ -5,16 +5,40 @@ type CellProps = { cell: Schemas["MatrixCell"]; label: string; inline?: boolean;
 
 // Cell says the strongest things that somebody may do in a drawer; a press says why.
 export function Cell({ cell, label, inline, onOpen }: CellProps) {
-  const shown = words.filter((w) => w.actions.some((a) => cell.actions.includes(a))).map((w) => {
-    const own = w.actions.filter((a) => cell.actions.includes(a));
-    const conditional = own.every((a) => cell.conditions.includes(a));
-    const partial = own.every((a) => cell.partial.includes(a));
-    return { ...w, conditional, text: `${w.word}${partial ? " some" : ""}${conditional ? " if" : ""}` };
-  });
-  if (shown.length === 0) return <span className="muted"><span aria-hidden>·</span><span className="sr-only">nothing</span></span>;
+  const shown = words
+    .filter((w) => w.actions.some((a) => cell.actions.includes(a)))
+    .map((w) => {
+      const own = w.actions.filter((a) => cell.actions.includes(a));
+      const conditional = own.every((a) => cell.conditions.includes(a));
+      const partial = own.every((a) => cell.partial.includes(a));
+      return { ...w, conditional, text: `${w.word}${partial ? " some" : ""}${conditional ? " if" : ""}` };
+    });
+  if (shown.length === 0)
+    return (
+      <span className="muted">
+        <span aria-hidden>·</span>
+        <span className="sr-only">nothing</span>
+      </span>
+    );
   return (
-    <button type="button" className={`cursor-pointer gap-0.5 text-left ${inline ? "flex flex-wrap" : "grid"}`} onClick={onOpen} aria-label={`${label}: ${shown.map((w) => w.text).join(", ")}; why`}>
-      {shown.map((w) => <span key={w.word} className={`badge badge-sm whitespace-nowrap ${w.strong ? "badge-primary" : "badge-outline"} ${w.conditional ? "border-dashed" : ""}`}>{w.text}</span>)}
+    <button
+      type="button"
+      className={`cursor-pointer gap-0.5 text-left ${inline ? "flex flex-wrap" : "grid"}`}
+      onClick={onOpen}
+      aria-label={`${label}: ${shown.map((w) => w.text).join(", ")}; why`}
+    >
+      {shown.map((w) => (
+        <span
+          key={w.word}
+          className={[
+            "badge badge-sm whitespace-nowrap",
+            w.strong ? "badge-primary" : "badge-outline",
+            w.conditional ? "border-dashed" : "",
+          ].join(" ")}
+        >
+          {w.text}
+        </span>
+      ))}
     </button>
   );
 }
@@ -22,8 +46,30 @@ export function Cell({ cell, label, inline, onOpen }: CellProps) {
 export function Legend() {
   return (
     <p className="muted mb-3 flex flex-wrap gap-x-6 gap-y-1 text-sm">
-      <span><b>reads</b> values or uses keys</span><span><b>writes</b> versions</span><span><b>manages</b> items and rules</span><span><b>grants</b> access</span><span><b>sees</b> names and metadata</span><span><b>audits</b> the trail</span>
-      <span><b>some</b>: not everything in the drawer</span><span><b>if</b>: under conditions, or with a second person</span>
+      <span>
+        <b>reads</b> values or uses keys
+      </span>
+      <span>
+        <b>writes</b> versions
+      </span>
+      <span>
+        <b>manages</b> items and rules
+      </span>
+      <span>
+        <b>grants</b> access
+      </span>
+      <span>
+        <b>sees</b> names and metadata
+      </span>
+      <span>
+        <b>audits</b> the trail
+      </span>
+      <span>
+        <b>some</b>: not everything in the drawer
+      </span>
+      <span>
+        <b>if</b>: under conditions, or with a second person
+      </span>
     </p>
   );
 }

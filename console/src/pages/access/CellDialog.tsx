@@ -17,12 +17,23 @@ export function CellDialog({ subject, drawer, onClose }: CellDialogProps) {
     <Dialog title={`${subject} in ${drawer}`} wide onClose={onClose}>
       {reach.error && <ProblemBox error={reach.error} />}
       <ul className="mb-4 grid gap-1">
-        {here.map((r) => <li key={r.target}><Link className="link link-hover name text-sm" to={`/drawers/${r.target}`}>{r.target}</Link>: {r.actions.map((a) => a.replaceAll("_", " ")).join(", ")}</li>)}
+        {here.map((r) => (
+          <li key={r.target}>
+            <Link className="link link-hover name text-sm" to={`/drawers/${r.target}`}>
+              {r.target}
+            </Link>
+            : {r.actions.map((a) => a.replaceAll("_", " ")).join(", ")}
+          </li>
+        ))}
       </ul>
       <h3 className="mb-1 font-semibold">Grants that reach {subject}</h3>
       {grants.error && <ProblemBox error={grants.error} />}
       {grants.data && <GrantTable grants={grants.data.grants.filter((g) => g.in_force)} of={subject} />}
-      <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done</button></div>
+      <div className="mt-4 flex justify-end">
+        <button type="button" className="btn btn-primary" onClick={onClose}>
+          Done
+        </button>
+      </div>
     </Dialog>
   );
 }

@@ -23,11 +23,20 @@ export function DescribeIdentityDialog({ identity, onClose }: { identity: Schema
     <Dialog title={`Describe ${identity.subject}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Description" name="description" defaultValue={identity.description} maxLength={500} />
-        {app && <>
-          <Field label="Purpose" name="purpose" defaultValue={identity.purpose} maxLength={500} hint="What it does with what it reads." />
-          <Choice label="Runs in" name="environment" defaultValue={identity.environment} options={environments} />
-        </>}
-        <SubjectField label="Owner" name="owner" kinds={["person", "team"]} defaultValue={identity.owner} placeholder="person:ticketing-lead" hint="Who answers for it." />
+        {app && (
+          <>
+            <Field label="Purpose" name="purpose" defaultValue={identity.purpose} maxLength={500} hint="What it does with what it reads." />
+            <Choice label="Runs in" name="environment" defaultValue={identity.environment} options={environments} />
+          </>
+        )}
+        <SubjectField
+          label="Owner"
+          name="owner"
+          kinds={["person", "team"]}
+          defaultValue={identity.owner}
+          placeholder="person:ticketing-lead"
+          hint="Who answers for it."
+        />
         {change.error && <ProblemBox error={change.error} />}
         <DialogButtons onClose={onClose} action="Save" busy={change.isPending} />
       </form>

@@ -31,10 +31,23 @@ export function FindingDialog({ finding, onClose }: FindingDialogProps) {
     <Dialog title={`${finding.subject}: what is proposed`} wide onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <p>{finding.detail}.</p>
-        {finding.instead && <p>Instead: <b>{finding.instead.role}</b> on <span className="name">{finding.instead.scope}</span>, until the same end.</p>}
+        {finding.instead && (
+          <p>
+            Instead: <b>{finding.instead.role}</b> on <span className="name">{finding.instead.scope}</span>, until the same end.
+          </p>
+        )}
         {preview.data && <Difference of={preview.data} />}
         {finding.suspend && <p>It is suspended: its tokens end immediately, and it can be resumed later.</p>}
-        {finding.kind === "owner_left" && <Field label="Who takes over everything they own?" name="to" required className="name" placeholder="person:harbour-master" hint="Access is not handed over." />}
+        {finding.kind === "owner_left" && (
+          <Field
+            label="Who takes over everything they own?"
+            name="to"
+            required
+            className="name"
+            placeholder="person:harbour-master"
+            hint="Access is not handed over."
+          />
+        )}
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action="Do it" busy={busy} />
       </form>

@@ -1,18 +1,27 @@
 import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useEndGrant, useGive, useGrants, usePreview, useRoles } from "../../api/rights";
+import { useEndGrant, useGive, usePreview, useRoles } from "../../api/rights";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Difference } from "../../parts/Difference";
 import { EndChoice, endOf } from "../../parts/EndChoice";
-import { Choice, Field, Tick } from "../../parts/Field";
+import { Choice, Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
-import { ways, type Way } from "../../parts/ways";
+import type { Way } from "../../parts/ways";
 import { When } from "../../parts/When";
+import { GrantConditions } from "./GrantConditions";
 
 // What is known already of the grant that is to be given; the rest is asked for.
-type GiveDialogProps = { subject?: string; role?: string; scope?: string; days?: string; reason?: string; onGiven?: () => void; onClose: () => void };
+type GiveDialogProps = {
+  subject?: string;
+  role?: string;
+  scope?: string;
+  days?: string;
+  reason?: string;
+  onGiven?: () => void;
+  onClose: () => void;
+};
 
 // GiveDialog gives a grant: what is asked, then what it changes, then, once given, what is unusual about it, and a way to take it back.
 export function GiveDialog({ onClose, onGiven, ...known }: GiveDialogProps) {
@@ -22,15 +31,28 @@ export function GiveDialog({ onClose, onGiven, ...known }: GiveDialogProps) {
   if (give.data) return <Given given={give.data} onClose={onClose} />;
   const shown = proposed && preview.data;
   return (
-    <Dialog title={shown ? "What this would change" : known.subject ? `Give ${known.subject} access` : "Give access"} wide={Boolean(shown)} onClose={onClose}>
+    <Dialog
+      title={shown ? "What this would change" : known.subject ? `Give ${known.subject} access` : "Give access"}
+      wide={Boolean(shown)}
+      onClose={onClose}
+    >
       {shown && (
         <div className="grid gap-4">
-          <p><Sentence of={proposed} /></p>
+          <p>
+            <Sentence of={proposed} />
+          </p>
           <Difference of={preview.data} />
           {give.error && <ProblemBox error={give.error} />}
           <div className="flex justify-end gap-2">
-            <button type="button" className="btn btn-ghost" onClick={() => setProposed(undefined)}>Back</button>
-            <button type="button" className="btn btn-primary" disabled={give.isPending} onClick={() => give.mutate(proposed, { onSuccess: onGiven })}>
+            <button type="button" className="btn btn-ghost" onClick={() => setProposed(undefined)}>
+              Back
+            </button>
+            <button
+              type="button"
+              className="btn btn-primary"
+              disabled={give.isPending}
+              onClick={() => give.mutate(proposed, { onSuccess: onGiven })}
+            >
               {proposed.effect === "deny" ? "Deny it" : "Give it"}
             </button>
           </div>
@@ -47,15 +69,31 @@ export function GiveDialog({ onClose, onGiven, ...known }: GiveDialogProps) {
 function Sentence({ of: g }: { of: Schemas["NewGrant"] }) {
   return (
     <>
-      <span className="name">{g.subject}</span> {g.effect === "deny" ? "would be denied everything that" : "would be"} <b>{g.role}</b>{g.effect === "deny" && " allows"} on{" "}
-      <span className="name">{g.scope}</span>, {g.never_ends ? <b>without an end</b> : <>until <When at={g.not_after} dated /></>}
-      {g.replaces && <>, instead of grant <span className="name">{g.replaces}</span></>}.
+      <span className="name">{g.subject}</span> {g.effect === "deny" ? "would be denied everything that" : "would be"} <b>{g.role}</b>
+      {g.effect === "deny" && " allows"} on <span className="name">{g.scope}</span>,{" "}
+      {g.never_ends ? (
+        <b>without an end</b>
+      ) : (
+        <>
+          until <When at={g.not_after} dated />
+        </>
+      )}
+      {g.replaces && (
+        <>
+          , instead of grant <span className="name">{g.replaces}</span>
+        </>
+      )}
+      .
     </>
   );
 }
 
 type GrantFormProps = {
-  known: Omit<GiveDialogProps, "onClose" | "onGiven">; error: unknown; busy: boolean; onPropose: (g: Schemas["NewGrant"]) => void; onClose: () => void;
+  known: Omit<GiveDialogProps, "onClose" | "onGiven">;
+  error: unknown;
+  busy: boolean;
+  onPropose: (g: Schemas["NewGrant"]) => void;
+  onClose: () => void;
 };
 
 function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
@@ -68,13 +106,24 @@ function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
   return (
     <form className="grid gap-4" onSubmit={submit}>
       {!known.subject && <SubjectField label="To whom" name="subject" required placeholder="app:ticket-api" />}
-      <Choice label="Role" name="role" value={role} onChange={(e) => setRole(e.target.value)}
-        options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
-      <Field label="Scope" name="scope" required className="name" defaultValue={known.scope}
-        hint="Such as ticketing-prod/db-password, ticketing-*/db-* or **[team=ticketing]." />
+      <Choice
+        label="Role"
+        name="role"
+        value={role}
+        onChange={(e) => setRole(e.target.value)}
+        options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))}
+      />
+      <Field
+        label="Scope"
+        name="scope"
+        required
+        className="name"
+        defaultValue={known.scope}
+        hint="Such as ticketing-prod/db-password, ticketing-*/db-* or **[team=ticketing]."
+      />
       <EndChoice label="Ends" days={[1, 7, 30, 90, 365]} chosen={known.days ?? "90"} never="never, on purpose" />
       <Field label="Reason" name="reason" defaultValue={known.reason} maxLength={200} />
-      <Conditions subject={known.subject} />
+      <GrantConditions subject={known.subject} />
       {Boolean(error) && <ProblemBox error={error} />}
       <DialogButtons onClose={onClose} action="See what it changes" busy={busy} />
     </form>
@@ -83,8 +132,16 @@ function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
 
 function grantOf(form: FormData, subject?: string): Schemas["NewGrant"] {
   const text = (name: string) => String(form.get(name) ?? "").trim();
-  const grant: Schemas["NewGrant"] = { subject: subject ?? text("subject"), role: text("role"), scope: text("scope"), reason: text("reason"), ...endOf(form) };
-  const networks = text("networks").split(/[\s,]+/).filter(Boolean);
+  const grant: Schemas["NewGrant"] = {
+    subject: subject ?? text("subject"),
+    role: text("role"),
+    scope: text("scope"),
+    reason: text("reason"),
+    ...endOf(form),
+  };
+  const networks = text("networks")
+    .split(/[\s,]+/)
+    .filter(Boolean);
   if (networks.length > 0) grant.networks = networks;
   if (text("hours")) grant.hours = text("hours");
   if (text("via")) grant.via = [text("via") as Way];
@@ -94,34 +151,6 @@ function grantOf(form: FormData, subject?: string): Schemas["NewGrant"] {
   return grant;
 }
 
-const wayOptions = [{ value: "", text: "any way" }, ...Object.entries(ways).map(([value, text]) => ({ value, text }))];
-
-// Conditions are what may be asked besides; all of them may stay empty.
-function Conditions({ subject }: { subject?: string }) {
-  return (
-    <details className="border-base-300 rounded-box border p-4">
-      <summary className="cursor-pointer font-semibold">Conditions, denial, replacement</summary>
-      <div className="mt-4 grid gap-4">
-        <Field label="From networks" name="networks" className="name" hint="Such as 10.1.0.0/16; several with commas between." />
-        <Field label="In these hours" name="hours" className="name" hint="Such as mon-fri 08:00-18:00 Europe/Lisbon." />
-        <Choice label="Signed in by" name="via" options={wayOptions} />
-        <Tick name="needs_reason">Each use needs a stated reason</Tick>
-        <Tick name="deny">Deny what the role allows, whatever other grants say</Tick>
-        {subject && <Replaced subject={subject} />}
-      </div>
-    </details>
-  );
-}
-
-function Replaced({ subject }: { subject: string }) {
-  const list = (useGrants(subject).data?.grants ?? []).filter((g) => g.in_force && g.subject === subject);
-  if (list.length === 0) return null;
-  return (
-    <Choice label="Takes the place of" name="replaces"
-      options={[{ value: "", text: "no other grant" }, ...list.map((g) => ({ value: g.id, text: `${g.effect === "deny" ? "denied " : ""}${g.role} on ${g.scope}` }))]} />
-  );
-}
-
 // Given says what is in force, and lets it be taken back while it is looked at.
 function Given({ given, onClose }: { given: Schemas["Given"]; onClose: () => void }) {
   const end = useEndGrant();
@@ -129,15 +158,50 @@ function Given({ given, onClose }: { given: Schemas["Given"]; onClose: () => voi
   return (
     <Dialog title={end.isSuccess ? "Taken back" : "In force now"} settled onClose={onClose}>
       <p role="status">
-        {end.isSuccess ? <><Mark state="ended" word="Ended" />: </> : <Mark state="usable" word="Given" />}{" "}
-        <span className="name">{grant.subject}</span> {grant.effect === "deny" ? "denied" : "is"} <b>{grant.role}</b> on <span className="name">{grant.scope}</span>
-        {!end.isSuccess && <>, {grant.not_after ? <>until <When at={grant.not_after} dated /></> : "without an end"}</>}.
+        {end.isSuccess ? (
+          <>
+            <Mark state="ended" word="Ended" />:{" "}
+          </>
+        ) : (
+          <Mark state="usable" word="Given" />
+        )}{" "}
+        <span className="name">{grant.subject}</span> {grant.effect === "deny" ? "denied" : "is"} <b>{grant.role}</b> on{" "}
+        <span className="name">{grant.scope}</span>
+        {!end.isSuccess && (
+          <>
+            ,{" "}
+            {grant.not_after ? (
+              <>
+                until <When at={grant.not_after} dated />
+              </>
+            ) : (
+              "without an end"
+            )}
+          </>
+        )}
+        .
       </p>
-      {!end.isSuccess && <ul className="text-warning mt-2 font-semibold">{notes.map((n) => <li key={n}>Note: {n}</li>)}</ul>}
-      {end.error && <div className="mt-3"><ProblemBox error={end.error} /></div>}
+      {!end.isSuccess && (
+        <ul className="text-warning mt-2 font-semibold">
+          {notes.map((n) => (
+            <li key={n}>Note: {n}</li>
+          ))}
+        </ul>
+      )}
+      {end.error && (
+        <div className="mt-3">
+          <ProblemBox error={end.error} />
+        </div>
+      )}
       <div className="mt-4 flex justify-end gap-2">
-        {!end.isSuccess && <button type="button" className="btn btn-ghost" disabled={end.isPending} onClick={() => end.mutate(grant.id)}>Undo</button>}
-        <button type="button" className="btn btn-primary" onClick={onClose}>Done</button>
+        {!end.isSuccess && (
+          <button type="button" className="btn btn-ghost" disabled={end.isPending} onClick={() => end.mutate(grant.id)}>
+            Undo
+          </button>
+        )}
+        <button type="button" className="btn btn-primary" onClick={onClose}>
+          Done
+        </button>
       </div>
     </Dialog>
   );

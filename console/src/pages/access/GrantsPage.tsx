@@ -18,10 +18,22 @@ export function GrantsPage() {
   return (
     <>
       <Tabs />
-      <PageHead title="Grants" aside={may.somewhere("grant") && <button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>Give access …</button>}>
+      <PageHead
+        title="Grants"
+        aside={
+          may.somewhere("grant") && (
+            <button type="button" className="btn btn-primary" onClick={() => setGiving(true)}>
+              Give access …
+            </button>
+          )
+        }
+      >
         Who was given which role, on what, until when. Those that you may know of.
       </PageHead>
-      <label className="mb-3 flex items-center gap-2 text-sm print:hidden"><input type="checkbox" className="checkbox checkbox-sm" checked={past} onChange={(e) => setPast(e.target.checked)} /> Show ended grants too</label>
+      <label className="mb-3 flex items-center gap-2 text-sm print:hidden">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={past} onChange={(e) => setPast(e.target.checked)} /> Show ended
+        grants too
+      </label>
       {grants.isPending && <Loading what="the grants" />}
       {grants.error && <ProblemBox error={grants.error} />}
       {grants.data && list.length === 0 && <Empty title="No grants">None that you may know of.</Empty>}

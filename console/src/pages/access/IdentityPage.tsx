@@ -2,9 +2,8 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
-import { useConfirm, useIdentity, useSetState } from "../../api/queries";
+import { useIdentity } from "../../api/queries";
 import { useGrants } from "../../api/rights";
-import { Confirm } from "../../parts/Confirm";
 import { GrantTable } from "../../parts/GrantTable";
 import { Mark } from "../../parts/Mark";
 import { Closed } from "../../parts/Only";
@@ -15,6 +14,7 @@ import { When } from "../../parts/When";
 import { Credentials } from "./Credentials";
 import { DescribeIdentityDialog } from "./DescribeIdentityDialog";
 import { GiveDialog } from "./GiveDialog";
+import { ConfirmButton, StateButton } from "./IdentityActs";
 import { Members } from "./Members";
 import { Owned } from "./Owned";
 import { Reach } from "./Reach";
@@ -39,17 +39,39 @@ export function IdentityPage() {
     <>
       <PageHead
         above={{ to: "/access", text: "people, apps and teams" }}
-        title={<>
-          <span className="name">{subject}</span>
-          {d && <span className="font-sans text-base"><Mark state={d.state} /></span>}
-          {d?.confirmed === false && <span className="font-sans text-base"><Mark state="waiting" word="not confirmed" /></span>}
-        </>}
-        aside={d && <>
-          {!d.confirmed && may.chest("register") && <ConfirmButton identity={d} />}
-          {may.chest("register") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
-          {!team && may.chest("register") && <StateButton identity={d} self={self} />}
-          {gives && <button type="button" className="btn btn-primary" onClick={() => setOpen("give")}>Give access …</button>}
-        </>}
+        title={
+          <>
+            <span className="name">{subject}</span>
+            {d && (
+              <span className="font-sans text-base">
+                <Mark state={d.state} />
+              </span>
+            )}
+            {d?.confirmed === false && (
+              <span className="font-sans text-base">
+                <Mark state="waiting" word="not confirmed" />
+              </span>
+            )}
+          </>
+        }
+        aside={
+          d && (
+            <>
+              {!d.confirmed && may.chest("register") && <ConfirmButton identity={d} />}
+              {may.chest("register") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
+                  Describe …
+                </button>
+              )}
+              {!team && may.chest("register") && <StateButton identity={d} self={self} />}
+              {gives && (
+                <button type="button" className="btn btn-primary" onClick={() => setOpen("give")}>
+                  Give access …
+                </button>
+              )}
+            </>
+          )
+        }
       >
         {d && <Facts of={d} />}
       </PageHead>
@@ -62,10 +84,20 @@ export function IdentityPage() {
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
             {grants.error && <ProblemBox error={grants.error} />}
             {list.length > 0 && <GrantTable grants={list} of={subject} ends={gives} />}
-            {grants.data && list.length === 0 && <Empty title="No access">{team ? "Its members have nothing by it." : "No access yet."}</Empty>}
+            {grants.data && list.length === 0 && (
+              <Empty title="No access">{team ? "Its members have nothing by it." : "No access yet."}</Empty>
+            )}
           </section>
           <Owned identity={d} />
-          {team ? <Members team={d} /> : <><Credentials identity={d} /><Readings subject={subject} /><Reach subject={subject} /></>}
+          {team ? (
+            <Members team={d} />
+          ) : (
+            <>
+              <Credentials identity={d} />
+              <Readings subject={subject} />
+              <Reach subject={subject} />
+            </>
+          )}
         </div>
       )}
       {open === "give" && <GiveDialog subject={subject} onClose={() => setOpen(undefined)} />}
@@ -77,57 +109,47 @@ export function IdentityPage() {
 function Facts({ of: d }: { of: Identity }) {
   const may = useMay();
   const facts = [
-    d.description, d.purpose, d.owner && <>owner <span className="name">{d.owner}</span></>, d.teams.length > 0 && <>in <span className="name">{d.teams.join(", ")}</span></>, d.environment && `runs in ${d.environment}`,
-    !d.subject.startsWith("team:") && <>last seen <When at={d.seen.at} />{d.seen.addr && <> from <span className="name">{d.seen.addr}</span></>}</>,
-    <>registered <When at={d.created_at} /></>, may.somewhere("read_trail") && <Link className="link" to={`/trail?subject=${encodeURIComponent(d.subject)}`}>its activity in the trail</Link>,
-  ].filter(Boolean);
-  return <p>{facts.map((fact, i) => <span key={i}>{i > 0 && " · "}{fact}</span>)}</p>;
-}
-
-// ConfirmButton says that somebody whom a colleague registered is who they are said to be.
-function ConfirmButton({ identity }: { identity: Identity }) {
-  const confirm = useConfirm(identity.subject);
-  const me = useMay().subject;
-  const [asking, setAsking] = useState(false);
-  if (me === identity.created_by) return <p className="muted max-w-64 text-sm">You registered them, so a colleague has to confirm who they are.</p>;
-  return (
-    <>
-      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Confirm …</button>
-      {asking && (
-        <Confirm title={`Is ${identity.subject} who they are said to be?`} action="I made sure: confirm" busy={confirm.isPending} error={confirm.error}
-          onYes={() => confirm.mutate(undefined, { onSuccess: () => setAsking(false) })} onClose={() => setAsking(false)}>
-          <p>
-            <span className="name">{identity.created_by}</span> registered them, and saw the code with which they enrolled. Until somebody else has made sure that they exist, and that it was
-            them who enrolled, what they are given and agree to counts as given to, and agreed to by, whoever registered them.
-          </p>
-        </Confirm>
-      )}
-    </>
-  );
-}
-
-function StateButton({ identity, self }: { identity: Identity; self: boolean }) {
-  const set = useSetState(identity.subject);
-  const [asking, setAsking] = useState(false);
-  const close = () => setAsking(false);
-  if (identity.state !== "active") {
-    return (
+    d.description,
+    d.purpose,
+    d.owner && (
       <>
-        {set.error && <div className="basis-full"><ProblemBox error={set.error} /></div>}
-        <button type="button" className="btn btn-outline" disabled={set.isPending} onClick={() => set.mutate("active")}>Resume</button>
+        owner <span className="name">{d.owner}</span>
       </>
-    );
-  }
-  const person = identity.subject.startsWith("person:");
-  return (
+    ),
+    d.teams.length > 0 && (
+      <>
+        in <span className="name">{d.teams.join(", ")}</span>
+      </>
+    ),
+    d.environment && `runs in ${d.environment}`,
+    !d.subject.startsWith("team:") && (
+      <>
+        last seen <When at={d.seen.at} />
+        {d.seen.addr && (
+          <>
+            {" "}
+            from <span className="name">{d.seen.addr}</span>
+          </>
+        )}
+      </>
+    ),
     <>
-      <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Suspend …</button>
-      {asking && (
-        <Confirm title={self ? "Suspend yourself?" : `Suspend ${identity.subject}?`} action="Suspend" busy={set.isPending} error={set.error} onYes={() => set.mutate("suspended", { onSuccess: close })} onClose={close}>
-          {self && <p className="text-warning font-semibold">You are signed out at once, and cannot undo it: somebody else has to resume you.</p>}
-          <p>{person ? "Their sessions end at once, and they cannot sign in" : "Its tokens end at once, and it is refused everything"} until somebody resumes {person ? "them" : "it"}. Grants and credentials stay as they are.</p>
-        </Confirm>
-      )}
-    </>
+      registered <When at={d.created_at} />
+    </>,
+    may.somewhere("read_trail") && (
+      <Link className="link" to={`/trail?subject=${encodeURIComponent(d.subject)}`}>
+        its activity in the trail
+      </Link>
+    ),
+  ].filter(Boolean);
+  return (
+    <p>
+      {facts.map((fact, i) => (
+        <span key={i}>
+          {i > 0 && " · "}
+          {fact}
+        </span>
+      ))}
+    </p>
   );
 }

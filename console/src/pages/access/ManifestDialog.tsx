@@ -24,21 +24,60 @@ export function ManifestDialog({ subject, onClose }: { subject: string; onClose:
   const read = () => manifest.mutate(text, { onSuccess: (read) => choose(read.environments[0]) });
   return (
     <Dialog title={`What ${subject} needs`} wide onClose={onClose}>
-      <form className="grid gap-4" onSubmit={(event) => { event.preventDefault(); read(); }}>
-        <Area label="Manifest" name="manifest" rows={6} required value={text} onChange={(event) => setText(event.target.value)} hint="The text of tansu.yaml in the app's repository. It has no values, and is not kept." />
+      <form
+        className="grid gap-4"
+        onSubmit={(event) => {
+          event.preventDefault();
+          read();
+        }}
+      >
+        <Area
+          label="Manifest"
+          name="manifest"
+          rows={6}
+          required
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          hint="The text of tansu.yaml in the app's repository. It has no values, and is not kept."
+        />
         {manifest.error && <ProblemBox error={manifest.error} />}
         {preflight.error && <ProblemBox error={preflight.error} />}
-        {chosen && environments.length > 1 && <Choice label="Environment" value={chosen.name} onChange={(event) => choose(environments.find((e) => e.name === event.target.value))} options={environments.map((e) => ({ value: e.name, text: e.name }))} />}
-        {manifest.data?.app && `app:${manifest.data.app}` !== subject && <p role="note">The manifest is of <span className="name">app:{manifest.data.app}</span>, and not of <span className="name">{subject}</span>.</p>}
+        {chosen && environments.length > 1 && (
+          <Choice
+            label="Environment"
+            value={chosen.name}
+            onChange={(event) => choose(environments.find((e) => e.name === event.target.value))}
+            options={environments.map((e) => ({ value: e.name, text: e.name }))}
+          />
+        )}
+        {manifest.data?.app && `app:${manifest.data.app}` !== subject && (
+          <p role="note">
+            The manifest is of <span className="name">app:{manifest.data.app}</span>, and not of <span className="name">{subject}</span>.
+          </p>
+        )}
         {chosen && preflight.data && (
           <>
-            <p role="status" className="font-semibold">{missing === 0 ? "All of it would be served now." : `${missing} of ${answers.size} would not be served.`}</p>
+            <p role="status" className="font-semibold">
+              {missing === 0 ? "All of it would be served now." : `${missing} of ${answers.size} would not be served.`}
+            </p>
             <Scroll label="Table of what the manifest needs">
               <table className="dense table">
-                <thead><tr><th scope="col">Handed over as</th><th scope="col">Reference</th><th scope="col">Now</th></tr></thead>
+                <thead>
+                  <tr>
+                    <th scope="col">Handed over as</th>
+                    <th scope="col">Reference</th>
+                    <th scope="col">Now</th>
+                  </tr>
+                </thead>
                 <tbody>
                   {chosen.needs.map((n) => (
-                    <tr key={n.delivery}><td className="name">{n.delivery}</td><td className="name whitespace-nowrap">{n.reference}</td><td><Answer of={answers.get(n.reference)} /></td></tr>
+                    <tr key={n.delivery}>
+                      <td className="name">{n.delivery}</td>
+                      <td className="name whitespace-nowrap">{n.reference}</td>
+                      <td>
+                        <Answer of={answers.get(n.reference)} />
+                      </td>
+                    </tr>
                   ))}
                 </tbody>
               </table>
@@ -46,8 +85,12 @@ export function ManifestDialog({ subject, onClose }: { subject: string; onClose:
           </>
         )}
         <div className="flex justify-end gap-2">
-          <button type="button" className="btn btn-ghost" onClick={onClose}>Close</button>
-          <button type="submit" className="btn btn-primary" disabled={manifest.isPending || preflight.isPending}>Check it</button>
+          <button type="button" className="btn btn-ghost" onClick={onClose}>
+            Close
+          </button>
+          <button type="submit" className="btn btn-primary" disabled={manifest.isPending || preflight.isPending}>
+            Check it
+          </button>
         </div>
       </form>
     </Dialog>

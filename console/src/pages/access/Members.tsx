@@ -20,23 +20,48 @@ export function Members({ team }: { team: Schemas["Identity"] }) {
   const [leaving, setLeaving] = useState("");
   return (
     <section aria-label="Members">
-      <h2 className="mb-2 text-xl font-semibold">Members <span className="muted font-sans text-base font-normal">{team.members.length}</span></h2>
+      <h2 className="mb-2 text-xl font-semibold">
+        Members <span className="muted font-sans text-base font-normal">{team.members.length}</span>
+      </h2>
       {team.members.length === 0 && <p className="muted">Nobody is in it.</p>}
       <ul className="divide-base-300 divide-y">
         {team.members.map((m) => (
           <li key={m} className="flex items-center justify-between gap-4 py-2">
-            <Link className="link link-hover name" to={`/access/${m}`}>{m}</Link>
-            {manages && <button type="button" className="btn btn-outline btn-xs" onClick={() => setLeaving(m)}>Remove …<span className="sr-only"> {m}</span></button>}
+            <Link className="link link-hover name" to={`/access/${m}`}>
+              {m}
+            </Link>
+            {manages && (
+              <button type="button" className="btn btn-outline btn-xs" onClick={() => setLeaving(m)}>
+                Remove …<span className="sr-only"> {m}</span>
+              </button>
+            )}
           </li>
         ))}
       </ul>
-      {manages && <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
-        <div className="grow"><SubjectField label="Add a member" name="member" kinds={["person", "app"]} required placeholder="person:harbour-master" /></div>
-        <button type="submit" className="btn btn-outline" disabled={join.isPending}>Add</button>
-      </form>}
-      {join.error && <div className="mt-3"><ProblemBox error={join.error} /></div>}
+      {manages && (
+        <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
+          <div className="grow">
+            <SubjectField label="Add a member" name="member" kinds={["person", "app"]} required placeholder="person:harbour-master" />
+          </div>
+          <button type="submit" className="btn btn-outline" disabled={join.isPending}>
+            Add
+          </button>
+        </form>
+      )}
+      {join.error && (
+        <div className="mt-3">
+          <ProblemBox error={join.error} />
+        </div>
+      )}
       {leaving && (
-        <Confirm title={`Remove ${leaving} from ${team.subject}?`} action="Remove" busy={leave.isPending} error={leave.error} onYes={() => leave.mutate(leaving, { onSuccess: () => setLeaving("") })} onClose={() => setLeaving("")}>
+        <Confirm
+          title={`Remove ${leaving} from ${team.subject}?`}
+          action="Remove"
+          busy={leave.isPending}
+          error={leave.error}
+          onYes={() => leave.mutate(leaving, { onSuccess: () => setLeaving("") })}
+          onClose={() => setLeaving("")}
+        >
           <p>What it may do only as a member of this team is refused from now on.</p>
         </Confirm>
       )}

@@ -13,7 +13,12 @@ export function Owned({ identity }: { identity: Schemas["Identity"] }) {
   const hands = useMay().chest("register");
   const [to, setTo] = useState("");
   const o = owned.data;
-  const things = o ? [...o.apps.map((a) => ({ to: `/access/${a}`, text: a })), ...[...o.drawers, ...o.items].map((d) => ({ to: `/drawers/${d}`, text: d }))] : [];
+  const things = o
+    ? [
+        ...o.apps.map((a) => ({ to: `/access/${a}`, text: a })),
+        ...[...o.drawers, ...o.items].map((d) => ({ to: `/drawers/${d}`, text: d })),
+      ]
+    : [];
   if (things.length === 0) return null;
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -21,16 +26,48 @@ export function Owned({ identity }: { identity: Schemas["Identity"] }) {
   };
   return (
     <section aria-label="What it answers for">
-      <h2 className="mb-2 text-xl font-semibold">Answers for <span className="muted font-sans text-base font-normal">{things.length}</span></h2>
+      <h2 className="mb-2 text-xl font-semibold">
+        Answers for <span className="muted font-sans text-base font-normal">{things.length}</span>
+      </h2>
       {identity.state !== "active" && <p className="text-warning mb-2 font-semibold">Nobody answers for this now: hand it over.</p>}
-      <ul className="flex flex-wrap gap-x-6 gap-y-1">{things.map((t) => <li key={t.text}><Link className="link link-hover name text-sm" to={t.to}>{t.text}</Link></li>)}</ul>
-      {hands && <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
-        <div className="grow"><SubjectField label="Hand everything over to" name="to" kinds={["person", "team"]} required placeholder="person:harbour-master" /></div>
-        <button type="submit" className="btn btn-outline" disabled={handOver.isPending}>Hand over …</button>
-      </form>}
+      <ul className="flex flex-wrap gap-x-6 gap-y-1">
+        {things.map((t) => (
+          <li key={t.text}>
+            <Link className="link link-hover name text-sm" to={t.to}>
+              {t.text}
+            </Link>
+          </li>
+        ))}
+      </ul>
+      {hands && (
+        <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
+          <div className="grow">
+            <SubjectField
+              label="Hand everything over to"
+              name="to"
+              kinds={["person", "team"]}
+              required
+              placeholder="person:harbour-master"
+            />
+          </div>
+          <button type="submit" className="btn btn-outline" disabled={handOver.isPending}>
+            Hand over …
+          </button>
+        </form>
+      )}
       {to && (
-        <Confirm title={`Hand everything over to ${to}?`} action="Hand over" busy={handOver.isPending} error={handOver.error} onYes={() => handOver.mutate(to, { onSuccess: () => setTo("") })} onClose={() => setTo("")}>
-          <p><span className="name">{to}</span> answers from now on for {things.length === 1 ? "it" : `these ${things.length} things`} instead of <span className="name">{identity.subject}</span>. Access is not handed over.</p>
+        <Confirm
+          title={`Hand everything over to ${to}?`}
+          action="Hand over"
+          busy={handOver.isPending}
+          error={handOver.error}
+          onYes={() => handOver.mutate(to, { onSuccess: () => setTo("") })}
+          onClose={() => setTo("")}
+        >
+          <p>
+            <span className="name">{to}</span> answers from now on for {things.length === 1 ? "it" : `these ${things.length} things`}{" "}
+            instead of <span className="name">{identity.subject}</span>. Access is not handed over.
+          </p>
         </Confirm>
       )}
     </section>

@@ -30,14 +30,35 @@ export function PolicyPage() {
   return (
     <>
       <Tabs />
-      <PageHead title="Policy file" aside={policy.data && <>
-        <button type="button" className="btn btn-outline" onClick={() => download(current)}>Download</button>
-        <button type="button" className="btn btn-primary" disabled={diff.isPending} onClick={() => diff.mutate(current)}>Compare</button>
-      </>}>All access as text, to review and keep under version control. Applying it ends what it leaves out.</PageHead>
+      <PageHead
+        title="Policy file"
+        aside={
+          policy.data && (
+            <>
+              <button type="button" className="btn btn-outline" onClick={() => download(current)}>
+                Download
+              </button>
+              <button type="button" className="btn btn-primary" disabled={diff.isPending} onClick={() => diff.mutate(current)}>
+                Compare
+              </button>
+            </>
+          )
+        }
+      >
+        All access as text, to review and keep under version control. Applying it ends what it leaves out.
+      </PageHead>
       {policy.isPending && <Loading what="the policy" />}
       {policy.error && <ProblemBox error={policy.error} />}
-      {apply.data && <p role="status" className="bg-base-200 border-success mb-4 border-l-4 p-3">In force now: {apply.data.steps.length} steps. The access state is <span className="name">{apply.data.mark}</span>.</p>}
-      {(diff.error ?? apply.error) && <div className="mb-4"><Problems error={diff.error ?? apply.error} /></div>}
+      {apply.data && (
+        <p role="status" className="bg-base-200 border-success mb-4 border-l-4 p-3">
+          In force now: {apply.data.steps.length} steps. The access state is <span className="name">{apply.data.mark}</span>.
+        </p>
+      )}
+      {(diff.error ?? apply.error) && (
+        <div className="mb-4">
+          <Problems error={diff.error ?? apply.error} />
+        </div>
+      )}
       {diff.data && !apply.data && (
         <Compared d={diff.data} busy={apply.isPending} onApply={(lockout) => applyOnto(diff.data.mark, lockout)} />
       )}
@@ -70,32 +91,66 @@ function Editor({ text, onEdit }: { text: string; onEdit: (text: string) => void
   const lines = text.split("\n").length;
   return (
     <div className="border-base-300 rounded-box flex overflow-hidden border">
-      <pre aria-hidden className="bg-base-200 muted name m-0 px-3 py-3 text-right text-sm leading-6 select-none">{Array.from({ length: lines }, (_, i) => i + 1).join("\n")}</pre>
-      <textarea aria-label="The policy" className="name grow resize-none overflow-x-auto bg-transparent p-3 text-sm leading-6 whitespace-pre" wrap="off" spellCheck={false} rows={lines} value={text} onChange={(e) => onEdit(e.target.value)} />
+      <pre aria-hidden className="bg-base-200 muted name m-0 px-3 py-3 text-right text-sm leading-6 select-none">
+        {Array.from({ length: lines }, (_, i) => i + 1).join("\n")}
+      </pre>
+      <textarea
+        aria-label="The policy"
+        className="name grow resize-none overflow-x-auto bg-transparent p-3 text-sm leading-6 whitespace-pre"
+        wrap="off"
+        spellCheck={false}
+        rows={lines}
+        value={text}
+        onChange={(e) => onEdit(e.target.value)}
+      />
     </div>
   );
 }
 
 // Problems shows one line for each problem of the text; any other error as ever.
 function Problems({ error }: { error: unknown }) {
-  return <div className="whitespace-pre-line"><ProblemBox error={error} /></div>;
+  return (
+    <div className="whitespace-pre-line">
+      <ProblemBox error={error} />
+    </div>
+  );
 }
 
 type ComparedProps = { d: Schemas["PolicyDifference"]; busy: boolean; onApply: (lockout: boolean) => void };
 
 function Compared({ d, busy, onApply }: ComparedProps) {
-  if (d.steps.length === 0) return <p role="status" className="bg-base-200 mb-4 border-l-4 p-3">No difference: the chest already matches the file.</p>;
+  if (d.steps.length === 0)
+    return (
+      <p role="status" className="bg-base-200 mb-4 border-l-4 p-3">
+        No difference: the chest already matches the file.
+      </p>
+    );
   return (
     <section className="panel mb-6 grid gap-4" aria-label="The difference">
       <h2 className="text-xl font-semibold">If it were applied</h2>
-      {d.stale && <p className="text-warning font-semibold">Access has changed since this file was exported: review the difference carefully.</p>}
+      {d.stale && (
+        <p className="text-warning font-semibold">Access has changed since this file was exported: review the difference carefully.</p>
+      )}
       <Difference of={d} />
       <details>
         <summary className="cursor-pointer font-semibold">Step by step: {d.steps.length}</summary>
-        <ul className="name mt-2 grid gap-1 text-sm">{d.steps.map((s) => <li key={s}>{s}</li>)}</ul>
+        <ul className="name mt-2 grid gap-1 text-sm">
+          {d.steps.map((s) => (
+            <li key={s}>{s}</li>
+          ))}
+        </ul>
       </details>
-      {d.failures.map((f) => <p key={f.line} className="text-error font-semibold">Line {f.line}: it would not hold that {f.expectation}: {f.why}</p>)}
-      <button type="button" className="btn btn-primary justify-self-start" disabled={busy || d.failures.length > 0} onClick={() => onApply(d.lockout)}>
+      {d.failures.map((f) => (
+        <p key={f.line} className="text-error font-semibold">
+          Line {f.line}: it would not hold that {f.expectation}: {f.why}
+        </p>
+      ))}
+      <button
+        type="button"
+        className="btn btn-primary justify-self-start"
+        disabled={busy || d.failures.length > 0}
+        onClick={() => onApply(d.lockout)}
+      >
         {d.lockout ? "Apply it, and let nobody give access any more" : "Apply it"}
       </button>
     </section>

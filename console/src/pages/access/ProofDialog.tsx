@@ -33,23 +33,57 @@ export function ProofDialog({ subject, onClose }: { subject: string; onClose: ()
   return (
     <Dialog title={subject.startsWith("app:") ? `Add a sign-in method to ${subject}` : `A new password for ${subject}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)}>
-        {kinds.length > 1 && <Choice label="By" name="kind" value={kind} onChange={(e) => setKind(e.target.value as Kind)} options={kinds.map((k) => ({ value: k, text: proofs[k].name }))} />}
+        {kinds.length > 1 && (
+          <Choice
+            label="By"
+            name="kind"
+            value={kind}
+            onChange={(e) => setKind(e.target.value as Kind)}
+            options={kinds.map((k) => ({ value: k, text: proofs[k].name }))}
+          />
+        )}
         <p className="muted">{proofs[kind].about}</p>
-        {kind === "key" && <>
-          <Choice label="The key pair" value={here ? "here" : "there"} onChange={(e) => setHere(e.target.value === "here")}
-            options={[{ value: "here", text: "is made in this browser, and its private half saved as a file" }, { value: "there", text: "is there already: I have its public half" }]} />
-          {!here && <Area label="Public key" name="public_key" required hint="PEM or a JSON Web Key: the public half only." />}
-        </>}
+        {kind === "key" && (
+          <>
+            <Choice
+              label="The key pair"
+              value={here ? "here" : "there"}
+              onChange={(e) => setHere(e.target.value === "here")}
+              options={[
+                { value: "here", text: "is made in this browser, and its private half saved as a file" },
+                { value: "there", text: "is there already: I have its public half" },
+              ]}
+            />
+            {!here && <Area label="Public key" name="public_key" required hint="PEM or a JSON Web Key: the public half only." />}
+          </>
+        )}
         {kind === "certificate" && <Area label="Certificate" name="certificate" required hint="In PEM form." />}
-        {kind === "host" && <Field label="From networks" name="networks" className="name" hint="Such as 10.20.0.0/16; several with commas between; empty for anywhere." />}
-        {kind === "issuer" && <>
-          <Field label="Issuer" name="issuer" required className="name" hint="Its address, exactly as its tokens have it." />
-          <Field label="Audience" name="audience" required className="name" hint="To whom its tokens must be made out, exactly." />
-          <Area label="Claims" name="claims" required hint="What its tokens must say exactly, one to a line: sub=job:ledger" />
-        </>}
-        {wrong && <p role="alert" className="text-error font-semibold">{wrong}</p>}
+        {kind === "host" && (
+          <Field
+            label="From networks"
+            name="networks"
+            className="name"
+            hint="Such as 10.20.0.0/16; several with commas between; empty for anywhere."
+          />
+        )}
+        {kind === "issuer" && (
+          <>
+            <Field label="Issuer" name="issuer" required className="name" hint="Its address, exactly as its tokens have it." />
+            <Field label="Audience" name="audience" required className="name" hint="To whom its tokens must be made out, exactly." />
+            <Area label="Claims" name="claims" required hint="What its tokens must say exactly, one to a line: sub=job:ledger" />
+          </>
+        )}
+        {wrong && (
+          <p role="alert" className="text-error font-semibold">
+            {wrong}
+          </p>
+        )}
         {issue.error && <ProblemBox error={issue.error} />}
-        <DialogButtons onClose={onClose} action={kind === "key" && here ? "Make the key pair" : proofs[kind].action} busy={issue.isPending} />
+        <DialogButtons
+          onClose={onClose}
+          action={kind === "key" && here ? "Make the key pair" : proofs[kind].action}
+          busy={issue.isPending}
+        />
       </form>
     </Dialog>
   );
@@ -68,12 +102,37 @@ function Issued({ issued, subject, pem, onClose }: IssuedProps) {
       {pem && (
         <div className="grid gap-3" role="status">
           <p>The chest has the public half. The private half is in this page only, until you leave it.</p>
-          <button type="button" className="btn btn-primary justify-self-start" onClick={() => { save(file, pem, "application/x-pem-file"); setSaved(true); }}>Save {file}</button>
-          <p className="muted text-sm">Put it where only the app can read it (mode 0600), and set <code className="name">TANSU_APP={subject.replace("app:", "")}</code> and <code className="name">TANSU_KEY_FILE={file}</code>. Then remove it from where your browser saved it.</p>
+          <button
+            type="button"
+            className="btn btn-primary justify-self-start"
+            onClick={() => {
+              save(file, pem, "application/x-pem-file");
+              setSaved(true);
+            }}
+          >
+            Save {file}
+          </button>
+          <p className="muted text-sm">
+            Let only the app read it (mode 0600), and set <code className="name">TANSU_APP={subject.replace("app:", "")}</code> and{" "}
+            <code className="name">TANSU_KEY_FILE={file}</code>. Then remove it from where your browser saved it.
+          </p>
         </div>
       )}
-      {!secret && !pem && <p role="status"><span className="name">{subject}</span> can sign in this way from now on. Nothing secret was made.</p>}
-      <div className="mt-4 flex justify-end"><button type="button" className={`btn ${pem && !saved ? "btn-ghost" : "btn-primary"}`} disabled={pem !== "" && !saved} onClick={onClose}>{secret ? "Done, I have it" : "Done"}</button></div>
+      {!secret && !pem && (
+        <p role="status">
+          <span className="name">{subject}</span> can sign in this way from now on. Nothing secret was made.
+        </p>
+      )}
+      <div className="mt-4 flex justify-end">
+        <button
+          type="button"
+          className={`btn ${pem && !saved ? "btn-ghost" : "btn-primary"}`}
+          disabled={pem !== "" && !saved}
+          onClick={onClose}
+        >
+          {secret ? "Done, I have it" : "Done"}
+        </button>
+      </div>
     </Dialog>
   );
 }
@@ -88,12 +147,17 @@ async function read(kind: Kind, text: (name: string) => string): Promise<Schemas
     case "certificate":
       return { kind, certificate: text("certificate") };
     case "host": {
-      const networks = text("networks").split(",").map((n) => n.trim()).filter(Boolean);
+      const networks = text("networks")
+        .split(",")
+        .map((n) => n.trim())
+        .filter(Boolean);
       return networks.length > 0 ? { kind, networks } : { kind };
     }
     case "issuer": {
       const claims: Record<string, string> = {};
-      for (const line of text("claims").split("\n").filter((l) => l.trim())) {
+      for (const line of text("claims")
+        .split("\n")
+        .filter((l) => l.trim())) {
         const at = line.indexOf("=");
         if (at < 1) return `“${line}” is not of the form name=value.`;
         claims[line.slice(0, at).trim()] = line.slice(at + 1).trim();

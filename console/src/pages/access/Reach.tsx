@@ -14,16 +14,38 @@ export function Reach({ subject }: { subject: string }) {
   if (!may.chest("grant", "read_trail") && subject !== may.subject && !may.owned.includes(subject)) return null;
   return (
     <section aria-label="What it reaches">
-      <h2 className="mb-2 text-xl font-semibold">What it reaches {reach.data && <span className="muted font-sans text-base font-normal">{list.length}</span>}</h2>
-      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Show everything it reaches</button>}
+      <h2 className="mb-2 text-xl font-semibold">
+        What it reaches {reach.data && <span className="muted font-sans text-base font-normal">{list.length}</span>}
+      </h2>
+      {!asked && (
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>
+          Show everything it reaches
+        </button>
+      )}
       {reach.error && <ProblemBox error={reach.error} />}
       {reach.data && list.length === 0 && <p className="muted">Nothing that exists.</p>}
       {list.length > 0 && (
-        <Table label="Table of what it reaches" rows={list} id={(r) => r.target} find={(r) => `${r.target} ${r.actions.join(" ")}`}
+        <Table
+          label="Table of what it reaches"
+          rows={list}
+          id={(r) => r.target}
+          find={(r) => `${r.target} ${r.actions.join(" ")}`}
           columns={[
-            { head: "Target", sort: (r) => r.target, cell: (r) => (r.target ? <Link className="link link-hover name" to={`/drawers/${r.target}`}>{r.target}</Link> : "the chest") },
+            {
+              head: "Target",
+              sort: (r) => r.target,
+              cell: (r) =>
+                r.target ? (
+                  <Link className="link link-hover name" to={`/drawers/${r.target}`}>
+                    {r.target}
+                  </Link>
+                ) : (
+                  "the chest"
+                ),
+            },
             { head: "Actions", className: "text-sm", cell: (r) => r.actions.map((a) => a.replaceAll("_", " ")).join(", ") },
-          ]} />
+          ]}
+        />
       )}
     </section>
   );

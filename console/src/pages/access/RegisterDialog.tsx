@@ -31,9 +31,23 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
     return (
       <Dialog title="Registered" once={Boolean(register.data.credential)} settled onClose={onClose}>
         {register.data.credential && <ShownOnce issued={register.data.credential} subject={register.data.identity.subject} />}
-        {register.data.notes.map((n) => <p key={n} className="text-warning mt-2 font-semibold">Note: {n}</p>)}
-        <p className="mt-4"><span className="name">{register.data.identity.subject}</span> may do nothing yet. <Link className="link" to={`/access/${register.data.identity.subject}`} onClick={onClose}>Its page</Link> gives it access{kind === "team" && " and members"}.</p>
-        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>{register.data.credential ? "Done, I have it" : "Done"}</button></div>
+        {register.data.notes.map((n) => (
+          <p key={n} className="text-warning mt-2 font-semibold">
+            Note: {n}
+          </p>
+        ))}
+        <p className="mt-4">
+          <span className="name">{register.data.identity.subject}</span> may do nothing yet.{" "}
+          <Link className="link" to={`/access/${register.data.identity.subject}`} onClick={onClose}>
+            Its page
+          </Link>{" "}
+          gives it access{kind === "team" && " and members"}.
+        </p>
+        <div className="mt-4 flex justify-end">
+          <button type="button" className="btn btn-primary" onClick={onClose}>
+            {register.data.credential ? "Done, I have it" : "Done"}
+          </button>
+        </div>
       </Dialog>
     );
   }
@@ -42,15 +56,23 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Name" name="name" required className="name" hint={hints[kind]} />
         <Field label="Description" name="description" />
-        {kind === "app" && <>
-          <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
-          <Choice label="Runs in" name="environment" options={environments} />
-          <SubjectField label="Owner" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" hint="Who answers for it." />
-          <label className="flex items-center gap-2">
-            <input type="checkbox" name="no_secret" className="checkbox checkbox-sm" />
-            Without a client secret: its owner adds a sign-in method, so that you never see it
-          </label>
-        </>}
+        {kind === "app" && (
+          <>
+            <Field label="Purpose" name="purpose" hint="What it does with what it reads." />
+            <Choice label="Runs in" name="environment" options={environments} />
+            <SubjectField
+              label="Owner"
+              name="owner"
+              kinds={["person", "team"]}
+              placeholder="person:ticketing-lead"
+              hint="Who answers for it."
+            />
+            <label className="flex items-center gap-2">
+              <input type="checkbox" name="no_secret" className="checkbox checkbox-sm" />
+              Without a client secret: its owner adds a sign-in method, so that you never see it
+            </label>
+          </>
+        )}
         {register.error && <ProblemBox error={register.error} />}
         <DialogButtons onClose={onClose} action="Register" busy={register.isPending} />
       </form>

@@ -7,10 +7,19 @@ import { Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
 const actions: { value: string; text: string }[] = [
-  { value: "list", text: "list: see that things exist" }, { value: "see_metadata", text: "see metadata: everything but values" }, { value: "read_value", text: "read value" },
-  { value: "use_key", text: "use key" }, { value: "write_version", text: "write version: add items and versions" }, { value: "change_item", text: "change item: describe, suspend, move" },
-  { value: "retire", text: "retire" }, { value: "shred", text: "shred: destroy for good" }, { value: "change_rules", text: "change rules, make drawers" }, { value: "grant", text: "grant: give and end access" },
-  { value: "register", text: "register people and apps" }, { value: "read_trail", text: "read trail" }, { value: "operate", text: "operate: lock, unlock, back up" },
+  { value: "list", text: "list: see that things exist" },
+  { value: "see_metadata", text: "see metadata: everything but values" },
+  { value: "read_value", text: "read value" },
+  { value: "use_key", text: "use key" },
+  { value: "write_version", text: "write version: add items and versions" },
+  { value: "change_item", text: "change item: describe, suspend, move" },
+  { value: "retire", text: "retire" },
+  { value: "shred", text: "shred: destroy for good" },
+  { value: "change_rules", text: "change rules, make drawers" },
+  { value: "grant", text: "grant: give and end access" },
+  { value: "register", text: "register people and apps" },
+  { value: "read_trail", text: "read trail" },
+  { value: "operate", text: "operate: lock, unlock, back up" },
 ];
 
 // RoleDialog makes a role, or changes one: at once for everybody who has it, and so only after a look at what that changes.
@@ -21,7 +30,11 @@ export function RoleDialog({ role, onClose }: { role?: Schemas["Role"]; onClose:
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const asked: Schemas["NewRole"] = { name: role?.name ?? String(form.get("name")), description: String(form.get("description") ?? ""), actions: form.getAll("action").map(String) };
+    const asked: Schemas["NewRole"] = {
+      name: role?.name ?? String(form.get("name")),
+      description: String(form.get("description") ?? ""),
+      actions: form.getAll("action").map(String),
+    };
     if (role && JSON.stringify(asked) !== JSON.stringify(proposed)) setProposed(asked);
     else store.mutate(asked, { onSuccess: onClose });
   };
@@ -33,11 +46,24 @@ export function RoleDialog({ role, onClose }: { role?: Schemas["Role"]; onClose:
         <Field label="Description" name="description" defaultValue={role?.summary} maxLength={500} />
         <fieldset className="grid gap-2 sm:grid-cols-2">
           <legend className="mb-1 text-sm font-semibold">It allows to</legend>
-          {actions.map((a) => <Tick key={a.value} name="action" value={a.value} defaultChecked={role?.actions.includes(a.value)}>{a.text}</Tick>)}
+          {actions.map((a) => (
+            <Tick key={a.value} name="action" value={a.value} defaultChecked={role?.actions.includes(a.value)}>
+              {a.text}
+            </Tick>
+          ))}
         </fieldset>
-        {looked && <section aria-label="What this would change"><h3 className="mb-2 font-semibold">What this would change</h3><Difference of={preview.data} /></section>}
+        {looked && (
+          <section aria-label="What this would change">
+            <h3 className="mb-2 font-semibold">What this would change</h3>
+            <Difference of={preview.data} />
+          </section>
+        )}
         {(store.error ?? preview.error) && <ProblemBox error={store.error ?? preview.error} />}
-        <DialogButtons onClose={onClose} action={!role ? "Make it" : looked ? "Change it" : "See what it changes"} busy={store.isPending || preview.isFetching} />
+        <DialogButtons
+          onClose={onClose}
+          action={!role ? "Make it" : looked ? "Change it" : "See what it changes"}
+          busy={store.isPending || preview.isFetching}
+        />
       </form>
     </Dialog>
   );

@@ -4,9 +4,7 @@
 const curve = { name: "ECDSA", namedCurve: "P-256" };
 
 // kinds of public keys that PEM is tried as; RSA and the curves that the chest takes.
-const publicKinds = [
-  curve, { name: "ECDSA", namedCurve: "P-384" }, { name: "Ed25519" }, { name: "RSASSA-PKCS1-v1_5", hash: "SHA-256" },
-];
+const publicKinds = [curve, { name: "ECDSA", namedCurve: "P-384" }, { name: "Ed25519" }, { name: "RSASSA-PKCS1-v1_5", hash: "SHA-256" }];
 
 export type Jwk = Record<string, unknown>;
 

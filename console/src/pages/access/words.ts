@@ -10,15 +10,42 @@ export const words = [
 
 // environments are where an app can run.
 export const environments = [
-  { value: "", text: "any environment" }, { value: "production", text: "production" }, { value: "staging", text: "staging" }, { value: "development", text: "development" },
+  { value: "", text: "any environment" },
+  { value: "production", text: "production" },
+  { value: "staging", text: "staging" },
+  { value: "development", text: "development" },
 ];
 
 // proofs are sign-in methods: what each is called, what it means, and what the button says.
 export const proofs = {
-  key: { name: "public key", about: "The app signs a short statement with the private half, which stays where it was made. Nothing secret is stored on either side.", action: "Register the key" },
-  host: { name: "code for a host", about: "A code that is good once, for half an hour. On the host, tansu enrol exchanges it for a key pair that is made there. Used twice, it is an alarm in the trail.", action: "Make a code" },
-  issuer: { name: "issuer", about: "Whoever brings a token that this issuer has signed, made out to the audience and saying exactly this, is the app: a pipeline job, for instance.", action: "Register it" },
-  certificate: { name: "certificate", about: "The app shows the certificate when it connects. Its tokens are worth nothing without it.", action: "Register it" },
-  appsecret: { name: "client secret", about: "A password for the app, shown only once, which it has to keep. Prefer any other method.", action: "Make a secret" },
+  key: {
+    name: "public key",
+    about: "The app signs a short statement with the private half, which stays where it was made. Nothing secret is stored on either side.",
+    action: "Register the key",
+  },
+  host: {
+    name: "code for a host",
+    about:
+      "A code that is good once, for half an hour. On the host, tansu enrol exchanges it for a key pair that is made there. " +
+      "Used twice, it is an alarm in the trail.",
+    action: "Make a code",
+  },
+  issuer: {
+    name: "issuer",
+    about:
+      "Whoever brings a token that this issuer has signed, made out to the audience and saying exactly this, is the app: " +
+      "a pipeline job, for instance.",
+    action: "Register it",
+  },
+  certificate: {
+    name: "certificate",
+    about: "The app shows the certificate when it connects. Its tokens are worth nothing without it.",
+    action: "Register it",
+  },
+  appsecret: {
+    name: "client secret",
+    about: "A password for the app, shown only once, which it has to keep. Prefer any other method.",
+    action: "Make a secret",
+  },
   enrol: { name: "enrolment code", about: "With it they choose a new password. Whoever has it is them.", action: "Make a code" },
 };

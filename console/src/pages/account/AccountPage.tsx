@@ -15,7 +15,10 @@ import { When } from "../../parts/When";
 export function AccountPage({ me }: { me: Schemas["Me"] }) {
   return (
     <>
-      <PageHead title="Your account"><span className="name">{me.subject}</span>{me.description && `: ${me.description}`}</PageHead>
+      <PageHead title="Your account">
+        <span className="name">{me.subject}</span>
+        {me.description && `: ${me.description}`}
+      </PageHead>
       <div className="grid grid-cols-1 gap-10">
         <Password />
         <Sessions />
@@ -38,21 +41,37 @@ function Password() {
   };
   return (
     <section aria-labelledby="password" className="grid max-w-xl gap-3">
-      <h2 id="password" className="text-xl font-semibold">Password</h2>
+      <h2 id="password" className="text-xl font-semibold">
+        Password
+      </h2>
       <p className="muted">Changing it ends all your other sessions, on other devices and on the command line.</p>
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Current password" name="password" type="password" autoComplete="current-password" required />
         <div className="grid gap-4 sm:grid-cols-2">
-          <Field label="New password" name="new_password" type="password" autoComplete="new-password" required
-            hint={limits.data && `At least ${limits.data.password} characters.`} />
+          <Field
+            label="New password"
+            name="new_password"
+            type="password"
+            autoComplete="new-password"
+            required
+            hint={limits.data && `At least ${limits.data.password} characters.`}
+          />
           <Field label="Once more" name="again" type="password" autoComplete="new-password" required />
         </div>
-        {differ && <p role="alert" className="text-error font-semibold">The two new passwords do not match.</p>}
+        {differ && (
+          <p role="alert" className="text-error font-semibold">
+            The two new passwords do not match.
+          </p>
+        )}
         {change.error && <ProblemBox error={change.error} />}
         {change.isSuccess && (
-          <p role="status"><Mark state="usable" word="Your password is changed" />, and your other sessions have ended.</p>
+          <p role="status">
+            <Mark state="usable" word="Your password is changed" />, and your other sessions have ended.
+          </p>
         )}
-        <button type="submit" className="btn btn-primary justify-self-start" disabled={change.isPending}>Change password</button>
+        <button type="submit" className="btn btn-primary justify-self-start" disabled={change.isPending}>
+          Change password
+        </button>
       </form>
     </section>
   );
@@ -64,7 +83,9 @@ function Sessions() {
   const list = sessions.data?.sessions ?? [];
   return (
     <section aria-labelledby="sessions" className="grid gap-3">
-      <h2 id="sessions" className="text-xl font-semibold">Where you are signed in</h2>
+      <h2 id="sessions" className="text-xl font-semibold">
+        Where you are signed in
+      </h2>
       {sessions.isPending && <Loading what="your sessions" />}
       {(sessions.error ?? end.error) && <ProblemBox error={sessions.error ?? end.error} />}
       {list.length > 0 && (
@@ -72,18 +93,28 @@ function Sessions() {
           <table className="dense table">
             <thead>
               <tr>
-                <th scope="col">By</th><th scope="col">Begun</th><th scope="col">Ends</th>
-                <th scope="col"><span className="sr-only">End it</span></th>
+                <th scope="col">By</th>
+                <th scope="col">Begun</th>
+                <th scope="col">Ends</th>
+                <th scope="col">
+                  <span className="sr-only">End it</span>
+                </th>
               </tr>
             </thead>
             <tbody>
               {list.map((s) => (
                 <tr key={s.id}>
                   <td>{ways[s.via as Way] ?? s.via}</td>
-                  <td><When at={s.begun} /></td>
-                  <td><When at={s.ends} /></td>
+                  <td>
+                    <When at={s.begun} />
+                  </td>
+                  <td>
+                    <When at={s.ends} />
+                  </td>
                   <td className="text-right">
-                    {s.current ? <Mark state="usable" word="this one" /> : (
+                    {s.current ? (
+                      <Mark state="usable" word="this one" />
+                    ) : (
                       <button type="button" className="btn btn-outline btn-xs" disabled={end.isPending} onClick={() => end.mutate(s.id)}>
                         End it
                       </button>

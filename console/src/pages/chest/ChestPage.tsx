@@ -31,10 +31,28 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
   const small = list.length >= many;
   return (
     <>
-      <PageHead title="The chest" aside={<>
-        {small && <input type="search" className="input input-sm w-56 self-center" placeholder="Filter drawers" aria-label="Filter drawers" value={typed} onChange={(e) => setTyped(e.target.value)} />}
-        {makes && small && <button type="button" className="btn btn-outline" onClick={() => setAdding(true)}><Plus className="size-4" aria-hidden /> New drawer</button>}
-      </>}>
+      <PageHead
+        title="The chest"
+        aside={
+          <>
+            {small && (
+              <input
+                type="search"
+                className="input input-sm w-56 self-center"
+                placeholder="Filter drawers"
+                aria-label="Filter drawers"
+                value={typed}
+                onChange={(e) => setTyped(e.target.value)}
+              />
+            )}
+            {makes && small && (
+              <button type="button" className="btn btn-outline" onClick={() => setAdding(true)}>
+                <Plus className="size-4" aria-hidden /> New drawer
+              </button>
+            )}
+          </>
+        }
+      >
         {drawers.data && <Summary drawers={list} />}
       </PageHead>
       {me.steward && <FirstHours />}
@@ -44,17 +62,35 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
       {drawers.error && <ProblemBox error={drawers.error} />}
       {drawers.data && list.length === 0 && (
         <Empty title="No drawers yet">
-          <p>{makes ? "A drawer holds the secrets of one application in one environment." : "Somebody with the role curator can make one."}</p>
-          {makes && <button type="button" className="btn btn-primary mt-3" onClick={() => setAdding(true)}>New drawer</button>}
+          <p>
+            {makes ? "A drawer holds the secrets of one application in one environment." : "Somebody with the role curator can make one."}
+          </p>
+          {makes && (
+            <button type="button" className="btn btn-primary mt-3" onClick={() => setAdding(true)}>
+              New drawer
+            </button>
+          )}
         </Empty>
       )}
       {shown.length > 0 && (
         <ul className={`chest ${small ? "chest-small" : ""}`} aria-label="Drawers">
-          {shown.map((d) => <Front key={d.name} drawer={d} small={small} />)}
-          {makes && !small && <li className="contents"><button type="button" className="front front-blank" onClick={() => setAdding(true)}><Plus className="size-5" aria-hidden /> New drawer</button></li>}
+          {shown.map((d) => (
+            <Front key={d.name} drawer={d} small={small} />
+          ))}
+          {makes && !small && (
+            <li className="contents">
+              <button type="button" className="front front-blank" onClick={() => setAdding(true)}>
+                <Plus className="size-5" aria-hidden /> New drawer
+              </button>
+            </li>
+          )}
         </ul>
       )}
-      {list.length > 0 && shown.length === 0 && <p className="muted" role="status">No drawer matches “{typed}”.</p>}
+      {list.length > 0 && shown.length === 0 && (
+        <p className="muted" role="status">
+          No drawer matches “{typed}”.
+        </p>
+      )}
       {adding && <NewDrawerDialog onClose={() => setAdding(false)} />}
     </>
   );
@@ -67,13 +103,29 @@ function Summary({ drawers }: { drawers: Drawer[] }) {
   return (
     <p>
       {drawers.length} drawer{drawers.length === 1 ? "" : "s"}, {total((d) => d.items)} item{total((d) => d.items) === 1 ? "" : "s"}
-      {overdue > 0 && <>, <Mark state="overdue" word={`${overdue} overdue`} /></>}
-      {due > 0 && <>, <Link className="link-hover link" to="/due"><Mark state="due" word={`${due} due soon`} /></Link></>}
+      {overdue > 0 && (
+        <>
+          , <Mark state="overdue" word={`${overdue} overdue`} />
+        </>
+      )}
+      {due > 0 && (
+        <>
+          ,{" "}
+          <Link className="link-hover link" to="/due">
+            <Mark state="due" word={`${due} due soon`} />
+          </Link>
+        </>
+      )}
     </p>
   );
 }
 
-const sizes: [number, string][] = [[8, "front-xl"], [4, "front-l"], [2, "front-m"], [0, "front-s"]];
+const sizes: [number, string][] = [
+  [8, "front-xl"],
+  [4, "front-l"],
+  [2, "front-m"],
+  [0, "front-s"],
+];
 
 function Front({ drawer, small }: { drawer: Drawer; small: boolean }) {
   const size = small ? "front-small" : (sizes.find(([least]) => drawer.items >= least)?.[1] ?? "front-s");

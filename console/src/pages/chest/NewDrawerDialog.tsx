@@ -15,17 +15,36 @@ export function NewDrawerDialog({ onClose }: { onClose: () => void }) {
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name));
     const environment = text("environment") as Schemas["NewDrawer"]["environment"];
-    create.mutate({ name: text("name"), environment, description: text("description"), owner: text("owner") }, {
-      onSuccess: (d) => void navigate(`/drawers/${d.name}`),
-    });
+    create.mutate(
+      { name: text("name"), environment, description: text("description"), owner: text("owner") },
+      {
+        onSuccess: (d) => void navigate(`/drawers/${d.name}`),
+      },
+    );
   };
   return (
     <Dialog title="New drawer" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <Field label="Name" name="name" required className="name" hint="One for each application and environment, such as ticketing-prod." />
-        <Choice label="Environment" name="environment" options={["production", "staging", "development"].map((e) => ({ value: e, text: e }))} />
+        <Field
+          label="Name"
+          name="name"
+          required
+          className="name"
+          hint="One for each application and environment, such as ticketing-prod."
+        />
+        <Choice
+          label="Environment"
+          name="environment"
+          options={["production", "staging", "development"].map((e) => ({ value: e, text: e }))}
+        />
         <Field label="Description" name="description" />
-        <SubjectField label="Owner" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" hint="Who answers for it." />
+        <SubjectField
+          label="Owner"
+          name="owner"
+          kinds={["person", "team"]}
+          placeholder="person:ticketing-lead"
+          hint="Who answers for it."
+        />
         {create.error && <ProblemBox error={create.error} />}
         <DialogButtons onClose={onClose} action="Make the drawer" busy={create.isPending} />
       </form>

@@ -6,7 +6,10 @@ import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
-const whom = [{ value: "persons", text: "when a person reads" }, { value: "everyone", text: "when anybody reads, applications too" }];
+const whom = [
+  { value: "persons", text: "when a person reads" },
+  { value: "everyone", text: "when anybody reads, applications too" },
+];
 
 // DescribeDrawerDialog changes what is said about a drawer, and which of its items are read only after a second person has agreed.
 export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Drawer"]; onClose: () => void }) {
@@ -18,7 +21,9 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
     const said = describedOf(form);
     setWrong(typeof said === "string" ? said : "");
     if (typeof said === "string") return;
-    const items = String(form.get("approval") ?? "").split(/[\s,]+/).filter(Boolean);
+    const items = String(form.get("approval") ?? "")
+      .split(/[\s,]+/)
+      .filter(Boolean);
     const of = items.length > 0 ? (String(form.get("of")) as "persons" | "everyone") : "";
     change.mutate({ ...said, approval: { items, of } }, { onSuccess: onClose });
   };
@@ -27,10 +32,21 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
       <form className="grid gap-4" onSubmit={submit}>
         <DescribedFields of={drawer} />
         <div className="grid gap-4 sm:grid-cols-2">
-          <Field label="A second person agrees before these are read" name="approval" className="name" defaultValue={drawer.approval.items.join(", ")} placeholder="db-*, signing-key" hint="Names or patterns of items; empty for none." />
+          <Field
+            label="A second person agrees before these are read"
+            name="approval"
+            className="name"
+            defaultValue={drawer.approval.items.join(", ")}
+            placeholder="db-*, signing-key"
+            hint="Names or patterns of items; empty for none."
+          />
           <Choice label="When" name="of" defaultValue={drawer.approval.of || "persons"} options={whom} />
         </div>
-        {wrong && <p role="alert" className="text-error font-semibold">{wrong}</p>}
+        {wrong && (
+          <p role="alert" className="text-error font-semibold">
+            {wrong}
+          </p>
+        )}
         {change.error && <ProblemBox error={change.error} />}
         <DialogButtons onClose={onClose} action="Save" busy={change.isPending} />
       </form>

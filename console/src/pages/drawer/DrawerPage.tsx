@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMayThere } from "../../api/may";
 import { useDrawer } from "../../api/queries";
@@ -10,12 +10,12 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { ruleLines } from "../../parts/rules";
 import { Empty, Loading } from "../../parts/States";
-import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 import { GiveDialog } from "../access/GiveDialog";
 import { PutDialog } from "../item/PutDialog";
 import { DescribeDrawerDialog } from "./DescribeDrawerDialog";
 import { ImportDialog } from "./ImportDialog";
+import { Items } from "./Items";
 import { Reachers } from "./Reachers";
 import { RulesDialog } from "./RulesDialog";
 import { Upkeep } from "./Upkeep";
@@ -43,32 +43,93 @@ export function DrawerPage() {
     <>
       <PageHead
         above={{ to: "/", text: "the chest" }}
-        title={<><span className="name">{drawer}</span>{d && <Environment of={d.environment} />}</>}
-        aside={there.known && !contents.error && <>
-          {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
-          {d && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>Rules …</button>}
-          {may("grant") && <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>Give access …</button>}
-          {puts && <button type="button" className="btn btn-outline" onClick={() => setOpen("import")}>Import …</button>}
-          {puts && <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>Put a secret in</button>}
-        </>}
+        title={
+          <>
+            <span className="name">{drawer}</span>
+            {d && <Environment of={d.environment} />}
+          </>
+        }
+        aside={
+          there.known &&
+          !contents.error && (
+            <>
+              {d && may("change_rules") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
+                  Describe …
+                </button>
+              )}
+              {d && may("change_rules") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>
+                  Rules …
+                </button>
+              )}
+              {may("grant") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>
+                  Give access …
+                </button>
+              )}
+              {puts && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("import")}>
+                  Import …
+                </button>
+              )}
+              {puts && (
+                <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>
+                  Put a secret in
+                </button>
+              )}
+            </>
+          )
+        }
       >
-        {d && <p>{d.description}{d.owner && <> · owner <span className="name">{d.owner}</span></>}</p>}
+        {d && (
+          <p>
+            {d.description}
+            {d.owner && (
+              <>
+                {" "}
+                · owner <span className="name">{d.owner}</span>
+              </>
+            )}
+          </p>
+        )}
         {d && <Labels of={d.labels} />}
-        {d && d.approval.items.length > 0 && <p><Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads <span className="name">{d.approval.items.join(", ")}</span></p>}
+        {d && d.approval.items.length > 0 && (
+          <p>
+            <Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads{" "}
+            <span className="name">{d.approval.items.join(", ")}</span>
+          </p>
+        )}
       </PageHead>
       {d && <Demands drawer={d} />}
-      {d && <label className="mb-3 flex items-center gap-2 text-sm print:hidden"><input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Show retired items too</label>}
+      {d && (
+        <label className="mb-3 flex items-center gap-2 text-sm print:hidden">
+          <input type="checkbox" className="checkbox checkbox-sm" checked={retired} onChange={(e) => setRetired(e.target.checked)} /> Show
+          retired items too
+        </label>
+      )}
       {there.error && <ProblemBox error={there.error} />}
       {((!there.known && !there.error) || (may("list") && contents.isPending)) && <Loading what={drawer} />}
       {contents.error && <ProblemBox error={contents.error} />}
       {there.known && !may("list") && <Closed what="what is in this drawer, if there is one" needs="viewer" scope={`${drawer}/**`} />}
       {contents.data && items.length === 0 && (
         <Empty title="Nothing in it that you may see">
-          {puts ? <><p>Put a secret in here, or with the command line:</p><code className="name">tansu put {drawer}/NAME</code></> : <p>Whoever has the role depositor or curator here can put something in.</p>}
+          {puts ? (
+            <>
+              <p>Put a secret in here, or with the command line:</p>
+              <code className="name">tansu put {drawer}/NAME</code>
+            </>
+          ) : (
+            <p>Whoever has the role depositor or curator here can put something in.</p>
+          )}
         </Empty>
       )}
       {items.length > 0 && <Items drawer={drawer} items={items} />}
-      {contents.hasNextPage && <p role="status" className="muted mt-3">{contents.isFetchNextPageError ? "Not all items could be loaded." : "Loading the other items …"}</p>}
+      {contents.hasNextPage && (
+        <p role="status" className="muted mt-3">
+          {contents.isFetchNextPageError ? "Not all items could be loaded." : "Loading the other items …"}
+        </p>
+      )}
       {may("grant", "read_trail") && !contents.error && <Reachers drawer={drawer} />}
       {d && <Upkeep drawer={drawer} may={may} />}
       {open === "describe" && d && <DescribeDrawerDialog drawer={d} onClose={close} />}
@@ -86,29 +147,29 @@ function Demands({ drawer }: { drawer: Schemas["Drawer"] }) {
   if (now.length === 0 && !drawer.next_rules) return null;
   return (
     <section aria-label="Rules" className="panel mb-4 grid gap-x-8 gap-y-3 text-sm md:grid-cols-2">
-      <div><h2 className="mb-1 text-base font-semibold">Rules</h2><Lines of={now} /></div>
-      {drawer.next_rules && <div><h2 className="mb-1 text-base font-semibold"><Mark state="waiting" word="New rules apply" /> <When at={drawer.rules_from} /></h2><Lines of={ruleLines(drawer.next_rules)} /></div>}
+      <div>
+        <h2 className="mb-1 text-base font-semibold">Rules</h2>
+        <Lines of={now} />
+      </div>
+      {drawer.next_rules && (
+        <div>
+          <h2 className="mb-1 text-base font-semibold">
+            <Mark state="waiting" word="New rules apply" /> <When at={drawer.rules_from} />
+          </h2>
+          <Lines of={ruleLines(drawer.next_rules)} />
+        </div>
+      )}
     </section>
   );
 }
 
 function Lines({ of }: { of: string[] }) {
   if (of.length === 0) return <p className="muted">No rules.</p>;
-  return <ul className="list-disc pl-5">{of.map((line) => <li key={line}>{line}</li>)}</ul>;
-}
-
-const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
-
-function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) {
   return (
-    <Table label="Items" rows={items} id={(it) => it.name} find={(it) => `${it.name} ${it.state} ${it.owner} ${it.description} ${it.changed_by}`}
-      columns={[
-        { head: "Item", className: "sm:min-w-44 max-w-80", sort: (it) => it.name, cell: (it) => <Link className="link link-hover name font-medium" to={`/drawers/${drawer}/${it.name}`}>{it.name}</Link> },
-        { head: "State", sort: (it) => it.state, cell: (it) => <Mark state={it.state} /> },
-        { head: "Current", className: "whitespace-nowrap", cell: (it) => (it.current ? `version ${it.current} of ${it.versions}` : `none of ${it.versions}`) },
-        { head: "Ends", sort: (it) => time(it.ends_at), cell: (it) => <When at={it.ends_at} none="no end" /> },
-        { head: "Changed", sort: (it) => -time(it.changed_at), cell: (it) => <><When at={it.changed_at} /><span className="name muted block text-sm">{it.changed_by}</span></> },
-        { head: "Description", cell: (it) => it.description },
-      ]} />
+    <ul className="list-disc pl-5">
+      {of.map((line) => (
+        <li key={line}>{line}</li>
+      ))}
+    </ul>
   );
 }

@@ -7,12 +7,11 @@ import { Field, Tick } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
-import { Table } from "../../parts/Table";
 import { base64 } from "../item/shapes";
+import { ImportReport } from "./ImportReport";
 
 type Format = Schemas["NewImport"]["format"];
 
-const marks: Record<string, string> = { new: "gains", changed: "altered", same: "usable", exists: "ended", invalid: "failed", refused: "refused" };
 const good = ["new", "changed", "same"];
 
 // formatOf guesses from a file's name, as the command line does.
@@ -40,8 +39,16 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
     const except = change.except ?? left;
     if (content === undefined || (given.get("end") === "at" && !given.get("end_at"))) return;
     move.mutate({
-      format: change.format ?? format, content, encoding: "base64", preview, replace: Boolean(given.get("replace")), each: Boolean(given.get("each")),
-      ...(note && { note }), ...(owner && { owner }), ...(not_after && { not_after }), ...(except.length > 0 && { except }),
+      format: change.format ?? format,
+      content,
+      encoding: "base64",
+      preview,
+      replace: Boolean(given.get("replace")),
+      each: Boolean(given.get("each")),
+      ...(note && { note }),
+      ...(owner && { owner }),
+      ...(not_after && { not_after }),
+      ...(except.length > 0 && { except }),
     });
   };
   const choose = async (event: ChangeEvent<HTMLInputElement>) => {
@@ -63,68 +70,99 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
   const whole = report && report.problems.length === 0 && report.items.every((it) => good.includes(it.result));
   return (
     <Dialog title={`Import into ${drawer}`} wide settled={report?.done} onClose={onClose}>
-      <form ref={form} className="grid gap-4" onSubmit={(event) => { event.preventDefault(); send(false); }}>
+      <form
+        ref={form}
+        className="grid gap-4"
+        onSubmit={(event) => {
+          event.preventDefault();
+          send(false);
+        }}
+      >
         {!report?.done && (
           <>
-            <p className="muted">A dotenv file, flat JSON or YAML, Java properties, or CSV with the columns name and value. Each entry becomes an item of its name in lower case; no value is shown.</p>
+            <p className="muted">
+              A dotenv file, flat JSON or YAML, Java properties, or CSV with the columns name and value. Each entry becomes an item of its
+              name in lower case; no value is shown.
+            </p>
             <div className="grid gap-4 sm:grid-cols-2">
               <Field label="File" type="file" className="file-input" onChange={(e) => void choose(e)} />
-              <label className="grid content-start gap-1 text-sm font-semibold">Format
-                <select className="select w-full" value={format} onChange={(e) => { const as = e.target.value as Format; setFormat(as); send(true, { format: as }); }}>
-                  {["dotenv", "json", "yaml", "csv", "properties"].map((f) => <option key={f}>{f}</option>)}
+              <label className="grid content-start gap-1 text-sm font-semibold">
+                Format
+                <select
+                  className="select w-full"
+                  value={format}
+                  onChange={(e) => {
+                    const as = e.target.value as Format;
+                    setFormat(as);
+                    send(true, { format: as });
+                  }}
+                >
+                  {["dotenv", "json", "yaml", "csv", "properties"].map((f) => (
+                    <option key={f}>{f}</option>
+                  ))}
                 </select>
               </label>
-              <EndChoice label="Served until" days={[30, 90, 365]} chosen={rules?.needs_end ? "90" : "never"} never={rules?.needs_end ? undefined : "no end"} />
+              <EndChoice
+                label="Served until"
+                days={[30, 90, 365]}
+                chosen={rules?.needs_end ? "90" : "never"}
+                never={rules?.needs_end ? undefined : "no end"}
+              />
               <Field label="Note" name="note" maxLength={200} />
-              <SubjectField label="Owner of new items" name="owner" kinds={["person", "team"]} placeholder="person:ticketing-lead" onBlur={() => send(true)}
-                hint={rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : undefined} />
+              <SubjectField
+                label="Owner of new items"
+                name="owner"
+                kinds={["person", "team"]}
+                placeholder="person:ticketing-lead"
+                onBlur={() => send(true)}
+                hint={
+                  rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : undefined
+                }
+              />
             </div>
-            <Tick name="replace" onChange={() => setTimeout(() => send(true))}>Add a version to items that exist</Tick>
-            <Tick name="each" checked={each} onChange={(e) => { setEach(e.target.checked); setTimeout(() => send(true)); }}>Import what can be, and leave the rest, instead of all or nothing</Tick>
+            <Tick name="replace" onChange={() => setTimeout(() => send(true))}>
+              Add a version to items that exist
+            </Tick>
+            <Tick
+              name="each"
+              checked={each}
+              onChange={(e) => {
+                setEach(e.target.checked);
+                setTimeout(() => send(true));
+              }}
+            >
+              Import what can be, and leave the rest, instead of all or nothing
+            </Tick>
           </>
         )}
         {move.error && <ProblemBox error={move.error} />}
-        {report && <Report report={report} drawer={drawer} left={left} onLeave={report.done ? undefined : leave} />}
+        {report && <ImportReport report={report} drawer={drawer} left={left} onLeave={report.done ? undefined : leave} />}
         {report?.done && (
           <div role="status" className="panel grid gap-1">
-            <p className="font-semibold"><Mark state="usable" word="Imported." /> Left to do:</p>
+            <p className="font-semibold">
+              <Mark state="usable" word="Imported." /> Left to do:
+            </p>
             <ul className="list-disc pl-6">
               {!whole && <li>what could not be imported, as the list says</li>}
-              <li>remove <span className="name">{file?.name}</span> and its copies: editors and backups keep some</li>
+              <li>
+                remove <span className="name">{file?.name}</span> and its copies: editors and backups keep some
+              </li>
               <li>if it was ever in a repository, its history keeps every value: replace those, do not only delete the file</li>
               <li>replace what was seen by others, in chat or in a log</li>
             </ul>
           </div>
         )}
         <div className="flex justify-end gap-2">
-          <button type="button" className="btn btn-ghost" onClick={onClose}>{report?.done ? "Close" : "Cancel"}</button>
-          {file && !report?.done && <button type="submit" className="btn btn-primary" disabled={able === 0 || !(whole || each) || move.isPending}>Import {able > 0 && able}</button>}
+          <button type="button" className="btn btn-ghost" onClick={onClose}>
+            {report?.done ? "Close" : "Cancel"}
+          </button>
+          {file && !report?.done && (
+            <button type="submit" className="btn btn-primary" disabled={able === 0 || !(whole || each) || move.isPending}>
+              Import {able > 0 && able}
+            </button>
+          )}
         </div>
       </form>
     </Dialog>
-  );
-}
-
-type ReportProps = { report: Schemas["ImportReport"]; drawer: string; left: string[]; onLeave?: (name: string) => void };
-type Row = { key: string; line: number; name: string; item: string; mark: string; word: string; why: string };
-
-function Report({ report, drawer, left, onLeave }: ReportProps) {
-  const rows: Row[] = [
-    ...report.problems.map((p) => ({ key: `p${p.line}`, line: p.line, name: "", item: "", mark: "failed", word: "not readable", why: p.text })),
-    ...report.items.map((it) => ({ key: `${it.line} ${it.name}`, line: it.line, name: it.name, item: `${drawer}/${it.item}`, mark: marks[it.result] ?? "empty", word: it.result, why: it.detail })),
-    ...left.map((name) => ({ key: `l${name}`, line: 0, name, item: "", mark: "withdrawn", word: "left out", why: "" })),
-  ];
-  return (
-    <div className="max-h-96 overflow-y-auto">
-      <Table label="What becomes of each entry" rows={rows} id={(r) => r.key} find={(r) => `${r.name} ${r.word} ${r.why}`}
-        columns={[
-          { head: "Line", cell: (r) => r.line || "" },
-          { head: "Name", className: "name", cell: (r) => r.name },
-          { head: "Item", className: "name", cell: (r) => r.item },
-          { head: "Result", cell: (r) => <Mark state={r.mark} word={r.word} /> },
-          { head: "Why", hidden: true, cell: (r) => r.why },
-          onLeave !== undefined && { head: "Do", hidden: true, cell: (r) => r.name && <button type="button" className="btn btn-ghost btn-xs" onClick={() => onLeave(r.name)}>{left.includes(r.name) ? "Import it" : "Leave it out"}<span className="sr-only"> {r.name}</span></button> },
-        ]} />
-    </div>
   );
 }

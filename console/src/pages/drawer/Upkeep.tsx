@@ -18,13 +18,46 @@ export function Upkeep({ drawer, may }: { drawer: string; may: (...any: Action[]
   if (!may("change_rules", "shred", "read_value")) return null;
   return (
     <section aria-label="Upkeep" className="border-base-300 mt-8 flex print:hidden flex-wrap items-center gap-3 border-t pt-4">
-      {may("change_rules") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setTurning(true)}>Rotate its key …</button>}
-      {may("read_value") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setLeaving(true)}>Export …</button>}
-      {may("shred") && <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>Shred the drawer …</button>}
-      {rotate.data && <p role="status"><Mark state={rotate.data.done ? "usable" : "waiting"} word={rotate.data.done ? `It is under key ${rotate.data.key}, and the old one is destroyed` : `${rotate.data.left} versions left: rotate again`} /></p>}
+      {may("change_rules") && (
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setTurning(true)}>
+          Rotate its key …
+        </button>
+      )}
+      {may("read_value") && (
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setLeaving(true)}>
+          Export …
+        </button>
+      )}
+      {may("shred") && (
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setShredding(true)}>
+          Shred the drawer …
+        </button>
+      )}
+      {rotate.data && (
+        <p role="status">
+          <Mark
+            state={rotate.data.done ? "usable" : "waiting"}
+            word={
+              rotate.data.done
+                ? `It is under key ${rotate.data.key}, and the old one is destroyed`
+                : `${rotate.data.left} versions left: rotate again`
+            }
+          />
+        </p>
+      )}
       {turning && (
-        <Confirm title={`Rotate the key of ${drawer}?`} action="Rotate" busy={rotate.isPending} error={rotate.error} onClose={() => setTurning(false)} onYes={() => rotate.mutate(undefined, { onSuccess: () => setTurning(false) })}>
-          <p>Its values are encrypted under a new key, and the old key is destroyed. Nobody has to do anything, and reads go on. Backups made before stay as they are.</p>
+        <Confirm
+          title={`Rotate the key of ${drawer}?`}
+          action="Rotate"
+          busy={rotate.isPending}
+          error={rotate.error}
+          onClose={() => setTurning(false)}
+          onYes={() => rotate.mutate(undefined, { onSuccess: () => setTurning(false) })}
+        >
+          <p>
+            Its values are encrypted under a new key, and the old key is destroyed. Nobody has to do anything, and reads go on. Backups made
+            before stay as they are.
+          </p>
         </Confirm>
       )}
       {leaving && <ExportDialog drawer={drawer} onClose={() => setLeaving(false)} />}
@@ -40,21 +73,57 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
   const ended = shred.data?.old_names ?? [];
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    shred.mutate(String(new FormData(event.currentTarget).get("name")), { onSuccess: (r) => { if (r.grants.length === 0 && !r.old_names?.length) void navigate("/"); } });
+    shred.mutate(String(new FormData(event.currentTarget).get("name")), {
+      onSuccess: (r) => {
+        if (r.grants.length === 0 && !r.old_names?.length) void navigate("/");
+      },
+    });
   };
   if (shred.data) {
     return (
       <Dialog title={`${drawer} is shredded`} settled onClose={() => void navigate("/")}>
         <div className="grid gap-4" role="status">
-          {left.length > 0 && <>
-            <p>Some grants still name it, and would apply to a new drawer with the same name. End them:</p>
-            <ul className="list-disc pl-6">{left.map((scope, i) => <li key={`${scope} ${i}`} className="name">{scope}</li>)}</ul>
-          </>}
-          {ended.length > 0 && <>
-            <p>Old names in it pointed to items elsewhere, and ended with it. Readers need the new names:</p>
-            <ul className="list-disc pl-6">{ended.map((old) => <li key={old.reference}><span className="name">{old.reference}</span>{old.now && <> is now <span className="name">{old.now}</span></>}</li>)}</ul>
-          </>}
-          <div className="flex justify-end">{left.length > 0 ? <Link className="btn btn-primary" to="/access">To the grants</Link> : <Link className="btn btn-primary" to="/">To the chest</Link>}</div>
+          {left.length > 0 && (
+            <>
+              <p>Some grants still name it, and would apply to a new drawer with the same name. End them:</p>
+              <ul className="list-disc pl-6">
+                {left.map((scope, i) => (
+                  <li key={`${scope} ${i}`} className="name">
+                    {scope}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          {ended.length > 0 && (
+            <>
+              <p>Old names in it pointed to items elsewhere, and ended with it. Readers need the new names:</p>
+              <ul className="list-disc pl-6">
+                {ended.map((old) => (
+                  <li key={old.reference}>
+                    <span className="name">{old.reference}</span>
+                    {old.now && (
+                      <>
+                        {" "}
+                        is now <span className="name">{old.now}</span>
+                      </>
+                    )}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          <div className="flex justify-end">
+            {left.length > 0 ? (
+              <Link className="btn btn-primary" to="/access">
+                To the grants
+              </Link>
+            ) : (
+              <Link className="btn btn-primary" to="/">
+                To the chest
+              </Link>
+            )}
+          </div>
         </div>
       </Dialog>
     );
@@ -62,7 +131,10 @@ function ShredDrawerDialog({ drawer, onClose }: { drawer: string; onClose: () =>
   return (
     <Dialog title="Destroy the drawer for good" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <p>Its key is destroyed, and with it everything that was ever in it. It cannot be recovered from this database. <b>Backups made before still hold it.</b> Everything in it must be retired first.</p>
+        <p>
+          Its key is destroyed, and with it everything that was ever in it. It cannot be recovered from this database.{" "}
+          <b>Backups made before still hold it.</b> Everything in it must be retired first.
+        </p>
         <Field label={`Type ${drawer}`} name="name" required className="name" autoComplete="off" />
         {shred.error && <ProblemBox error={shred.error} />}
         <DialogButtons onClose={onClose} action="Shred" busy={shred.isPending} />

@@ -30,12 +30,19 @@ export function DuePage() {
   const step = (by: number) => setMonth(new Date(Date.UTC(month.getUTCFullYear(), month.getUTCMonth() + by, 1)));
   return (
     <>
-      <PageHead title="Due" aside={owners.length > 1 && (
-        <select className="select" aria-label="Owner" value={owner} onChange={(e) => setOwner(e.target.value)}>
-          <option value="">all owners</option>
-          {owners.map((o) => <option key={o}>{o}</option>)}
-        </select>
-      )}>
+      <PageHead
+        title="Due"
+        aside={
+          owners.length > 1 && (
+            <select className="select" aria-label="Owner" value={owner} onChange={(e) => setOwner(e.target.value)}>
+              <option value="">all owners</option>
+              {owners.map((o) => (
+                <option key={o}>{o}</option>
+              ))}
+            </select>
+          )
+        }
+      >
         Values that have ended or end in the next 400 days, access and credentials that end, and who answers for them. Days are in UTC.
       </PageHead>
       {lists && due.isPending && <Loading what="the calendar" />}
@@ -44,22 +51,32 @@ export function DuePage() {
         <div className="grid grid-cols-1 gap-8 lg:grid-cols-2">
           <section aria-label="Month" className="grid content-start gap-2">
             <div className="flex items-center justify-between">
-              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month before" onClick={() => step(-1)}><ChevronLeft className="size-4" aria-hidden /></button>
-              <h2 className="text-xl font-semibold">{month.toLocaleDateString("en", { month: "long", year: "numeric", timeZone: "UTC" })}</h2>
-              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month after" onClick={() => step(1)}><ChevronRight className="size-4" aria-hidden /></button>
+              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month before" onClick={() => step(-1)}>
+                <ChevronLeft className="size-4" aria-hidden />
+              </button>
+              <h2 className="text-xl font-semibold">
+                {month.toLocaleDateString("en", { month: "long", year: "numeric", timeZone: "UTC" })}
+              </h2>
+              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month after" onClick={() => step(1)}>
+                <ChevronRight className="size-4" aria-hidden />
+              </button>
             </div>
             <Month month={month} list={days} />
           </section>
           <section aria-label="List" className="grid content-start gap-2">
             {list.length === 0 ? (
               <Empty title="No value is due">Nothing that you may list ends in the next 400 days.</Empty>
-            ) : <List list={list} />}
+            ) : (
+              <List list={list} />
+            )}
           </section>
           <div className="lg:col-span-2">
             {ends.error && <ProblemBox error={ends.error} />}
             {access.length > 0 && <AccessEnds list={access} />}
           </div>
-          <div className="lg:col-span-2"><Addresses /></div>
+          <div className="lg:col-span-2">
+            <Addresses />
+          </div>
         </div>
       )}
     </>
@@ -69,24 +86,56 @@ export function DuePage() {
 const firstOf = (d: Date) => new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth(), 1));
 
 const itemDay = (d: Schemas["Due"]): Day[] =>
-  d.not_after ? [{
-    id: d.reference, at: d.not_after, label: d.reference.split("/")[1] ?? "", title: d.reference, to: `/drawers/${d.reference}`,
-    over: d.state !== "due",
-  }] : [];
+  d.not_after
+    ? [
+        {
+          id: d.reference,
+          at: d.not_after,
+          label: d.reference.split("/")[1] ?? "",
+          title: d.reference,
+          to: `/drawers/${d.reference}`,
+          over: d.state !== "due",
+        },
+      ]
+    : [];
 
 const accessDay = (e: Schemas["AccessEnd"]): Day => ({
-  id: e.id, at: e.not_after, label: e.subject?.split(":")[1] ?? e.about, title: `${e.subject ?? ""} ${e.about}`.trim(),
+  id: e.id,
+  at: e.not_after,
+  label: e.subject?.split(":")[1] ?? e.about,
+  title: `${e.subject ?? ""} ${e.about}`.trim(),
   to: e.subject ? `/access/${e.subject}` : "/operation",
   over: new Date(e.not_after).getTime() < Date.now(),
 });
 
 function List({ list }: { list: Schemas["Due"][] }) {
   return (
-    <Table label="Table of what is due" rows={list} id={(d) => d.reference} find={(d) => `${d.reference} ${d.owner} ${d.state}`}
+    <Table
+      label="Table of what is due"
+      rows={list}
+      id={(d) => d.reference}
+      find={(d) => `${d.reference} ${d.owner} ${d.state}`}
       columns={[
-        { head: "Item", className: "sm:min-w-52", sort: (d) => d.reference, cell: (d) => <><Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>{d.reference}</Link>{d.owner && <span className="name muted block text-sm">{d.owner}</span>}</> },
+        {
+          head: "Item",
+          className: "sm:min-w-52",
+          sort: (d) => d.reference,
+          cell: (d) => (
+            <>
+              <Link className="link link-hover name font-medium" to={`/drawers/${d.reference}`}>
+                {d.reference}
+              </Link>
+              {d.owner && <span className="name muted block text-sm">{d.owner}</span>}
+            </>
+          ),
+        },
         { head: "State", sort: (d) => d.state, cell: (d) => <Mark state={d.state} word={d.state === "due" ? "ends" : undefined} /> },
-        { head: "Ends", sort: (d) => (d.not_after ? new Date(d.not_after).getTime() : Infinity), cell: (d) => <When at={d.not_after} none="no end" /> },
-      ]} />
+        {
+          head: "Ends",
+          sort: (d) => (d.not_after ? new Date(d.not_after).getTime() : Infinity),
+          cell: (d) => <When at={d.not_after} none="no end" />,
+        },
+      ]}
+    />
   );
 }

@@ -13,12 +13,35 @@ type ActsProps = { drawer: string; item: Schemas["Item"]; version?: Schemas["Ver
 type Kind = { word: string; action: Action; happens?: (name: string, item: Schemas["Item"]) => string };
 
 const kinds: Record<ActName, Kind> = {
-  suspend: { word: "Suspend", action: "change_item", happens: (name) => `${name} is not served to anybody from now on, until somebody resumes it. Applications that need it fail.` },
+  suspend: {
+    word: "Suspend",
+    action: "change_item",
+    happens: (name) => `${name} is not served to anybody from now on, until somebody resumes it. Applications that need it fail.`,
+  },
   resume: { word: "Resume", action: "change_item" },
-  promote: { word: "Promote", action: "write_version", happens: (name, item) => `${name} becomes the current version, and is served from now on to everybody who asks for ${item.name}.` },
-  hold: { word: "Hold", action: "change_item", happens: (name, item) => `${name} stays the current version of ${item.name}, whatever newer ones are added, until somebody releases it.` },
-  release: { word: "Release", action: "change_item", happens: (_, item) => `The newest version of ${item.name} that may be served is served from now on.` },
-  retire: { word: "Retire", action: "retire", happens: (name, item) => `${name} is not served any more, and goes out of the lists. It can be restored until it is shredded. ${item.current ? "Applications that need it fail." : ""}` },
+  promote: {
+    word: "Promote",
+    action: "write_version",
+    happens: (name, item) => `${name} becomes the current version, and is served from now on to everybody who asks for ${item.name}.`,
+  },
+  hold: {
+    word: "Hold",
+    action: "change_item",
+    happens: (name, item) =>
+      `${name} stays the current version of ${item.name}, whatever newer ones are added, until somebody releases it.`,
+  },
+  release: {
+    word: "Release",
+    action: "change_item",
+    happens: (_, item) => `The newest version of ${item.name} that may be served is served from now on.`,
+  },
+  retire: {
+    word: "Retire",
+    action: "retire",
+    happens: (name, item) =>
+      `${name} is not served any more, and goes out of the lists. It can be restored until it is shredded. ` +
+      (item.current ? "Applications that need it fail." : ""),
+  },
   restore: { word: "Restore", action: "retire" },
   shred: { word: "Shred", action: "shred" },
 };
@@ -35,14 +58,33 @@ export function Acts({ drawer, item, version, may }: ActsProps) {
   return (
     <>
       {possible.map((what) => (
-        <button key={what} type="button" className={version ? "btn btn-ghost btn-xs" : "btn btn-outline"} disabled={act.isPending} onClick={() => press(what)}>
-          {kinds[what].word}{(what === "shred" || kinds[what].happens) && " …"}<span className="sr-only"> {name}</span>
+        <button
+          key={what}
+          type="button"
+          className={version ? "btn btn-ghost btn-xs" : "btn btn-outline"}
+          disabled={act.isPending}
+          onClick={() => press(what)}
+        >
+          {kinds[what].word}
+          {(what === "shred" || kinds[what].happens) && " …"}
+          <span className="sr-only"> {name}</span>
         </button>
       ))}
-      {act.error && !asked && <div className="basis-full"><ProblemBox error={act.error} /></div>}
+      {act.error && !asked && (
+        <div className="basis-full">
+          <ProblemBox error={act.error} />
+        </div>
+      )}
       {asked === "shred" && <ShredDialog drawer={drawer} item={item.name} name={name} version={version?.version} onClose={close} />}
       {asked && asked !== "shred" && (
-        <Confirm title={`${kinds[asked].word} ${version ? `version ${version.version} of ${item.name}` : item.name}?`} action={kinds[asked].word} busy={act.isPending} error={act.error} onYes={() => doIt(asked)} onClose={close}>
+        <Confirm
+          title={`${kinds[asked].word} ${version ? `version ${version.version} of ${item.name}` : item.name}?`}
+          action={kinds[asked].word}
+          busy={act.isPending}
+          error={act.error}
+          onYes={() => doIt(asked)}
+          onClose={close}
+        >
           <p>{kinds[asked].happens?.(name, item)}</p>
         </Confirm>
       )}

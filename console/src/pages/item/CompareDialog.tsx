@@ -37,7 +37,9 @@ export function CompareDialog({ versions, onClose }: { versions: Version[]; onCl
   const options = versions.map((v) => ({ value: String(v.version), text: `@${v.version}` }));
   const fields = [...new Set([...x.fields, ...y.fields].map((f) => f.name))];
   const right = facts(y, fields);
-  const rows = facts(x, fields).map(([name, value], i) => [name, value, right[i]?.[1] ?? ""] as const).filter(([, a, b]) => a !== b);
+  const rows = facts(x, fields)
+    .map(([name, value], i) => [name, value, right[i]?.[1] ?? ""] as const)
+    .filter(([, a, b]) => a !== b);
   return (
     <Dialog title="What differs between two versions" wide onClose={onClose}>
       <div className="grid gap-4">
@@ -46,17 +48,43 @@ export function CompareDialog({ versions, onClose }: { versions: Version[]; onCl
           <Choice label="Compared with" value={String(newer)} options={options} onChange={(e) => setNewer(Number(e.target.value))} />
         </div>
         {rows.length === 0 ? (
-          <p role="status">No difference, except perhaps the value: <code className="name">tansu check --same-as</code> says.</p>
+          <p role="status">
+            No difference, except perhaps the value: <code className="name">tansu check --same-as</code> says.
+          </p>
         ) : (
           <Scroll label="Table of differences">
             <table className="dense table">
-              <thead><tr><th scope="col">What</th><th scope="col" className="name">@{older}</th><th scope="col" className="name">@{newer}</th></tr></thead>
-              <tbody>{rows.map(([name, a, b]) => <tr key={name}><th scope="row" className="font-normal">{name}</th><td>{a}</td><td>{b}</td></tr>)}</tbody>
+              <thead>
+                <tr>
+                  <th scope="col">What</th>
+                  <th scope="col" className="name">
+                    @{older}
+                  </th>
+                  <th scope="col" className="name">
+                    @{newer}
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {rows.map(([name, a, b]) => (
+                  <tr key={name}>
+                    <th scope="row" className="font-normal">
+                      {name}
+                    </th>
+                    <td>{a}</td>
+                    <td>{b}</td>
+                  </tr>
+                ))}
+              </tbody>
             </table>
           </Scroll>
         )}
         <p className="muted text-sm">Values are neither read nor compared.</p>
-        <div className="flex justify-end"><button type="button" className="btn" onClick={onClose}>Close</button></div>
+        <div className="flex justify-end">
+          <button type="button" className="btn" onClick={onClose}>
+            Close
+          </button>
+        </div>
       </div>
     </Dialog>
   );

@@ -21,7 +21,11 @@ export function DescribeDialog({ drawer, item, onClose }: DescribeDialogProps) {
     <Dialog title={`Describe ${item.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <DescribedFields of={item} />
-        {wrong && <p role="alert" className="text-error font-semibold">{wrong}</p>}
+        {wrong && (
+          <p role="alert" className="text-error font-semibold">
+            {wrong}
+          </p>
+        )}
         {change.error && <ProblemBox error={change.error} />}
         <DialogButtons onClose={onClose} action="Save" busy={change.isPending} />
       </form>

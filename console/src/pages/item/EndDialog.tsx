@@ -31,12 +31,29 @@ export function EndDialog({ drawer, item, version, onClose }: EndDialogProps) {
     <Dialog title={`When @${version.version} of ${item} is served`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <p className="muted">Its value stays as it is. The rules of {drawer} apply as well.</p>
-        <Field label="Served from" name="not_before" type="datetime-local" defaultValue={localTime(version.not_before)}
-          hint="Empty for at once." />
-        <Field label="Until" name="not_after" type="datetime-local" defaultValue={localTime(version.not_after)} disabled={never}
-          required={!never} />
-        <Tick checked={never} onChange={(e) => setNever(e.target.checked)}>It never ends</Tick>
-        {again && <Tick strong name="meant">Yes, serve again what had ended</Tick>}
+        <Field
+          label="Served from"
+          name="not_before"
+          type="datetime-local"
+          defaultValue={localTime(version.not_before)}
+          hint="Empty for at once."
+        />
+        <Field
+          label="Until"
+          name="not_after"
+          type="datetime-local"
+          defaultValue={localTime(version.not_after)}
+          disabled={never}
+          required={!never}
+        />
+        <Tick checked={never} onChange={(e) => setNever(e.target.checked)}>
+          It never ends
+        </Tick>
+        {again && (
+          <Tick strong name="meant">
+            Yes, serve again what had ended
+          </Tick>
+        )}
         {set.error && <ProblemBox error={set.error} />}
         <DialogButtons onClose={onClose} action="Save" busy={set.isPending} />
       </form>

@@ -10,7 +10,9 @@ export function HowToUse({ reference }: { reference: string }) {
   const [open, setOpen] = useState(false);
   return (
     <details className="border-base-300 rounded-box border p-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="cursor-pointer"><h2 className="inline text-xl font-semibold">How to use it</h2></summary>
+      <summary className="cursor-pointer">
+        <h2 className="inline text-xl font-semibold">How to use it</h2>
+      </summary>
       {open && <Samples reference={reference} />}
     </details>
   );
@@ -24,12 +26,25 @@ function Samples({ reference }: { reference: string }) {
   const need = `- variable: ${variable(reference)}\n  reference: ${reference}`;
   return (
     <div className="mt-4 grid grid-cols-1 gap-4">
-      <p>No code needed: list it in <span className="name">tansu.yaml</span>, and start the program with <span className="name">tansu run</span>.</p>
+      <p>
+        No code needed: list it in <span className="name">tansu.yaml</span>, and start the program with{" "}
+        <span className="name">tansu run</span>.
+      </p>
       <Code text={need} what="the need" />
       {samples.isPending && <Loading what="samples" />}
       {samples.error && <ProblemBox error={samples.error} />}
       <div className="flex flex-wrap gap-2" role="group" aria-label="Language">
-        {list.map((s) => <button key={s.language} type="button" className={`btn btn-sm ${s.language === chosen ? "btn-primary" : "btn-outline"}`} aria-pressed={s.language === chosen} onClick={() => setChosen(s.language)}>{s.title}</button>)}
+        {list.map((s) => (
+          <button
+            key={s.language}
+            type="button"
+            className={`btn btn-sm ${s.language === chosen ? "btn-primary" : "btn-outline"}`}
+            aria-pressed={s.language === chosen}
+            onClick={() => setChosen(s.language)}
+          >
+            {s.title}
+          </button>
+        ))}
       </div>
       {sample && <Code text={sample.text.trimEnd()} what={`the sample in ${sample.title}`} />}
     </div>
@@ -39,7 +54,11 @@ function Samples({ reference }: { reference: string }) {
 function Code({ text, what }: { text: string; what: string }) {
   return (
     <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3">
-      <div className="min-w-0 grow"><Scroll label={what}><pre className="name text-sm">{text}</pre></Scroll></div>
+      <div className="min-w-0 grow">
+        <Scroll label={what}>
+          <pre className="name text-sm">{text}</pre>
+        </Scroll>
+      </div>
       <Copy text={text} what={what} />
     </div>
   );

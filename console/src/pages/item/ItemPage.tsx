@@ -46,41 +46,109 @@ export function ItemPage() {
     <>
       <PageHead
         above={{ to: `/drawers/${drawer}`, text: drawer }}
-        title={<><span className="name">{item}</span>{it && <span className="font-sans text-base"><Mark state={it.state} /></span>}</>}
-        aside={it && <>
-          <Acts drawer={drawer} item={it} may={may} />
-          {kept && may("change_item") && <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>Describe …</button>}
-          {kept && may("change_rules") && <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>Item rules …</button>}
-          {kept && may("change_item") && <button type="button" className="btn btn-outline" onClick={() => setOpen("move")}>Rename or move …</button>}
-          {may("grant") && <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>Give access …</button>}
-          {kept && may("write_version") && <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>Add a version</button>}
-        </>}
+        title={
+          <>
+            <span className="name">{item}</span>
+            {it && (
+              <span className="font-sans text-base">
+                <Mark state={it.state} />
+              </span>
+            )}
+          </>
+        }
+        aside={
+          it && (
+            <>
+              <Acts drawer={drawer} item={it} may={may} />
+              {kept && may("change_item") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
+                  Describe …
+                </button>
+              )}
+              {kept && may("change_rules") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("rules")}>
+                  Item rules …
+                </button>
+              )}
+              {kept && may("change_item") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("move")}>
+                  Rename or move …
+                </button>
+              )}
+              {may("grant") && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("give")}>
+                  Give access …
+                </button>
+              )}
+              {kept && may("write_version") && (
+                <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>
+                  Add a version
+                </button>
+              )}
+            </>
+          )
+        }
       >
-        {it && <p>{it.description}{it.owner && <> · owner <span className="name">{it.owner}</span></>}</p>}
+        {it && (
+          <p>
+            {it.description}
+            {it.owner && (
+              <>
+                {" "}
+                · owner <span className="name">{it.owner}</span>
+              </>
+            )}
+          </p>
+        )}
         {it && it.shape !== "text" && <p>{shapes[it.shape].text}</p>}
         {it && <Labels of={it.labels} />}
-        {it?.use_only && <p><Mark state="open" word="For use only" />: applications get its value, and no person is ever shown it</p>}
+        {it?.use_only && (
+          <p>
+            <Mark state="open" word="For use only" />: applications get its value, and no person is ever shown it
+          </p>
+        )}
         {it && ruleLines(it.rules).length > 0 && <p>{ruleLines(it.rules).join(" ")}</p>}
-        {it?.approval && <p><Mark state="open" word="A second person agrees" /> before its value is read</p>}
-        <p className="flex items-center gap-2"><code className="name text-sm">{target}</code><Copy text={target} what="the reference" /></p>
+        {it?.approval && (
+          <p>
+            <Mark state="open" word="A second person agrees" /> before its value is read
+          </p>
+        )}
+        <p className="flex items-center gap-2">
+          <code className="name text-sm">{target}</code>
+          <Copy text={target} what="the reference" />
+        </p>
       </PageHead>
       {there.error && <ProblemBox error={there.error} />}
       {(!there.known || (may("see_metadata") && history.isPending)) && !there.error && <Loading what={item} />}
       {history.error && <ProblemBox error={history.error} />}
       {there.known && !may("see_metadata") && (
         <div className="grid grid-cols-1 gap-6">
-          {may("read_value") && <><p>You may read its value, and not see what is known of it.</p><Reveal reference={target} /></>}
+          {may("read_value") && (
+            <>
+              <p>You may read its value, and not see what is known of it.</p>
+              <Reveal reference={target} />
+            </>
+          )}
           {!may("read_value") && <Closed what="this item, if there is one" needs="viewer" scope={target} />}
         </div>
       )}
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
-          {it.use_only ? null : may("read_value") ? <Reveal key={it.current} reference={target} version={it.current} /> : <NoValue target={target} />}
+          {it.use_only ? null : may("read_value") ? (
+            <Reveal key={it.current} reference={target} version={it.current} />
+          ) : (
+            <NoValue target={target} />
+          )}
           <HowToUse reference={target} />
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} may={may} />
           <Aliases list={history.data.aliases} may={may("change_item")} />
           <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
-          {may("grant", "read_trail") && <><Holders target={target} /><Paths target={target} /></>}
+          {may("grant", "read_trail") && (
+            <>
+              <Holders target={target} />
+              <Paths target={target} />
+            </>
+          )}
         </div>
       )}
       {open === "describe" && it && <DescribeDialog drawer={drawer} item={it} onClose={close} />}
@@ -97,8 +165,12 @@ function NoValue({ target }: { target: string }) {
   const [asking, setAsking] = useState(false);
   return (
     <section className="panel flex flex-wrap items-center justify-between gap-3" aria-label="Value">
-      <p><b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.</p>
-      <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>Request access …</button>
+      <p>
+        <b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.
+      </p>
+      <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>
+        Request access …
+      </button>
       {asking && <AskDialog scope={target} wants="consumer" onClose={() => setAsking(false)} />}
     </section>
   );

@@ -12,7 +12,11 @@ export function Paths({ target }: { target: string }) {
   return (
     <section aria-label="Who could gain access to it">
       <h2 className="mb-2 text-xl font-semibold">Who could gain access to it</h2>
-      {!asked && <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>Find ways to gain access</button>}
+      {!asked && (
+        <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>
+          Find ways to gain access
+        </button>
+      )}
       {asked && paths.isPending && <p className="muted">Checking what each person who manages access could do …</p>}
       {paths.error && <ProblemBox error={paths.error} />}
       {paths.data && (
@@ -36,18 +40,31 @@ function Ways({ title, none, ways }: { title: string; none: string; ways: Schema
   return (
     <div>
       <h3 className="mb-1 font-semibold">{title}</h3>
-      {ways.length === 0 && <p><Mark state="allowed" word="Nobody" /> <span className="muted">{none}</span></p>}
+      {ways.length === 0 && (
+        <p>
+          <Mark state="allowed" word="Nobody" /> <span className="muted">{none}</span>
+        </p>
+      )}
       <ul className="divide-base-300 divide-y">
         {ways.map((w) => (
           <li key={w.who} className="grid gap-x-6 gap-y-1 py-2 md:grid-cols-[minmax(14rem,1fr)_2fr]">
             <p>
               {[w.who, ...w.alike].map((who) => (
-                <Link key={who} className="link link-hover name block" to={`/access/${who}`}>{who}</Link>
+                <Link key={who} className="link link-hover name block" to={`/access/${who}`}>
+                  {who}
+                </Link>
               ))}
             </p>
             <ol className="list-decimal pl-5">
               {w.steps.map((step) => (
-                <li key={step.does}>{step.by !== w.who && <><span className="name">{step.by}</span> </>}{step.does}</li>
+                <li key={step.does}>
+                  {step.by !== w.who && (
+                    <>
+                      <span className="name">{step.by}</span>{" "}
+                    </>
+                  )}
+                  {step.does}
+                </li>
               ))}
             </ol>
           </li>

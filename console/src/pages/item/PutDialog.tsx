@@ -11,9 +11,19 @@ import { OwnFields } from "./OwnFields";
 import { formOf, ownFields, shapes, versionOf } from "./shapes";
 import { ValueInput } from "./ValueInput";
 
-type PutDialogProps = { drawer: string; rules?: Schemas["Rules"]; item?: Schemas["Item"]; fields?: Schemas["FieldInfo"][]; onPut?: () => void; onClose: () => void };
+type PutDialogProps = {
+  drawer: string;
+  rules?: Schemas["Rules"];
+  item?: Schemas["Item"];
+  fields?: Schemas["FieldInfo"][];
+  onPut?: () => void;
+  onClose: () => void;
+};
 
-const choices = (["text", "login", "connection", "ssh_key", "fields", "file"] as const).map((value) => ({ value, text: shapes[value].text }));
+const choices = (["text", "login", "connection", "ssh_key", "fields", "file"] as const).map((value) => ({
+  value,
+  text: shapes[value].text,
+}));
 
 // PutDialog puts a new item in, or a new version of one. The value is masked from the first keystroke.
 export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: PutDialogProps) {
@@ -44,22 +54,72 @@ export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: 
     if (item && asked.length > 0) version.merge = true;
     if (form.get("staged")) version.staged = true;
     if (item) add.mutate(version, { onSuccess: done });
-    else create.mutate({ name: text("name"), shape, description: text("description"), owner: text("owner"), version, ...(form.get("use_only") && { use_only: true }) }, { onSuccess: done });
+    else
+      create.mutate(
+        {
+          name: text("name"),
+          shape,
+          description: text("description"),
+          owner: text("owner"),
+          version,
+          ...(form.get("use_only") && { use_only: true }),
+        },
+        { onSuccess: done },
+      );
   };
   const error = create.error ?? add.error;
   if (stored) return <Notes stored={stored} onClose={() => goOn(stored)} />;
   return (
     <Dialog title={item ? `New version of ${item.name}` : `Put a secret into ${drawer}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
-        {!item && <Field label="Name" name="name" required className="name" maxLength={limits?.name} pattern={limits?.name_pattern} title={limits?.name_form} hint="Lower-case letters, digits, - _ and ." />}
+        {!item && (
+          <Field
+            label="Name"
+            name="name"
+            required
+            className="name"
+            maxLength={limits?.name}
+            pattern={limits?.name_pattern}
+            title={limits?.name_form}
+            hint="Lower-case letters, digits, - _ and ."
+          />
+        )}
         {!item && <Choice label="What it is" value={shape} onChange={(e) => setShape(e.target.value as typeof shape)} options={choices} />}
         {own && <OwnFields rows={rows} onRows={setRows} />}
-        {!own && asked.length === 0 && <ValueInput field={{ name: "value", label: "Value", required: true }} input="value" recipe="recipe:value" />}
-        {asked.map((f) => <ValueInput key={f.name} field={f} input={`field:${f.name}`} recipe={`recipe:${f.name}`} keeps={Boolean(item)} />)}
-        <EndChoice label="Served until" days={[30, 90, 365]} chosen={rules?.needs_end ? "90" : "never"} never={rules?.needs_end ? undefined : "no end"} />
-        {!item && <Field label="Description" name="description" maxLength={limits?.description} hint="What it is for. Everyone who may list the drawer reads this." />}
-        {!item && <SubjectField label="Owner" name="owner" kinds={["person", "team"]} required={Boolean(rules?.owner)} placeholder="person:ticketing-lead"
-          hint={rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : "Who answers for it, and is told before it ends."} />}
+        {!own && asked.length === 0 && (
+          <ValueInput field={{ name: "value", label: "Value", required: true }} input="value" recipe="recipe:value" />
+        )}
+        {asked.map((f) => (
+          <ValueInput key={f.name} field={f} input={`field:${f.name}`} recipe={`recipe:${f.name}`} keeps={Boolean(item)} />
+        ))}
+        <EndChoice
+          label="Served until"
+          days={[30, 90, 365]}
+          chosen={rules?.needs_end ? "90" : "never"}
+          never={rules?.needs_end ? undefined : "no end"}
+        />
+        {!item && (
+          <Field
+            label="Description"
+            name="description"
+            maxLength={limits?.description}
+            hint="What it is for. Everyone who may list the drawer reads this."
+          />
+        )}
+        {!item && (
+          <SubjectField
+            label="Owner"
+            name="owner"
+            kinds={["person", "team"]}
+            required={Boolean(rules?.owner)}
+            placeholder="person:ticketing-lead"
+            hint={
+              rules?.owner
+                ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.`
+                : "Who answers for it, and is told before it ends."
+            }
+          />
+        )}
         <details className="border-base-300 rounded-box border p-4" open={Boolean(item)}>
           <summary className="cursor-pointer font-semibold">More</summary>
           <div className="mt-4 grid gap-4">
@@ -82,8 +142,16 @@ function Notes({ stored, onClose }: { stored: Schemas["Stored"]; onClose: () => 
     <Dialog title={`${stored.item.name}@${stored.version.version} is stored`} settled onClose={onClose}>
       <div className="grid gap-4" role="status">
         <p>The value was not shown. Please note:</p>
-        <ul className="list-disc pl-6">{(stored.version.notes ?? []).map((note) => <li key={note}>{note}</li>)}</ul>
-        <div className="flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Go on</button></div>
+        <ul className="list-disc pl-6">
+          {(stored.version.notes ?? []).map((note) => (
+            <li key={note}>{note}</li>
+          ))}
+        </ul>
+        <div className="flex justify-end">
+          <button type="button" className="btn btn-primary" onClick={onClose}>
+            Go on
+          </button>
+        </div>
       </div>
     </Dialog>
   );

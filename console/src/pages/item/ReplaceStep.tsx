@@ -25,24 +25,66 @@ export function ReplaceStep({ of: step, number }: { of: Step; number: number }) 
   return (
     <li className="border-base-300 flex flex-wrap items-start justify-between gap-3 border-l-2 pl-4">
       <div className="grid min-w-0 gap-1">
-        <span><span className="muted mr-2 tabular-nums">{number}</span><Link className="link name font-medium" to={`/drawers/${target}`}>{step.reference}</Link></span>
-        <span>{suspends ? "Suspend it: " : "Replace its value: "}{step.why}</span>
+        <span>
+          <span className="muted mr-2 tabular-nums">{number}</span>
+          <Link className="link name font-medium" to={`/drawers/${target}`}>
+            {step.reference}
+          </Link>
+        </span>
+        <span>
+          {suspends ? "Suspend it: " : "Replace its value: "}
+          {step.why}
+        </span>
         {!allowed && <code className="name muted text-sm">{step.command}</code>}
       </div>
-      {done ? <Mark state="usable" word="Done" /> : allowed && (
-        <button type="button" className="btn btn-outline btn-sm print:hidden" onClick={() => setOpen(true)}>
-          {suspends ? "Suspend …" : "Put in a new version …"}<span className="sr-only"> {step.reference}</span>
-        </button>
+      {done ? (
+        <Mark state="usable" word="Done" />
+      ) : (
+        allowed && (
+          <button type="button" className="btn btn-outline btn-sm print:hidden" onClick={() => setOpen(true)}>
+            {suspends ? "Suspend …" : "Put in a new version …"}
+            <span className="sr-only"> {step.reference}</span>
+          </button>
+        )
       )}
-      {open && history.error && <div className="w-full"><ProblemBox error={history.error} /></div>}
+      {open && history.error && (
+        <div className="w-full">
+          <ProblemBox error={history.error} />
+        </div>
+      )}
       {open && suspends && (
-        <Confirm title={`Suspend version ${version} of ${item}?`} action="Suspend" busy={act.isPending} error={act.error} onClose={close}
-          onYes={() => act.mutate({ act: "suspend", version: Number(version) }, { onSuccess: () => { setDone(true); close(); } })}>
-          <p><span className="name">{step.reference}</span> is not served to anybody from now on. Readers that are pinned to it, or have nothing newer, fail: check who reads which version first.</p>
+        <Confirm
+          title={`Suspend version ${version} of ${item}?`}
+          action="Suspend"
+          busy={act.isPending}
+          error={act.error}
+          onClose={close}
+          onYes={() =>
+            act.mutate(
+              { act: "suspend", version: Number(version) },
+              {
+                onSuccess: () => {
+                  setDone(true);
+                  close();
+                },
+              },
+            )
+          }
+        >
+          <p>
+            <span className="name">{step.reference}</span> is not served to anybody from now on. Readers that are pinned to it, or have
+            nothing newer, fail: check who reads which version first.
+          </p>
         </Confirm>
       )}
       {open && !suspends && history.data && (
-        <PutDialog drawer={drawer} item={history.data.item} fields={history.data.versions[0]?.fields} onPut={() => setDone(true)} onClose={close} />
+        <PutDialog
+          drawer={drawer}
+          item={history.data.item}
+          fields={history.data.versions[0]?.fields}
+          onPut={() => setDone(true)}
+          onClose={close}
+        />
       )}
     </li>
   );

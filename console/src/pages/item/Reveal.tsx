@@ -54,11 +54,28 @@ export function Reveal({ reference, version, small = false }: RevealProps) {
   return (
     <div className={small ? "grid gap-2" : "panel grid gap-3"}>
       <div className="flex flex-wrap items-center justify-between gap-3">
-        {!small && <h2 className="text-xl font-semibold">Value{version ? <span className="muted font-sans text-base font-normal"> of version {version}</span> : null}</h2>}
+        {!small && (
+          <h2 className="text-xl font-semibold">
+            Value{version ? <span className="muted font-sans text-base font-normal"> of version {version}</span> : null}
+          </h2>
+        )}
         {button}
       </div>
-      {shown ? <Shown text={text} left={left} /> : !small && <p className="name muted" aria-label="hidden">••••••••••••••••</p>}
-      {error !== null && (problemOf(error).reason === "reason_needed" ? <ReasonForm onReason={(reason) => void reveal(reason)} /> : <ProblemBox error={error} />)}
+      {shown ? (
+        <Shown text={text} left={left} />
+      ) : (
+        !small && (
+          <p className="name muted" aria-label="hidden">
+            ••••••••••••••••
+          </p>
+        )
+      )}
+      {error !== null &&
+        (problemOf(error).reason === "reason_needed" ? (
+          <ReasonForm onReason={(reason) => void reveal(reason)} />
+        ) : (
+          <ProblemBox error={error} />
+        ))}
     </div>
   );
 }
@@ -71,8 +88,18 @@ function ReasonForm({ onReason }: { onReason: (reason: string) => void }) {
   };
   return (
     <form className="flex flex-wrap items-end gap-3" onSubmit={submit}>
-      <div className="grow"><Field label="Why do you need it?" name="reason" required maxLength={200} hint="Your grant asks for a reason. It is in the trail." /></div>
-      <button type="submit" className="btn btn-primary">Reveal with this reason</button>
+      <div className="grow">
+        <Field
+          label="Why do you need it?"
+          name="reason"
+          required
+          maxLength={200}
+          hint="Your grant asks for a reason. It is in the trail."
+        />
+      </div>
+      <button type="submit" className="btn btn-primary">
+        Reveal with this reason
+      </button>
     </form>
   );
 }
@@ -83,7 +110,9 @@ type Part = { name: string; bytes: Uint8Array };
 function Shown({ text: parts, left }: { text: Part[]; left: number }) {
   return (
     <div className="grid gap-2">
-      {parts.map((p) => <OnePart key={p.name} part={p} />)}
+      {parts.map((p) => (
+        <OnePart key={p.name} part={p} />
+      ))}
       <p className="muted text-sm">Hides by itself in {left} s. The read is in the trail.</p>
     </div>
   );
@@ -97,11 +126,22 @@ function OnePart({ part }: { part: Part }) {
   return (
     <div className="grid gap-1">
       {part.name && <span className="name text-sm font-semibold">{part.name}</span>}
-      <pre className="bg-base-300 rounded-field name max-h-96 overflow-y-auto p-3 whitespace-pre-wrap" data-value>{view?.text}</pre>
+      <pre className="bg-base-300 rounded-field name max-h-96 overflow-y-auto p-3 whitespace-pre-wrap" data-value>
+        {view?.text}
+      </pre>
       <span className="flex flex-wrap items-center gap-2">
         <Copy text={view?.text ?? ""} what={part.name || "the value"} />
-        <select aria-label={`How ${part.name || "the value"} is written`} className="select select-sm w-auto" value={view?.name} onChange={(e) => setChosen(e.target.value)}>
-          {views.map((v) => <option key={v.name} value={v.name}>{v.name}</option>)}
+        <select
+          aria-label={`How ${part.name || "the value"} is written`}
+          className="select select-sm w-auto"
+          value={view?.name}
+          onChange={(e) => setChosen(e.target.value)}
+        >
+          {views.map((v) => (
+            <option key={v.name} value={v.name}>
+              {v.name}
+            </option>
+          ))}
         </select>
         <span className="muted text-sm">{part.bytes.length} bytes</span>
       </span>
@@ -112,7 +152,9 @@ function OnePart({ part }: { part: Part }) {
 // read gets the bytes of a value, or of each of its fields.
 async function read(reference: string, reason?: string): Promise<Part[]> {
   const [drawer = "", item = ""] = reference.split("/");
-  const value = await data(api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } }, headers: reason ? { "Tansu-Reason": reason } : {} }));
+  const value = await data(
+    api.GET("/api/values/{drawer}/{item}", { params: { path: { drawer, item } }, headers: reason ? { "Tansu-Reason": reason } : {} }),
+  );
   if (typeof value === "string") throw new Error("the answer has no value");
   if (value.fields) return value.fields.map((f) => ({ name: f.name, bytes: bytesOf(f.value) }));
   return [{ name: "", bytes: bytesOf(value.value) }];

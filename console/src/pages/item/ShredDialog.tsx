@@ -11,7 +11,10 @@ export function ShredDialog({ drawer, item, name, version, onClose }: ShredDialo
   const act = useAct(drawer, item);
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    act.mutate({ act: "shred", name: String(new FormData(event.currentTarget).get("name")), ...(version && { version }) }, { onSuccess: onClose });
+    act.mutate(
+      { act: "shred", name: String(new FormData(event.currentTarget).get("name")), ...(version && { version }) },
+      { onSuccess: onClose },
+    );
   };
   return (
     <Dialog title="Destroy it for good" onClose={onClose}>

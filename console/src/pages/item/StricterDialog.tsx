@@ -32,7 +32,9 @@ export function StricterDialog({ drawer, item, onClose }: StricterDialogProps) {
   return (
     <Dialog title={`Rules of ${item.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit} autoComplete="off">
-        <p className="muted">They apply in addition to those of {drawer}; of two, the stricter one counts. Write durations as 90d, 12h or 1d12h.</p>
+        <p className="muted">
+          They apply in addition to those of {drawer}; of two, the stricter one counts. Write durations as 90d, 12h or 1d12h.
+        </p>
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label="A version is served for" name="max_age" defaultValue={r.max_age} placeholder="30d" />
           <Field label="Warn before the end" name="warn" defaultValue={r.warn} placeholder="14d" />
@@ -41,21 +43,41 @@ export function StricterDialog({ drawer, item, onClose }: StricterDialogProps) {
           <Field label="Stop serving when unread for" name="idle" defaultValue={r.idle} placeholder="never" />
           <Field label="Retired for, before shredding" name="retire_for" defaultValue={r.retire_for} placeholder="at once" />
         </div>
-        <label className="flex items-center gap-2"><input type="checkbox" name="needs_end" className="checkbox checkbox-sm" defaultChecked={r.needs_end} /> A new version must have an end</label>
-        <label className="flex items-center gap-2"><input type="checkbox" name="two_to_shred" className="checkbox checkbox-sm" defaultChecked={r.two_to_shred} /> A second person agrees before it is shredded</label>
+        <label className="flex items-center gap-2">
+          <input type="checkbox" name="needs_end" className="checkbox checkbox-sm" defaultChecked={r.needs_end} /> A new version must have
+          an end
+        </label>
+        <label className="flex items-center gap-2">
+          <input type="checkbox" name="two_to_shred" className="checkbox checkbox-sm" defaultChecked={r.two_to_shred} /> A second person
+          agrees before it is shredded
+        </label>
         {!item.use_only && (
           <div className="panel flex flex-wrap items-center justify-between gap-3">
-            <span>Applications get it, and no person is ever shown it. <b>For good.</b></span>
-            <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>Make it for use only …</button>
+            <span>
+              Applications get it, and no person is ever shown it. <b>For good.</b>
+            </span>
+            <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>
+              Make it for use only …
+            </button>
           </div>
         )}
-        {asked && <Tick strong name="meant">{asked === "allow_again" ? "Yes, serve again what had ended" : "Yes, stop serving it now"}</Tick>}
+        {asked && (
+          <Tick strong name="meant">
+            {asked === "allow_again" ? "Yes, serve again what had ended" : "Yes, stop serving it now"}
+          </Tick>
+        )}
         {set.error && <ProblemBox error={set.error} />}
         <DialogButtons onClose={onClose} action="Set the rules" busy={set.isPending} />
       </form>
       {asking && (
-        <Confirm title={`Never show ${item.name} to a person again?`} action="Make it for use only, for good" busy={useOnly.isPending} error={useOnly.error}
-          onYes={() => useOnly.mutate(undefined, { onSuccess: onClose })} onClose={() => setAsking(false)}>
+        <Confirm
+          title={`Never show ${item.name} to a person again?`}
+          action="Make it for use only, for good"
+          busy={useOnly.isPending}
+          error={useOnly.error}
+          onYes={() => useOnly.mutate(undefined, { onSuccess: onClose })}
+          onClose={() => setAsking(false)}
+        >
           <p>Applications still get its value. No person is ever shown it again, whatever role they have, and nobody can take this back.</p>
         </Confirm>
       )}

@@ -17,17 +17,57 @@ export function ValueInput({ field, input, recipe, keeps }: ValueInputProps) {
   const ways = recipes.filter((r) => (field.many ? typed(r.value) && r.value !== "" : true));
   return (
     <div className="grid gap-1">
-      {way === "lines" && <>
-        <label htmlFor={id} className="text-sm font-semibold">{field.label}</label>
-        <textarea id={id} name={input} required={required} rows={4} className="textarea name masked w-full" autoComplete="off" spellCheck={false} aria-describedby={`${id}-hint`} />
-        <p id={`${id}-hint`} className="muted text-sm">{hint ?? "Every line break is a part of it; the last line ends as you end it."}</p>
-      </>}
+      {way === "lines" && (
+        <>
+          <label htmlFor={id} className="text-sm font-semibold">
+            {field.label}
+          </label>
+          <textarea
+            id={id}
+            name={input}
+            required={required}
+            rows={4}
+            className="textarea name masked w-full"
+            autoComplete="off"
+            spellCheck={false}
+            aria-describedby={`${id}-hint`}
+          />
+          <p id={`${id}-hint`} className="muted text-sm">
+            {hint ?? "Every line break is a part of it; the last line ends as you end it."}
+          </p>
+        </>
+      )}
       {way === "file" && <Field label={field.label} name={input} type="file" required={required} className="file-input" hint={hint} />}
-      {way === "" && <Field label={field.label} name={input} type="password" required={required} autoComplete="new-password" className="name" hint={hint} onChange={(e) => setRated(strength(e.target.value))} />}
-      {way === "" && rated && <p className="text-sm" role="status"><Mark state={rated.state} word={rated.word} /></p>}
+      {way === "" && (
+        <Field
+          label={field.label}
+          name={input}
+          type="password"
+          required={required}
+          autoComplete="new-password"
+          className="name"
+          hint={hint}
+          onChange={(e) => setRated(strength(e.target.value))}
+        />
+      )}
+      {way === "" && rated && (
+        <p className="text-sm" role="status">
+          <Mark state={rated.state} word={rated.word} />
+        </p>
+      )}
       {!field.file && (
-        <select aria-label={`How ${field.label} comes about`} name={recipe} className="select select-sm w-full" value={way} onChange={(e) => setWay(e.target.value)}>
-          {ways.map((r) => <option key={r.value} value={r.value}>{field.label}: {r.text}</option>)}
+        <select
+          aria-label={`How ${field.label} comes about`}
+          name={recipe}
+          className="select select-sm w-full"
+          value={way}
+          onChange={(e) => setWay(e.target.value)}
+        >
+          {ways.map((r) => (
+            <option key={r.value} value={r.value}>
+              {field.label}: {r.text}
+            </option>
+          ))}
         </select>
       )}
     </div>

@@ -6,26 +6,49 @@ export type FieldForm = { name: string; label: string; plain?: boolean; required
 // shapes are what the forms ask for; the chest checks it all again.
 export const shapes: Record<Shape, { text: string; fields: FieldForm[] }> = {
   text: { text: "one value", fields: [] },
-  login: { text: "login: user and password", fields: [{ name: "user", label: "User", plain: true, required: true }, { name: "password", label: "Password", required: true }] },
+  login: {
+    text: "login: user and password",
+    fields: [
+      { name: "user", label: "User", plain: true, required: true },
+      { name: "password", label: "Password", required: true },
+    ],
+  },
   connection: {
     text: "connection: given out as a URL, or field by field",
     fields: [
-      { name: "engine", label: "Engine", plain: true, required: true, hint: "Such as postgresql or amqps." }, { name: "host", label: "Host", plain: true, required: true },
-      { name: "port", label: "Port", plain: true }, { name: "database", label: "Database", plain: true }, { name: "user", label: "User", plain: true },
-      { name: "password", label: "Password" }, { name: "options", label: "Options", plain: true, hint: "Such as sslmode=verify-full." },
+      { name: "engine", label: "Engine", plain: true, required: true, hint: "Such as postgresql or amqps." },
+      { name: "host", label: "Host", plain: true, required: true },
+      { name: "port", label: "Port", plain: true },
+      { name: "database", label: "Database", plain: true },
+      { name: "user", label: "User", plain: true },
+      { name: "password", label: "Password" },
+      { name: "options", label: "Options", plain: true, hint: "Such as sslmode=verify-full." },
     ],
   },
-  ssh_key: { text: "key pair for SSH", fields: [{ name: "private", label: "Private key", required: true, many: true, hint: "The public key and the fingerprint follow from it." }] },
+  ssh_key: {
+    text: "key pair for SSH",
+    fields: [
+      { name: "private", label: "Private key", required: true, many: true, hint: "The public key and the fingerprint follow from it." },
+    ],
+  },
   fields: { text: "fields of your own: given out as JSON, or field by field", fields: [] },
-  file: { text: "a file, byte for byte", fields: [{ name: "content", label: "File", required: true, file: true, hint: "Up to 64 KiB. Its name is kept with it." }] },
+  file: {
+    text: "a file, byte for byte",
+    fields: [{ name: "content", label: "File", required: true, file: true, hint: "Up to 64 KiB. Its name is kept with it." }],
+  },
 };
 
 // recipes are how a value comes about. Those without a colon in front are the chest's own; "lines" and "file" are typed or taken here.
 export const recipes = [
-  { value: "", text: "type it, in one line" }, { value: "lines", text: "type several lines" }, { value: "file", text: "take it from a file, byte for byte" },
-  { value: "rule", text: "generate it by the drawer's rules" }, { value: "characters:24", text: "generate 24 letters and digits" },
-  { value: "characters:24:lower+upper+digits+symbols", text: "generate 24 with symbols too" }, { value: "bytes:32", text: "generate 32 random bytes" },
-  { value: "words:5", text: "generate 5 words that can be said" }, { value: "uuid", text: "generate a UUID" },
+  { value: "", text: "type it, in one line" },
+  { value: "lines", text: "type several lines" },
+  { value: "file", text: "take it from a file, byte for byte" },
+  { value: "rule", text: "generate it by the drawer's rules" },
+  { value: "characters:24", text: "generate 24 letters and digits" },
+  { value: "characters:24:lower+upper+digits+symbols", text: "generate 24 with symbols too" },
+  { value: "bytes:32", text: "generate 32 random bytes" },
+  { value: "words:5", text: "generate 5 words that can be said" },
+  { value: "uuid", text: "generate a UUID" },
 ];
 
 export const typed = (recipe: string) => recipe === "" || recipe === "lines" || recipe === "file";
@@ -59,7 +82,8 @@ export async function ownFields(form: FormData, rows: number[]): Promise<Schemas
   const fields: Schemas["NewField"][] = [];
   for (const row of rows) {
     const name = String(form.get(`own:${row}:name`) ?? "").trim();
-    if (name) fields.push({ name, value: await encoded(form.get(`own:${row}:value`)), ...(form.get(`own:${row}:plain`) && { plain: true }) });
+    if (name)
+      fields.push({ name, value: await encoded(form.get(`own:${row}:value`)), ...(form.get(`own:${row}:plain`) && { plain: true }) });
   }
   return { fields };
 }

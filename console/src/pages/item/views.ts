@@ -9,7 +9,10 @@ export function viewsOf(bytes: Uint8Array): View[] {
   const views: View[] = text === undefined ? [] : [{ name: "text", text }];
   const decoded = text === undefined ? undefined : decodedFrom(text.trim());
   if (decoded) views.push(decoded);
-  views.push({ name: "base64", text: base64(bytes) }, { name: "hexadecimal", text: Array.from(bytes, (b) => b.toString(16).padStart(2, "0")).join(" ") });
+  views.push(
+    { name: "base64", text: base64(bytes) },
+    { name: "hexadecimal", text: Array.from(bytes, (b) => b.toString(16).padStart(2, "0")).join(" ") },
+  );
   return views;
 }
 

@@ -16,23 +16,50 @@ export function Backups() {
   return (
     <section aria-labelledby="backups" className="grid min-w-0 grid-cols-1 gap-3">
       <div className="flex flex-wrap items-center justify-between gap-2">
-        <h2 id="backups" className="text-xl font-semibold">Backups</h2>
+        <h2 id="backups" className="text-xl font-semibold">
+          Backups
+        </h2>
         {o?.to && (
           <div className="flex flex-wrap gap-2">
-            <button type="button" className="btn btn-outline btn-sm" disabled={busy || o.backups.length === 0} onClick={() => rehearse.mutate(0)}>{rehearse.isPending ? "Rehearsing …" : "Rehearse restoring"}</button>
-            <button type="button" className="btn btn-primary btn-sm" disabled={busy} onClick={() => backUp.mutate(false)}>{backUp.isPending ? "Backing up …" : "Back up now"}</button>
+            <button
+              type="button"
+              className="btn btn-outline btn-sm"
+              disabled={busy || o.backups.length === 0}
+              onClick={() => rehearse.mutate(0)}
+            >
+              {rehearse.isPending ? "Rehearsing …" : "Rehearse restoring"}
+            </button>
+            <button type="button" className="btn btn-primary btn-sm" disabled={busy} onClick={() => backUp.mutate(false)}>
+              {backUp.isPending ? "Backing up …" : "Back up now"}
+            </button>
           </div>
         )}
       </div>
       {backups.isPending && <Loading what="the backups" />}
       {backups.error && <ProblemBox error={backups.error} />}
       {(backUp.error ?? rehearse.error) && <ProblemBox error={backUp.error ?? rehearse.error} />}
-      {o && !o.to && <Empty title="No backups are made">Start the service with <code className="name break-words">tansu serve --backup-to DIR --backup-recipient FILE.pub</code>.</Empty>}
+      {o && !o.to && (
+        <Empty title="No backups are made">
+          Start the service with <code className="name break-words">tansu serve --backup-to DIR --backup-recipient FILE.pub</code>.
+        </Empty>
+      )}
       {o?.to && (
         <>
-          <p>To <span className="name break-all">{o.to}</span>, {often(o.every)}, a full one {often(o.full_every)}. {o.next && <>The next is due <When at={o.next} />.</>} Restoring is rehearsed {often(o.rehearse)}.</p>
+          <p>
+            To <span className="name break-all">{o.to}</span>, {often(o.every)}, a full one {often(o.full_every)}.{" "}
+            {o.next && (
+              <>
+                The next is due <When at={o.next} />.
+              </>
+            )}{" "}
+            Restoring is rehearsed {often(o.rehearse)}.
+          </p>
           <Rehearsals list={o.rehearsals} />
-          {o.backups.length === 0 ? <Empty title="No backup was made yet">The first backup is a full one.</Empty> : <List list={o.backups} />}
+          {o.backups.length === 0 ? (
+            <Empty title="No backup was made yet">The first backup is a full one.</Empty>
+          ) : (
+            <List list={o.backups} />
+          )}
         </>
       )}
     </section>
@@ -41,15 +68,26 @@ export function Backups() {
 
 function Rehearsals({ list }: { list: Schemas["Rehearsal"][] }) {
   const last = list[0];
-  if (!last) return <p><Mark state="waiting" word="never rehearsed" />: nobody has tested yet that a backup can be restored.</p>;
+  if (!last)
+    return (
+      <p>
+        <Mark state="waiting" word="never rehearsed" />: nobody has tested yet that a backup can be restored.
+      </p>
+    );
   const good = last.problems.length === 0;
   return (
     <div className="panel">
       <p>
-        <Mark state={good ? "usable" : "failed"} word={good ? "restoring works" : "restoring found faults"} />: backup {last.number} was restored <When at={last.at} />, in {last.seconds.toFixed(1)} s.{" "}
-        <span className="tabular-nums">{last.entries}</span> entries verified, <span className="tabular-nums">{last.values}</span> values opened; entries after it: <span className="tabular-nums">{last.lost}</span>.
+        <Mark state={good ? "usable" : "failed"} word={good ? "restoring works" : "restoring found faults"} />: backup {last.number} was
+        restored <When at={last.at} />, in {last.seconds.toFixed(1)} s. <span className="tabular-nums">{last.entries}</span> entries
+        verified, <span className="tabular-nums">{last.values}</span> values opened; entries after it:{" "}
+        <span className="tabular-nums">{last.lost}</span>.
       </p>
-      {last.problems.map((p) => <p key={p} className="name text-sm">{p}</p>)}
+      {last.problems.map((p) => (
+        <p key={p} className="name text-sm">
+          {p}
+        </p>
+      ))}
     </div>
   );
 }
@@ -67,15 +105,30 @@ function List({ list }: { list: Schemas["Backup"][] }) {
   return (
     <Scroll label="Table of backups">
       <table className="dense table">
-        <thead><tr><th scope="col">No</th><th scope="col">Made</th><th scope="col">Kind</th><th scope="col">Up to entry</th><th scope="col">Size</th><th scope="col">Name</th></tr></thead>
-        <tbody>{list.map((b) => (
-          <tr key={`${b.number} ${b.made}`}>
-            <td className="tabular-nums">{b.number}</td><td><When at={b.made} /></td>
-            <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "adds to one" : "full"}</td>
-            <td className="tabular-nums">{b.problem ? "" : b.last}</td><td className="tabular-nums">{b.problem ? "" : size(b.size)}</td>
-            <td className="name text-sm">{b.problem ?? b.name}</td>
+        <thead>
+          <tr>
+            <th scope="col">No</th>
+            <th scope="col">Made</th>
+            <th scope="col">Kind</th>
+            <th scope="col">Up to entry</th>
+            <th scope="col">Size</th>
+            <th scope="col">Name</th>
           </tr>
-        ))}</tbody>
+        </thead>
+        <tbody>
+          {list.map((b) => (
+            <tr key={`${b.number} ${b.made}`}>
+              <td className="tabular-nums">{b.number}</td>
+              <td>
+                <When at={b.made} />
+              </td>
+              <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "adds to one" : "full"}</td>
+              <td className="tabular-nums">{b.problem ? "" : b.last}</td>
+              <td className="tabular-nums">{b.problem ? "" : size(b.size)}</td>
+              <td className="name text-sm">{b.problem ?? b.name}</td>
+            </tr>
+          ))}
+        </tbody>
       </table>
     </Scroll>
   );

@@ -8,13 +8,25 @@ export function Current() {
     <fieldset className="grid gap-2">
       <legend className="mb-1 text-sm font-semibold">A way that unlocks the chest now</legend>
       <div className="flex flex-wrap gap-4">
-        {[["passphrase", "a passphrase"], ["file", "a key file"], ["shares", "shares, handed in a moment ago"]].map(([value = "", text]) => (
-          <label key={value} className="flex items-center gap-2"><input type="radio" className="radio radio-sm" name="by" value={value} checked={by === value} onChange={() => setBy(value)} /> {text}</label>
+        {[
+          ["passphrase", "a passphrase"],
+          ["file", "a key file"],
+          ["shares", "shares, handed in a moment ago"],
+        ].map(([value = "", text]) => (
+          <label key={value} className="flex items-center gap-2">
+            <input type="radio" className="radio radio-sm" name="by" value={value} checked={by === value} onChange={() => setBy(value)} />
+            {text}
+          </label>
         ))}
       </div>
       {by === "passphrase" && <Field label="Passphrase" name="current" type="password" autoComplete="off" required />}
       {by === "file" && <Field label="Key file" name="current" type="file" required className="file-input" />}
-      {by === "shares" && <p className="muted text-sm">Each custodian submits theirs with <code className="name">tansu unlock --share</code>; they stay valid for ten minutes, for one change.</p>}
+      {by === "shares" && (
+        <p className="muted text-sm">
+          Each custodian submits theirs with <code className="name">tansu unlock --share</code>; they stay valid for ten minutes, for one
+          change.
+        </p>
+      )}
     </fieldset>
   );
 }

@@ -20,9 +20,15 @@ export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["Unloc
     <Dialog title={what === "root" ? "Rotate the root key" : `End ${what.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)}>
         {what === "root" ? (
-          <p>Every drawer key is wrapped again under a new root key, and the old one no longer opens anything in the file. The ways to unlock the chest stay the same. Older backups still open as before.</p>
+          <p>
+            Every drawer key is wrapped again under a new root key, and the old one no longer opens anything in the file. The ways to unlock
+            the chest stay the same. Older backups still open as before.
+          </p>
         ) : (
-          <p>It no longer opens the chest; older backups still open with it. Confirm with <b>another</b> method, to prove that at least one is left.</p>
+          <p>
+            It no longer opens the chest; older backups still open with it. Confirm with <b>another</b> method, to prove that at least one
+            is left.
+          </p>
         )}
         <Current />
         {error && <ProblemBox error={error} />}

@@ -19,10 +19,16 @@ export function Methods() {
   return (
     <section aria-labelledby="methods" className="min-w-0">
       <div className="mb-2 flex flex-wrap items-center justify-between gap-2">
-        <h2 id="methods" className="text-xl font-semibold">Unlock methods</h2>
+        <h2 id="methods" className="text-xl font-semibold">
+          Unlock methods
+        </h2>
         <div className="flex flex-wrap gap-2">
-          <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("root")}>Rotate the root key</button>
-          <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("add")}>Add a method</button>
+          <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("root")}>
+            Rotate the root key
+          </button>
+          <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("add")}>
+            Add a method
+          </button>
         </div>
       </div>
       {methods.isPending && <Loading what="what opens the chest" />}
@@ -30,17 +36,45 @@ export function Methods() {
       {methods.data && (
         <Scroll label="Table of methods of unlocking">
           <table className="dense table">
-            <thead><tr><th scope="col">Method</th><th scope="col">By</th><th scope="col">Used</th><th scope="col">Ends</th><th scope="col">Made</th><th scope="col"><span className="sr-only">Change</span></th></tr></thead>
-            <tbody>{list.map((m) => (
-              <tr key={m.id}>
-                <td className="name align-top font-medium whitespace-nowrap">{m.name}</td>
-                <td className="align-top">{kinds[m.kind]}{m.needed > 0 && <Custodians of={m} />}</td>
-                <td className="align-top"><When at={m.used} /></td>
-                <td className="align-top whitespace-nowrap"><When at={m.not_after} none="no end" /></td>
-                <td className="align-top"><When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span></td>
-                <td className="text-right align-top">{list.length > 1 && <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>End …<span className="sr-only"> {m.name}</span></button>}</td>
+            <thead>
+              <tr>
+                <th scope="col">Method</th>
+                <th scope="col">By</th>
+                <th scope="col">Used</th>
+                <th scope="col">Ends</th>
+                <th scope="col">Made</th>
+                <th scope="col">
+                  <span className="sr-only">Change</span>
+                </th>
               </tr>
-            ))}</tbody>
+            </thead>
+            <tbody>
+              {list.map((m) => (
+                <tr key={m.id}>
+                  <td className="name align-top font-medium whitespace-nowrap">{m.name}</td>
+                  <td className="align-top">
+                    {kinds[m.kind]}
+                    {m.needed > 0 && <Custodians of={m} />}
+                  </td>
+                  <td className="align-top">
+                    <When at={m.used} />
+                  </td>
+                  <td className="align-top whitespace-nowrap">
+                    <When at={m.not_after} none="no end" />
+                  </td>
+                  <td className="align-top">
+                    <When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span>
+                  </td>
+                  <td className="text-right align-top">
+                    {list.length > 1 && (
+                      <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>
+                        End …<span className="sr-only"> {m.name}</span>
+                      </button>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
           </table>
         </Scroll>
       )}
@@ -56,7 +90,10 @@ function Custodians({ of }: { of: Schemas["UnlockMethod"] }) {
       , {of.needed} of {of.custodians.length}
       <ul className="mt-1 grid gap-1 text-sm">
         {of.custodians.map((c) => (
-          <li key={c.number} className="flex gap-2 whitespace-nowrap"><span className="name">{c.subject}</span> {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}</li>
+          <li key={c.number} className="flex gap-2 whitespace-nowrap">
+            <span className="name">{c.subject}</span>{" "}
+            {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}
+          </li>
         ))}
       </ul>
     </>

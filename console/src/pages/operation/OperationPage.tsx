@@ -23,7 +23,15 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
         <section aria-label="What is wrong" className="mb-8 grid gap-3">
           {problems.map((p) => (
             <div key={p.what} role="alert" className="border-error bg-base-200 rounded-box border-l-4 p-4">
-              <p className="font-semibold">{sentence(p.what)}{p.since && <span className="muted font-normal"> · began <When at={p.since} /></span>}</p>
+              <p className="font-semibold">
+                {sentence(p.what)}
+                {p.since && (
+                  <span className="muted font-normal">
+                    {" "}
+                    · began <When at={p.since} />
+                  </span>
+                )}
+              </p>
               <p className="text-sm">{p.next.startsWith("tansu ") ? <code className="name">{p.next}</code> : sentence(p.next)}</p>
             </div>
           ))}

@@ -23,13 +23,22 @@ export function AllowDialog({ request: r, onClose }: { request: Request; onClose
   return (
     <Dialog title="Allow it?" wide={Boolean(r.grant)} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <p><Wanted request={r} />.</p>
+        <p>
+          <Wanted request={r} />.
+        </p>
         {r.reason && <p>“{r.reason}”</p>}
         {r.grant && preview.data && <Difference of={preview.data} />}
         {preview.error && <ProblemBox error={preview.error} />}
-        {r.grant
-          ? <EndChoice label="Ends" days={[1, 7, 30, 90]} chosen={r.grant.not_after ? nearest(r.grant.not_after) : "90"} />
-          : <Choice label="For" name="hours" defaultValue="1" options={[1, 4, 8, 24].map((n) => ({ value: String(n), text: n === 1 ? "an hour" : `${n} hours` }))} />}
+        {r.grant ? (
+          <EndChoice label="Ends" days={[1, 7, 30, 90]} chosen={r.grant.not_after ? nearest(r.grant.not_after) : "90"} />
+        ) : (
+          <Choice
+            label="For"
+            name="hours"
+            defaultValue="1"
+            options={[1, 4, 8, 24].map((n) => ({ value: String(n), text: n === 1 ? "an hour" : `${n} hours` }))}
+          />
+        )}
         {answer.error && <ProblemBox error={answer.error} />}
         <DialogButtons onClose={onClose} action="Allow" busy={answer.isPending} />
       </form>
@@ -44,7 +53,21 @@ function nearest(end: string): string {
 }
 
 export function Wanted({ request: r }: { request: Request }) {
-  if (r.kind === "read") return <><span className="name">{r.subject}</span> to read <span className="name">{r.target}</span></>;
-  if (r.grant) return <><span className="name">{r.subject}</span> to be <b>{r.grant.role}</b> on <span className="name">{r.grant.scope}</span></>;
-  return <><span className="name">{r.subject}</span> to {r.action.replaceAll("_", " ")} <span className="name">{r.target || "the chest"}</span></>;
+  if (r.kind === "read")
+    return (
+      <>
+        <span className="name">{r.subject}</span> to read <span className="name">{r.target}</span>
+      </>
+    );
+  if (r.grant)
+    return (
+      <>
+        <span className="name">{r.subject}</span> to be <b>{r.grant.role}</b> on <span className="name">{r.grant.scope}</span>
+      </>
+    );
+  return (
+    <>
+      <span className="name">{r.subject}</span> to {r.action.replaceAll("_", " ")} <span className="name">{r.target || "the chest"}</span>
+    </>
+  );
 }

@@ -16,13 +16,22 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "").trim();
-    ask.mutate({ reason: text("reason"), grant: { subject: text("subject"), role: text("role"), scope: text("scope"), reason: text("reason"), ...endOf(form) } });
+    ask.mutate({
+      reason: text("reason"),
+      grant: { subject: text("subject"), role: text("role"), scope: text("scope"), reason: text("reason"), ...endOf(form) },
+    });
   };
   if (ask.data) {
     return (
       <Dialog title="Requested" settled onClose={onClose}>
-        <p role="status">Request <span className="name">{ask.data.id}</span> is open. A gatekeeper sees it under Requests, and the answer appears there.</p>
-        <div className="mt-4 flex justify-end"><button type="button" className="btn btn-primary" onClick={onClose}>Done</button></div>
+        <p role="status">
+          Request <span className="name">{ask.data.id}</span> is open. A gatekeeper sees it under Requests, and the answer appears there.
+        </p>
+        <div className="mt-4 flex justify-end">
+          <button type="button" className="btn btn-primary" onClick={onClose}>
+            Done
+          </button>
+        </div>
       </Dialog>
     );
   }
@@ -31,9 +40,23 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
     <Dialog title="Request access" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <Choice label="For" name="subject" options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]} />
-        <Choice label="Role" name="role" value={role} onChange={(e) => setRole(e.target.value)}
-          options={(roles.data?.roles ?? []).filter((r) => r.name !== "steward").map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))} />
-        <Field label="Scope" name="scope" required className="name" defaultValue={scope} hint="A drawer with what is in it, such as ticketing-staging/**, or one item." />
+        <Choice
+          label="Role"
+          name="role"
+          value={role}
+          onChange={(e) => setRole(e.target.value)}
+          options={(roles.data?.roles ?? [])
+            .filter((r) => r.name !== "steward")
+            .map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))}
+        />
+        <Field
+          label="Scope"
+          name="scope"
+          required
+          className="name"
+          defaultValue={scope}
+          hint="A drawer with what is in it, such as ticketing-staging/**, or one item."
+        />
         <EndChoice label="Until" days={[1, 7, 30, 90]} chosen="30" />
         <Field label="What you need it for" name="reason" required maxLength={200} hint="Whoever answers reads this." />
         {ask.error && <ProblemBox error={ask.error} />}

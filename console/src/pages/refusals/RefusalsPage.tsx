@@ -25,7 +25,14 @@ export function RefusalsPage({ me }: { me: Schemas["Me"] }) {
   const may = useMay();
   return (
     <>
-      <PageHead title="Requests and refusals" aside={<button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>Request access …</button>} />
+      <PageHead
+        title="Requests and refusals"
+        aside={
+          <button type="button" className="btn btn-outline" onClick={() => setAsking(true)}>
+            Request access …
+          </button>
+        }
+      />
       <Requests me={me} />
       {may.somewhere("grant", "read_trail") && <Refused />}
       {asking && <AskDialog onClose={() => setAsking(false)} />}
@@ -47,7 +54,11 @@ function Refused() {
         <label className="flex items-center gap-2 text-sm font-semibold">
           Since
           <select className="select select-sm w-auto" value={days} onChange={(e) => setDays(Number(e.target.value))}>
-            {periods.map((d) => <option key={d} value={d}>{d === 1 ? "yesterday" : `${d} days ago`}</option>)}
+            {periods.map((d) => (
+              <option key={d} value={d}>
+                {d === 1 ? "yesterday" : `${d} days ago`}
+              </option>
+            ))}
           </select>
         </label>
       </div>
@@ -68,27 +79,95 @@ function Queue({ days }: { days: number }) {
     <>
       {refusals.isPending && <Loading what="the refusals" />}
       {refusals.error && <ProblemBox error={refusals.error} />}
-      {refusals.data && rows.length === 0 && <Empty title="Nothing is waiting">Nothing was refused lately that would still be refused now.</Empty>}
-      {fresh > 0 && <p role="status" className="mb-3"><button type="button" className="btn btn-sm btn-outline" onClick={renew}>Show {fresh} new</button></p>}
+      {refusals.data && rows.length === 0 && (
+        <Empty title="Nothing is waiting">Nothing was refused lately that would still be refused now.</Empty>
+      )}
+      {fresh > 0 && (
+        <p role="status" className="mb-3">
+          <button type="button" className="btn btn-sm btn-outline" onClick={renew}>
+            Show {fresh} new
+          </button>
+        </p>
+      )}
       {rows.length > 0 && (
-        <Table label="Table of refusals" rows={rows} id={({ row }) => questionOf(row)} find={({ row }) => `${questionOf(row)} ${row.reason} ${row.owner} ${row.receipt}`}
+        <Table
+          label="Table of refusals"
+          rows={rows}
+          id={({ row }) => questionOf(row)}
+          find={({ row }) => `${questionOf(row)} ${row.reason} ${row.owner} ${row.receipt}`}
           rowClass={({ gone }) => (gone ? "muted" : "")}
           columns={[
-            { head: "Who", className: "sm:min-w-44", sort: ({ row }) => row.subject, cell: ({ row: r }) => <><Link className="link link-hover name" to={`/access/${r.subject}`}>{r.subject}</Link>{r.owner && <span className="name muted block text-sm">{r.owner}</span>}</> },
-            { head: "Wanted to", className: "sm:min-w-44", sort: ({ row }) => row.target, cell: ({ row: r }) => <>{r.action.replaceAll("_", " ")}<span className="name block text-sm">{r.target}</span></> },
+            {
+              head: "Who",
+              className: "sm:min-w-44",
+              sort: ({ row }) => row.subject,
+              cell: ({ row: r }) => (
+                <>
+                  <Link className="link link-hover name" to={`/access/${r.subject}`}>
+                    {r.subject}
+                  </Link>
+                  {r.owner && <span className="name muted block text-sm">{r.owner}</span>}
+                </>
+              ),
+            },
+            {
+              head: "Wanted to",
+              className: "sm:min-w-44",
+              sort: ({ row }) => row.target,
+              cell: ({ row: r }) => (
+                <>
+                  {r.action.replaceAll("_", " ")}
+                  <span className="name block text-sm">{r.target}</span>
+                </>
+              ),
+            },
             { head: "Why not", cell: ({ row: r }) => r.reason.replaceAll("_", " ") },
             { head: "Times", className: "tabular-nums", sort: ({ row }) => -row.count, cell: ({ row: r }) => r.count },
             { head: "Last", sort: ({ row }) => -new Date(row.last).getTime(), cell: ({ row: r }) => <When at={r.last} /> },
-            { head: "Receipt", cell: ({ row: r }) => <Link className="link name text-sm" to={`/receipts/${r.receipt}`}>{r.receipt}</Link> },
-            { head: "What would allow it", className: "sm:min-w-52", cell: ({ row: r, gone }) => <Remedy of={r} gone={gone} onGive={() => setOpen({ what: "give", group: r })} onDecline={() => setOpen({ what: "decline", group: r })} /> },
-          ]} />
+            {
+              head: "Receipt",
+              cell: ({ row: r }) => (
+                <Link className="link name text-sm" to={`/receipts/${r.receipt}`}>
+                  {r.receipt}
+                </Link>
+              ),
+            },
+            {
+              head: "What would allow it",
+              className: "sm:min-w-52",
+              cell: ({ row: r, gone }) => (
+                <Remedy
+                  of={r}
+                  gone={gone}
+                  onGive={() => setOpen({ what: "give", group: r })}
+                  onDecline={() => setOpen({ what: "decline", group: r })}
+                />
+              ),
+            },
+          ]}
+        />
       )}
       {giving?.remedy && (
-        <GiveDialog subject={giving.remedy.subject} role={giving.remedy.role} scope={giving.remedy.scope} reason={`receipt ${giving.receipt}`} days="30" onClose={close} />
+        <GiveDialog
+          subject={giving.remedy.subject}
+          role={giving.remedy.role}
+          scope={giving.remedy.scope}
+          reason={`receipt ${giving.receipt}`}
+          days="30"
+          onClose={close}
+        />
       )}
       {declining && (
-        <ReasonDialog title={`Decline ${declining.subject}`} label="Why not?" hint="Shown to whoever is refused the same again." action="Decline" busy={decline.isPending} error={decline.error}
-          onSay={(because) => decline.mutate({ receipt: declining.receipt, because }, { onSuccess: close })} onClose={close} />
+        <ReasonDialog
+          title={`Decline ${declining.subject}`}
+          label="Why not?"
+          hint="Shown to whoever is refused the same again."
+          action="Decline"
+          busy={decline.isPending}
+          error={decline.error}
+          onSay={(because) => decline.mutate({ receipt: declining.receipt, because }, { onSuccess: close })}
+          onClose={close}
+        />
       )}
     </>
   );
@@ -99,10 +178,24 @@ function Remedy({ of: r, gone, onGive, onDecline }: { of: Group; gone: boolean; 
   if (gone) return <Mark state="usable" word="Settled" />;
   return (
     <div className="grid gap-1">
-      {r.remedy ? <span>to be <b>{r.remedy.role}</b> on <span className="name text-sm">{r.remedy.scope}</span></span> : <span className="muted">no single grant</span>}
+      {r.remedy ? (
+        <span>
+          to be <b>{r.remedy.role}</b> on <span className="name text-sm">{r.remedy.scope}</span>
+        </span>
+      ) : (
+        <span className="muted">no single grant</span>
+      )}
       <span className="flex flex-wrap gap-1">
-        {r.may_give && <button type="button" className="btn btn-outline btn-xs" onClick={onGive}>Allow …<span className="sr-only"> {questionOf(r)}</span></button>}
-        {r.may_give && <button type="button" className="btn btn-ghost btn-xs" onClick={onDecline}>Decline …<span className="sr-only"> {questionOf(r)}</span></button>}
+        {r.may_give && (
+          <button type="button" className="btn btn-outline btn-xs" onClick={onGive}>
+            Allow …<span className="sr-only"> {questionOf(r)}</span>
+          </button>
+        )}
+        {r.may_give && (
+          <button type="button" className="btn btn-ghost btn-xs" onClick={onDecline}>
+            Decline …<span className="sr-only"> {questionOf(r)}</span>
+          </button>
+        )}
         {!r.may_give && r.remedy && <span className="muted text-sm">A gatekeeper of that scope can give it.</span>}
       </span>
     </div>

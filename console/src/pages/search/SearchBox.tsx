@@ -11,8 +11,17 @@ export function SearchBox({ query = "" }: { query?: string }) {
   };
   return (
     <form role="search" className="flex items-center gap-2" onSubmit={submit}>
-      <input key={query} name="q" aria-label="Search items" placeholder="Search items" defaultValue={query} className="input input-sm w-56" />
-      <button type="submit" className="btn btn-outline btn-sm"><Search className="size-4" aria-hidden /> Search</button>
+      <input
+        key={query}
+        name="q"
+        aria-label="Search items"
+        placeholder="Search items"
+        defaultValue={query}
+        className="input input-sm w-56"
+      />
+      <button type="submit" className="btn btn-outline btn-sm">
+        <Search className="size-4" aria-hidden /> Search
+      </button>
     </form>
   );
 }

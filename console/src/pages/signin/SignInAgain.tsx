@@ -24,12 +24,18 @@ export function SignInAgain({ person }: { person: string }) {
     <Dialog title="Your session has ended" covers settled onClose={leave}>
       <form className="grid gap-4" onSubmit={submit}>
         <p>Sign in to go on where you were. What you typed is still there.</p>
-        <p>Name: <b className="name">{person}</b></p>
+        <p>
+          Name: <b className="name">{person}</b>
+        </p>
         <Field label="Password" name="password" type="password" autoComplete="current-password" required />
         {signIn.error && <ProblemBox error={signIn.error} />}
         <div className="flex justify-end gap-2">
-          <button type="button" className="btn btn-ghost" onClick={leave}>Sign in as somebody else</button>
-          <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>Sign in</button>
+          <button type="button" className="btn btn-ghost" onClick={leave}>
+            Sign in as somebody else
+          </button>
+          <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>
+            Sign in
+          </button>
         </div>
       </form>
     </Dialog>

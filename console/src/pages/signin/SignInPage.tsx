@@ -11,8 +11,16 @@ export function SignInPage({ ended, reachable }: SignInPageProps) {
   const [enrolling, setEnrolling] = useState(false);
   return (
     <Gate title={enrolling ? "Enrol" : "Sign in"}>
-      {!reachable && <p role="alert" className="text-error font-semibold">The chest does not answer.</p>}
-      {ended && <p role="status" className="bg-base-300 rounded-field px-3 py-2">Your session has ended. Sign in to go on where you were.</p>}
+      {!reachable && (
+        <p role="alert" className="text-error font-semibold">
+          The chest does not answer.
+        </p>
+      )}
+      {ended && (
+        <p role="status" className="bg-base-300 rounded-field px-3 py-2">
+          Your session has ended. Sign in to go on where you were.
+        </p>
+      )}
       {enrolling ? <EnrolForm /> : <SignInForm />}
       <button type="button" className="link link-hover muted justify-self-start text-sm" onClick={() => setEnrolling(!enrolling)}>
         {enrolling ? "I have a password" : "I have an enrolment code"}
@@ -33,7 +41,9 @@ function SignInForm() {
       <Field label="Name" name="person" autoComplete="username" autoCapitalize="none" spellCheck={false} className="name" required />
       <Field label="Password" name="password" type="password" autoComplete="current-password" required />
       {signIn.error && <ProblemBox error={signIn.error} />}
-      <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>Sign in</button>
+      <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>
+        Sign in
+      </button>
     </form>
   );
 }
@@ -50,12 +60,33 @@ function EnrolForm() {
   };
   return (
     <form className="grid gap-4" onSubmit={submit}>
-      <Field label="Enrolment code" name="code" type="password" autoComplete="one-time-code" required hint="From whoever registered you. It works once." />
-      <Field label="New password" name="password" type="password" autoComplete="new-password" minLength={12} required hint="12 characters or more." />
+      <Field
+        label="Enrolment code"
+        name="code"
+        type="password"
+        autoComplete="one-time-code"
+        required
+        hint="From whoever registered you. It works once."
+      />
+      <Field
+        label="New password"
+        name="password"
+        type="password"
+        autoComplete="new-password"
+        minLength={12}
+        required
+        hint="12 characters or more."
+      />
       <Field label="New password again" name="again" type="password" autoComplete="new-password" required />
-      {differ && <p role="alert" className="text-error font-semibold">The two passwords do not match.</p>}
+      {differ && (
+        <p role="alert" className="text-error font-semibold">
+          The two passwords do not match.
+        </p>
+      )}
       {enrol.error && <ProblemBox error={enrol.error} />}
-      <button type="submit" className="btn btn-primary" disabled={enrol.isPending}>Enrol and sign in</button>
+      <button type="submit" className="btn btn-primary" disabled={enrol.isPending}>
+        Enrol and sign in
+      </button>
     </form>
   );
 }

@@ -7,10 +7,31 @@ import { SubjectField } from "../../parts/SubjectField";
 type FiltersProps = { filter: TrailFilter; onChange: (filter: Record<string, string>) => void };
 
 const any = { value: "", text: "any" };
-const actions = ["read_value", "write_version", "list", "list_drawers", "see_metadata", "grant", "register", "change_rules", "change_item", "sign_in", "issue_token", "read_trail", "unlock", "lock"];
+const actions = [
+  "read_value",
+  "write_version",
+  "list",
+  "list_drawers",
+  "see_metadata",
+  "grant",
+  "register",
+  "change_rules",
+  "change_item",
+  "sign_in",
+  "issue_token",
+  "read_trail",
+  "unlock",
+  "lock",
+];
 const outcomes = ["allowed", "refused", "failed"];
 const options = (values: string[]) => [any, ...values.map((v) => ({ value: v, text: v.replaceAll("_", " ") }))];
-const periods = [any, { value: "1", text: "the last day" }, { value: "7", text: "the last 7 days" }, { value: "30", text: "the last 30 days" }, { value: "dates", text: "between two dates …" }];
+const periods = [
+  any,
+  { value: "1", text: "the last day" },
+  { value: "7", text: "the last 7 days" },
+  { value: "30", text: "the last 30 days" },
+  { value: "dates", text: "between two dates …" },
+];
 
 // Filters choose entries of the trail. Times are typed as on the viewer's clock, and asked for in UTC.
 export function Filters({ filter, onChange }: FiltersProps) {
@@ -26,15 +47,24 @@ export function Filters({ filter, onChange }: FiltersProps) {
   };
   const more = Boolean(filter.grant || filter.addr || filter.request_id || filter.q);
   return (
-    <form role="search" aria-label="Filter the trail" className="panel mb-6 grid items-end gap-4 sm:grid-cols-2 lg:grid-cols-6 print:hidden" onSubmit={submit}>
+    <form
+      role="search"
+      aria-label="Filter the trail"
+      className="panel mb-6 grid items-end gap-4 sm:grid-cols-2 lg:grid-cols-6 print:hidden"
+      onSubmit={submit}
+    >
       <SubjectField label="Who" name="subject" defaultValue={filter.subject} placeholder="app:ticket-api" />
       <Field label="Drawer, item or subject" name="target" defaultValue={filter.target} placeholder="ticketing-prod" className="name" />
       <Choice label="Action" name="action" defaultValue={filter.action ?? ""} options={options(actions)} />
       <Choice label="Outcome" name="outcome" defaultValue={filter.outcome ?? ""} options={options(outcomes)} />
       <Choice label="When" name="period" value={period} options={periods} onChange={(e) => setPeriod(e.target.value)} />
       <div className="flex gap-2">
-        <button type="submit" className="btn btn-primary grow">Show</button>
-        <button type="button" className="btn btn-ghost" onClick={() => onChange({})}>Clear</button>
+        <button type="submit" className="btn btn-primary grow">
+          Show
+        </button>
+        <button type="button" className="btn btn-ghost" onClick={() => onChange({})}>
+          Clear
+        </button>
       </div>
       {period === "dates" && (
         <div className="grid gap-4 sm:col-span-2 sm:grid-cols-2 lg:col-span-6 lg:grid-cols-4">

@@ -12,7 +12,20 @@ import { When } from "../../parts/When";
 import { Filters } from "./Filters";
 import { SaveTrail } from "./SaveTrail";
 
-const names = ["q", "subject", "target", "action", "outcome", "grant", "addr", "request_id", "since", "until", "archive", "cursor"] as const;
+const names = [
+  "q",
+  "subject",
+  "target",
+  "action",
+  "outcome",
+  "grant",
+  "addr",
+  "request_id",
+  "since",
+  "until",
+  "archive",
+  "cursor",
+] as const;
 
 // TrailPage shows the audit trail; its filter is the page's address, so that it can be passed on.
 export function TrailPage() {
@@ -29,23 +42,59 @@ export function TrailPage() {
   const older = () => setSearch({ ...filter, cursor: trail.data?.next_cursor ?? "" });
   return (
     <>
-      <PageHead title="Audit trail" aside={<>
-        <SaveTrail filter={filter} />
-        <button type="button" className="btn btn-outline" aria-pressed={live} onClick={() => setLive(!live)}>{live ? "Stop the live view" : "Live view"}</button>
-        <Link className="btn btn-outline" to="/trail/reads">Reads and anomalies</Link>
-        {whole && <Link className="btn btn-outline" to="/trail/verify">Verify …</Link>}
-        {whole && <Link className="btn btn-outline" to="/trail/upkeep">Witnesses and outlets</Link>}
-      </>}>Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.</PageHead>
+      <PageHead
+        title="Audit trail"
+        aside={
+          <>
+            <SaveTrail filter={filter} />
+            <button type="button" className="btn btn-outline" aria-pressed={live} onClick={() => setLive(!live)}>
+              {live ? "Stop the live view" : "Live view"}
+            </button>
+            <Link className="btn btn-outline" to="/trail/reads">
+              Reads and anomalies
+            </Link>
+            {whole && (
+              <Link className="btn btn-outline" to="/trail/verify">
+                Verify …
+              </Link>
+            )}
+            {whole && (
+              <Link className="btn btn-outline" to="/trail/upkeep">
+                Witnesses and outlets
+              </Link>
+            )}
+          </>
+        }
+      >
+        Every read, list, change, sign-in and refusal, newest first. An answer leaves the chest only after its entry is on disk.
+      </PageHead>
       <Filters key={search.toString()} filter={filter} onChange={(f) => setSearch(f)} />
-      {filter.archive && <p className="mb-4">In the archive <span className="name text-sm">{filter.archive}</span>, oldest first. <Link className="link" to="/trail">Back to the live trail</Link></p>}
+      {filter.archive && (
+        <p className="mb-4">
+          In the archive <span className="name text-sm">{filter.archive}</span>, oldest first.{" "}
+          <Link className="link" to="/trail">
+            Back to the live trail
+          </Link>
+        </p>
+      )}
       {live && <Live query={filter.q ?? ""} />}
       {trail.isPending && <Loading what="the trail" />}
       {trail.error && <ProblemBox error={trail.error} />}
       {trail.data && entries.length === 0 && <Empty title="No entries">None that you may read matches these filters.</Empty>}
       {entries.length > 0 && <Entries entries={entries} />}
       <div className="mt-4 flex justify-between">
-        {filter.cursor ? <Link className="btn btn-ghost" to={filter.archive ? `/trail?archive=${filter.archive}` : "/trail"}>{filter.archive ? "To the first" : "To the newest"}</Link> : <span />}
-        {trail.data?.next_cursor && <button type="button" className="btn btn-outline" onClick={older}>{filter.archive ? "Newer entries" : "Older entries"}</button>}
+        {filter.cursor ? (
+          <Link className="btn btn-ghost" to={filter.archive ? `/trail?archive=${filter.archive}` : "/trail"}>
+            {filter.archive ? "To the first" : "To the newest"}
+          </Link>
+        ) : (
+          <span />
+        )}
+        {trail.data?.next_cursor && (
+          <button type="button" className="btn btn-outline" onClick={older}>
+            {filter.archive ? "Newer entries" : "Older entries"}
+          </button>
+        )}
       </div>
     </>
   );
@@ -67,7 +116,14 @@ function Live({ query }: { query: string }) {
   }, [query]);
   return (
     <section aria-label="Live view" className="border-primary mb-8 border-l-4 pl-4">
-      <p role="status" className="mb-2"><Mark state={lost ? "failed" : "usable"} word={lost ? "The connection was lost; trying again" : "Live"} />{query && <>: <span className="name text-sm">{query}</span></>}</p>
+      <p role="status" className="mb-2">
+        <Mark state={lost ? "failed" : "usable"} word={lost ? "The connection was lost; trying again" : "Live"} />
+        {query && (
+          <>
+            : <span className="name text-sm">{query}</span>
+          </>
+        )}
+      </p>
       {entries.length === 0 ? <p className="muted">No new entries yet.</p> : <Entries entries={entries} label="Live entries" />}
     </section>
   );
@@ -75,21 +131,62 @@ function Live({ query }: { query: string }) {
 
 function Entries({ entries, label = "Entries" }: { entries: Schemas["Entry"][]; label?: string }) {
   return (
-    <Table label={label} rows={entries} id={(e) => String(e.seq)} all rowClass={(e) => (e.outcome === "refused" ? "bg-base-200" : "")}
+    <Table
+      label={label}
+      rows={entries}
+      id={(e) => String(e.seq)}
+      all
+      rowClass={(e) => (e.outcome === "refused" ? "bg-base-200" : "")}
       columns={[
-        { head: "No", className: "text-sm whitespace-nowrap tabular-nums", cell: (e) => <Link className="link link-hover" to={`/trail/${e.seq}`} aria-label={`Entry ${e.seq}`}>{e.seq}</Link> },
+        {
+          head: "No",
+          className: "text-sm whitespace-nowrap tabular-nums",
+          cell: (e) => (
+            <Link className="link link-hover" to={`/trail/${e.seq}`} aria-label={`Entry ${e.seq}`}>
+              {e.seq}
+            </Link>
+          ),
+        },
         { head: "When", cell: (e) => <When at={e.at} /> },
         { head: "Who", cell: (e) => <Subject of={e.subject} /> },
         { head: "Action", className: "whitespace-nowrap", cell: (e) => e.action.replaceAll("_", " ") },
-        { head: "Target", className: "name max-w-72 text-sm", cell: (e) => <>{e.target || <span className="muted whitespace-nowrap">chest</span>}{e.version ? `@${e.version}` : ""}</> },
+        {
+          head: "Target",
+          className: "name max-w-72 text-sm",
+          cell: (e) => (
+            <>
+              {e.target || <span className="muted whitespace-nowrap">chest</span>}
+              {e.version ? `@${e.version}` : ""}
+            </>
+          ),
+        },
         { head: "Outcome", cell: (e) => <Mark state={e.outcome} /> },
         { head: "From", className: "name text-sm whitespace-nowrap", cell: (e) => e.addr },
-        { head: "Detail", className: "max-w-72 text-sm", cell: (e) => (e.receipt ? <>{e.reason.replaceAll("_", " ")}, <Link className="link name" to={`/receipts/${e.receipt}`}>{e.receipt}</Link></> : e.reason.replaceAll("_", " ") || e.detail) },
-      ]} />
+        {
+          head: "Detail",
+          className: "max-w-72 text-sm",
+          cell: (e) =>
+            e.receipt ? (
+              <>
+                {e.reason.replaceAll("_", " ")},{" "}
+                <Link className="link name" to={`/receipts/${e.receipt}`}>
+                  {e.receipt}
+                </Link>
+              </>
+            ) : (
+              e.reason.replaceAll("_", " ") || e.detail
+            ),
+        },
+      ]}
+    />
   );
 }
 
 function Subject({ of }: { of: string }) {
   if (!of.includes(":")) return <span className="muted">{of}</span>;
-  return <Link className="link link-hover name text-sm" to={`/access/${of}`}>{of}</Link>;
+  return (
+    <Link className="link link-hover name text-sm" to={`/access/${of}`}>
+      {of}
+    </Link>
+  );
 }

@@ -15,7 +15,8 @@ export function UpkeepPage() {
   return (
     <>
       <PageHead above={{ to: "/trail", text: "the trail" }} title="Witnesses and outlets">
-        Witnesses keep checkpoints, so that nobody can rewrite the past without being noticed. Outlets get every entry, each at its own pace. Archives hold what has left the database.
+        Witnesses keep checkpoints, so that nobody can rewrite the past without being noticed. Outlets get every entry, each at its own
+        pace. Archives hold what has left the database.
       </PageHead>
       {upkeep.isPending && <Loading what="the upkeep" />}
       {upkeep.error && <ProblemBox error={upkeep.error} />}
@@ -23,28 +24,60 @@ export function UpkeepPage() {
         <>
           <p className="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-2">
             <span>
-              The trail had <span className="tabular-nums">{upkeep.data.entries}</span> entries at{' '}
+              The trail had <span className="tabular-nums">{upkeep.data.entries}</span> entries at{" "}
               <span className="tabular-nums">{new Date(upkeep.dataUpdatedAt).toLocaleTimeString()}</span>.
             </span>
             <button type="button" className="btn btn-sm" disabled={upkeep.isFetching} onClick={() => void upkeep.refetch()}>
               Refresh
             </button>
           </p>
-          <Followers title="Witnesses" list={upkeep.data.witnesses} entries={upkeep.data.entries} none="No checkpoints are kept outside the data directory: tansu serve --witness names a file on another disk, an https address or a syslog server." />
-          <Followers title="Outlets" list={upkeep.data.outlets} entries={upkeep.data.entries} none="Entries are not forwarded: tansu serve --outlet names a file, a syslog server or an https address." />
+          <Followers
+            title="Witnesses"
+            list={upkeep.data.witnesses}
+            entries={upkeep.data.entries}
+            none="No checkpoints are kept elsewhere: tansu serve --witness names a file on another disk, an address or a syslog server."
+          />
+          <Followers
+            title="Outlets"
+            list={upkeep.data.outlets}
+            entries={upkeep.data.entries}
+            none="Entries are not forwarded: tansu serve --outlet names a file, a syslog server or an https address."
+          />
         </>
       )}
       <section aria-labelledby="archives">
-        <h2 id="archives" className="mb-2 text-xl font-semibold">Archives</h2>
+        <h2 id="archives" className="mb-2 text-xl font-semibold">
+          Archives
+        </h2>
         {archives.error && <ProblemBox error={archives.error} />}
-        {archives.data?.archives.length === 0 && <Empty title="All entries are in the database">tansu serve --archive-after moves older ones into compressed files that still verify.</Empty>}
+        {archives.data?.archives.length === 0 && (
+          <Empty title="All entries are in the database">
+            tansu serve --archive-after moves older ones into compressed files that still verify.
+          </Empty>
+        )}
         {archives.data && archives.data.archives.length > 0 && (
           <Scroll label="Table of archives">
             <table className="dense table">
-              <thead><tr><th scope="col">File</th><th scope="col">First entry</th><th scope="col">Last entry</th></tr></thead>
-              <tbody>{archives.data.archives.map((a) => (
-                <tr key={a.name}><td className="name text-sm"><Link className="link link-hover" to={`/trail?archive=${a.name}`}>{a.name}</Link></td><td className="tabular-nums">{a.first}</td><td className="tabular-nums">{a.last}</td></tr>
-              ))}</tbody>
+              <thead>
+                <tr>
+                  <th scope="col">File</th>
+                  <th scope="col">First entry</th>
+                  <th scope="col">Last entry</th>
+                </tr>
+              </thead>
+              <tbody>
+                {archives.data.archives.map((a) => (
+                  <tr key={a.name}>
+                    <td className="name text-sm">
+                      <Link className="link link-hover" to={`/trail?archive=${a.name}`}>
+                        {a.name}
+                      </Link>
+                    </td>
+                    <td className="tabular-nums">{a.first}</td>
+                    <td className="tabular-nums">{a.last}</td>
+                  </tr>
+                ))}
+              </tbody>
             </table>
           </Scroll>
         )}
@@ -61,18 +94,38 @@ function Followers({ title, list, entries, none }: { title: string; list: Schema
       {list.length > 0 && (
         <Scroll label={`Table of ${title.toLowerCase()}`}>
           <table className="dense table">
-            <thead><tr><th scope="col">Name</th><th scope="col">State</th><th scope="col">Up to entry</th><th scope="col">Behind</th><th scope="col">Last received</th></tr></thead>
-            <tbody>{list.map((f) => (
-              <tr key={f.name}>
-                <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
-                <td>
-                  {f.failing ? <><Mark state="failed" word="not receiving" /> <When at={f.failing} lasting /><p className="text-sm">{f.problem}</p></> : <Mark state="usable" word="receiving" />}
-                  {f.rejected ? <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p> : null}
-                </td>
-                <td className="tabular-nums">{f.position}</td><td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
-                <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the service started</span>}</td>
+            <thead>
+              <tr>
+                <th scope="col">Name</th>
+                <th scope="col">State</th>
+                <th scope="col">Up to entry</th>
+                <th scope="col">Behind</th>
+                <th scope="col">Last received</th>
               </tr>
-            ))}</tbody>
+            </thead>
+            <tbody>
+              {list.map((f) => (
+                <tr key={f.name}>
+                  <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
+                  <td>
+                    {f.failing ? (
+                      <>
+                        <Mark state="failed" word="not receiving" /> <When at={f.failing} lasting />
+                        <p className="text-sm">{f.problem}</p>
+                      </>
+                    ) : (
+                      <Mark state="usable" word="receiving" />
+                    )}
+                    {f.rejected ? (
+                      <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p>
+                    ) : null}
+                  </td>
+                  <td className="tabular-nums">{f.position}</td>
+                  <td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
+                  <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the service started</span>}</td>
+                </tr>
+              ))}
+            </tbody>
           </table>
         </Scroll>
       )}

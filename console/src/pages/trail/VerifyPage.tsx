@@ -14,7 +14,7 @@ type State = { done: number; size: number; matched: number; points: number; prob
 async function verify(tell: (s: State) => void) {
   const { verifier_key } = await data(api.GET("/api/trail/key"));
   const answer = await fetch("/api/trail/export", { credentials: "same-origin" });
-  if (!answer.ok || !answer.body) return data(Promise.resolve({ error: await answer.json() as unknown, response: answer }));
+  if (!answer.ok || !answer.body) return data(Promise.resolve({ error: (await answer.json()) as unknown, response: answer }));
   const size = Number(answer.headers.get("Tansu-Trail-Size"));
   const kept = await data(api.GET("/api/trail/checkpoints", { params: { query: { from: size } } }));
   const points: Point[] = [];
@@ -32,7 +32,9 @@ async function verify(tell: (s: State) => void) {
         state.matched++;
         state.covered = point;
       } else if (state.problems.length === 0) {
-        state.problems.push(`Something among entries ${(state.covered?.size ?? 0) + 1} to ${point.size} is not what it was at ${point.at}.`);
+        state.problems.push(
+          `Something among entries ${(state.covered?.size ?? 0) + 1} to ${point.size} is not what it was at ${point.at}.`,
+        );
       }
     }
   };
@@ -42,7 +44,8 @@ async function verify(tell: (s: State) => void) {
     state.done = edge.size;
     if (edge.size % 200 === 0) tell({ ...state });
   }
-  if (points.length > 0) state.problems.push(`The trail ends at entry ${edge.size}, and at ${points.at(-1)?.at ?? ""} it had ${points.at(-1)?.size ?? 0}.`);
+  if (points.length > 0)
+    state.problems.push(`The trail ends at entry ${edge.size}, and at ${points.at(-1)?.at ?? ""} it had ${points.at(-1)?.size ?? 0}.`);
   tell({ ...state, over: true });
 }
 
@@ -73,26 +76,60 @@ export function VerifyPage() {
     setRunning(true);
     setError(undefined);
     setState(undefined);
-    verify(setState).catch(setError).finally(() => setRunning(false));
+    verify(setState)
+      .catch(setError)
+      .finally(() => setRunning(false));
   };
   return (
     <>
-      <PageHead above={{ to: "/trail", text: "the trail" }} title="Verify the trail" aside={<button type="button" className="btn btn-primary" disabled={running} onClick={run}>Verify now</button>}>
-        This browser fetches every entry, builds the Merkle tree over them, and compares it with every checkpoint that the chest has signed. Nothing up to the newest one can have been changed, removed or inserted.
+      <PageHead
+        above={{ to: "/trail", text: "the trail" }}
+        title="Verify the trail"
+        aside={
+          <button type="button" className="btn btn-primary" disabled={running} onClick={run}>
+            Verify now
+          </button>
+        }
+      >
+        This browser fetches every entry, builds the Merkle tree over them, and compares it with every checkpoint that the chest has signed.
+        Nothing up to the newest one can have been changed, removed or inserted.
       </PageHead>
       {error !== undefined && <ProblemBox error={error} />}
       {state && (
         <section className="panel grid gap-4" aria-label="Verification">
-          <progress className="progress progress-primary w-full" aria-label="Entries verified" value={state.done} max={Math.max(1, state.size)} />
-          <p className="tabular-nums">{state.done} of {state.size} entries, {state.matched} of {state.points} checkpoints match</p>
-          {state.problems.map((p) => <p key={p} role="alert"><Mark state="failed" word={p} /></p>)}
-          {state.over && state.problems.length === 0 && <p role="status"><Mark state="usable" word="Everything is as it was recorded" />{state.covered && <>, as of the checkpoint signed <When at={state.covered.at} /></>}</p>}
+          <progress
+            className="progress progress-primary w-full"
+            aria-label="Entries verified"
+            value={state.done}
+            max={Math.max(1, state.size)}
+          />
+          <p className="tabular-nums">
+            {state.done} of {state.size} entries, {state.matched} of {state.points} checkpoints match
+          </p>
+          {state.problems.map((p) => (
+            <p key={p} role="alert">
+              <Mark state="failed" word={p} />
+            </p>
+          ))}
+          {state.over && state.problems.length === 0 && (
+            <p role="status">
+              <Mark state="usable" word="Everything is as it was recorded" />
+              {state.covered && (
+                <>
+                  , as of the checkpoint signed <When at={state.covered.at} />
+                </>
+              )}
+            </p>
+          )}
         </section>
       )}
       <Checkpoint />
       <section className="mt-8 grid gap-3" aria-label="Verify without this chest">
         <h2 className="text-xl font-semibold">Verify without this chest</h2>
-        <p className="max-w-prose">A chest that lies about its past can lie here too. An auditor keeps a checkpoint and the verifier key elsewhere, and compares an export with them on another machine:</p>
+        <p className="max-w-prose">
+          A chest that lies about its past can lie here too. An auditor keeps a checkpoint and the verifier key elsewhere, and compares an
+          export with them on another machine:
+        </p>
         <pre className="bg-base-200 rounded-box name overflow-x-auto p-4 text-sm">{`tansu trail export --out trail.jsonl
 tansu trail verify trail.jsonl --key kept.key --checkpoint kept.checkpoint`}</pre>
       </section>
@@ -107,13 +144,33 @@ function Checkpoint() {
   return (
     <section className="mt-8 grid gap-3" aria-label="Checkpoint to keep">
       <h2 className="text-xl font-semibold">A checkpoint to keep</h2>
-      <p className="max-w-prose">A signed statement of what the trail is now. Kept elsewhere, it shows later whether anything before it was changed.</p>
+      <p className="max-w-prose">
+        A signed statement of what the trail is now. Kept elsewhere, it shows later whether anything before it was changed.
+      </p>
       {make.error && <ProblemBox error={make.error} />}
       <span className="flex flex-wrap gap-2">
-        <button type="button" className="btn btn-outline" disabled={make.isPending} onClick={() => make.mutate(undefined, { onSuccess: (c) => save(`${c.size}.checkpoint`, c.note, "text/plain") })}>Sign and save a checkpoint</button>
-        <button type="button" className="btn btn-outline" disabled={!key.data} onClick={() => key.data && save("chest.key", `${key.data.verifier_key}\n`, "text/plain")}>Save the verifier key</button>
+        <button
+          type="button"
+          className="btn btn-outline"
+          disabled={make.isPending}
+          onClick={() => make.mutate(undefined, { onSuccess: (c) => save(`${c.size}.checkpoint`, c.note, "text/plain") })}
+        >
+          Sign and save a checkpoint
+        </button>
+        <button
+          type="button"
+          className="btn btn-outline"
+          disabled={!key.data}
+          onClick={() => key.data && save("chest.key", `${key.data.verifier_key}\n`, "text/plain")}
+        >
+          Save the verifier key
+        </button>
       </span>
-      {make.data && <p role="status"><Mark state="usable" word="Saved" />: a checkpoint of {make.data.size} entries.</p>}
+      {make.data && (
+        <p role="status">
+          <Mark state="usable" word="Saved" />: a checkpoint of {make.data.size} entries.
+        </p>
+      )}
     </section>
   );
 }
