@@ -166,6 +166,12 @@ func TestManyThingsFeelAsFewDo(t *testing.T) {
 			}
 		}
 	}
+	item := "/drawers/" + large + "/" + strings.Repeat("harbour-", 5) + "0000"
+	b.visit(item, "Versions")
+	b.do(press("Show who can read it"), see("Show more"))
+	if rows := eval[int](b, `document.querySelectorAll('section[aria-label="Who can read it"] tbody tr').length`); rows != 50 {
+		t.Errorf("%d of those who can read an item are drawn", rows)
+	}
 	b.visit("/access/matrix", "Show the matrix")
 	b.do(press("Show the matrix"), chromedp.WaitVisible(`tbody`))
 	b.picture("matrix-1280")

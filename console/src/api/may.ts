@@ -13,6 +13,8 @@ export function useMay() {
   const me = useContext(Viewer);
   const of = (actions: Action[] | undefined, any: Action[]) => any.some((action) => actions?.includes(action));
   const owned = me?.may.owns ?? [];
+  // Who registers, gives access or reads the trail sees everybody; others themselves, and what they answer for.
+  const seesIdentities = of(me?.may.somewhere, ["register", "grant", "read_trail"]);
   return {
     subject: me?.subject ?? "",
     steward: me?.steward ?? false,
@@ -21,10 +23,8 @@ export function useMay() {
     chest: (...any: Action[]) => of(me?.may.chest, any),
     somewhere: (...any: Action[]) => of(me?.may.somewhere, any),
     everything: (...any: Action[]) => of(me?.may.everything, any),
-    // Who registers, gives access or reads the trail sees everybody; others themselves, and what they answer for.
-    seesIdentities: of(me?.may.somewhere, ["register", "grant", "read_trail"]),
-    sees: (subject: string) =>
-      of(me?.may.somewhere, ["register", "grant", "read_trail"]) || subject === me?.subject || owned.includes(subject),
+    seesIdentities,
+    sees: (subject: string) => seesIdentities || subject === me?.subject || owned.includes(subject),
   };
 }
 

@@ -1,6 +1,6 @@
 import type { Schemas } from "../api/client";
 import { Mark } from "./Mark";
-import { Scroll } from "./Scroll";
+import { Table } from "./Table";
 
 // Difference says who gains and who loses what by a change, on what exists now.
 export function Difference({ of: difference }: { of: Schemas["Difference"] }) {
@@ -8,19 +8,22 @@ export function Difference({ of: difference }: { of: Schemas["Difference"] }) {
     <div className="grid gap-3">
       {difference.changes.length === 0 && <p className="muted">Nobody gains or loses access to anything that exists now.</p>}
       {difference.changes.length > 0 && (
-        <Scroll label="Table of who gains and loses what">
-          <table className="dense table">
-            <thead>
-              <tr>
-                <th scope="col">Who</th>
-                <th scope="col">What changes</th>
-                <th scope="col">Actions</th>
-                <th scope="col">On</th>
-              </tr>
-            </thead>
-            <tbody>{difference.changes.flatMap((c) => rows(c))}</tbody>
-          </table>
-        </Scroll>
+        <Table
+          label="Table of who gains and loses what"
+          rows={difference.changes.flatMap(rowsOf)}
+          id={(r) => `${r.subject} ${r.state} ${r.targets.join()}`}
+          find={(r) => `${r.subject} ${r.state} ${r.targets.join(" ")}`}
+          columns={[
+            { head: "Who", className: "name sm:min-w-44", sort: (r) => r.subject, cell: (r) => r.subject },
+            {
+              head: "What changes",
+              sort: (r) => r.state,
+              cell: (r) => <Mark state={r.state} word={r.state === "altered" ? "on other terms" : r.state} />,
+            },
+            { head: "Actions", className: "sm:min-w-32", cell: (r) => r.actions.map((a) => a.replaceAll("_", " ")).join(", ") },
+            { head: "On", className: "sm:min-w-52", cell: (r) => <Targets list={r.targets} /> },
+          ]}
+        />
       )}
       {difference.notes.map((n) => (
         <p key={n} className="text-warning font-semibold">
@@ -31,26 +34,14 @@ export function Difference({ of: difference }: { of: Schemas["Difference"] }) {
   );
 }
 
-function rows(change: Schemas["Change"]) {
+// rowsOf are what somebody gains, loses, and keeps on other terms, a row each.
+function rowsOf({ subject, targets, gained, lost, altered }: Schemas["Change"]) {
   const parts = [
-    { state: "gains", actions: change.gained },
-    { state: "loses", actions: change.lost },
-    { state: "altered", actions: change.altered },
+    { state: "gains", actions: gained },
+    { state: "loses", actions: lost },
+    { state: "altered", actions: altered },
   ];
-  return parts
-    .filter((p) => p.actions.length > 0)
-    .map((p) => (
-      <tr key={`${change.subject} ${p.state} ${change.targets.join()}`}>
-        <td className="name min-w-44">{change.subject}</td>
-        <td>
-          <Mark state={p.state} word={p.state === "altered" ? "on other terms" : p.state} />
-        </td>
-        <td className="min-w-32">{p.actions.map((a) => a.replaceAll("_", " ")).join(", ")}</td>
-        <td className="min-w-52">
-          <Targets list={change.targets} />
-        </td>
-      </tr>
-    ));
+  return parts.filter((p) => p.actions.length > 0).map((p) => ({ ...p, subject, targets }));
 }
 
 const most = 8;

@@ -6,12 +6,16 @@ import { useHandOver, useOwned } from "../../api/queries";
 import { Confirm } from "../../parts/Confirm";
 import { SubjectField } from "../../parts/SubjectField";
 
+// So many are listed at first.
+const shown = 50;
+
 // Owned lists what somebody answers for, and hands it over in one step.
 export function Owned({ identity }: { identity: Schemas["Identity"] }) {
   const owned = useOwned(identity.subject);
   const handOver = useHandOver(identity.subject);
   const hands = useMay().chest("register");
   const [to, setTo] = useState("");
+  const [all, setAll] = useState(false);
   const o = owned.data;
   const things = o
     ? [
@@ -31,7 +35,7 @@ export function Owned({ identity }: { identity: Schemas["Identity"] }) {
       </h2>
       {identity.state !== "active" && <p className="text-warning mb-2 font-semibold">Nobody answers for this now: hand it over.</p>}
       <ul className="flex flex-wrap gap-x-6 gap-y-1">
-        {things.map((t) => (
+        {things.slice(0, all ? undefined : shown).map((t) => (
           <li key={t.text}>
             <Link className="link link-hover name text-sm" to={t.to}>
               {t.text}
@@ -39,6 +43,11 @@ export function Owned({ identity }: { identity: Schemas["Identity"] }) {
           </li>
         ))}
       </ul>
+      {!all && things.length > shown && (
+        <button type="button" className="btn btn-ghost btn-sm mt-1" onClick={() => setAll(true)}>
+          Show {things.length - shown} more
+        </button>
+      )}
       {hands && (
         <form className="mt-3 flex flex-wrap items-end gap-3" onSubmit={submit}>
           <div className="grow">

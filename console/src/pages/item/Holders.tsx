@@ -1,11 +1,10 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
 import { useHolders } from "../../api/rights";
 import { Conditions } from "../../parts/Conditions";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 
 // Holders lists, when asked, who can read an item.
 export function Holders({ target }: { target: string }) {
@@ -27,42 +26,44 @@ export function Holders({ target }: { target: string }) {
         </p>
       )}
       {list.length > 0 && (
-        <Scroll label="Table of readers">
-          <table className="dense table">
-            <thead>
-              <tr>
-                <th scope="col">Who</th>
-                <th scope="col">State</th>
-                <th scope="col">By</th>
-                <th scope="col">Conditions</th>
-              </tr>
-            </thead>
-            <tbody>{list.flatMap((h) => h.grants.map((g) => <Row key={g.id} holder={h} grant={g} />))}</tbody>
-          </table>
-        </Scroll>
+        <Table
+          label="Table of who can read it"
+          rows={list.flatMap((holder) => holder.grants.map((grant) => ({ holder, grant })))}
+          id={({ holder, grant }) => `${holder.subject} ${grant.id}`}
+          find={({ holder, grant }) => `${holder.subject} ${holder.state} ${grant.role} ${grant.scope}`}
+          columns={[
+            {
+              head: "Who",
+              sort: ({ holder }) => holder.subject,
+              cell: ({ holder }) => (
+                <Link className="link link-hover name" to={`/access/${holder.subject}`}>
+                  {holder.subject}
+                </Link>
+              ),
+            },
+            {
+              head: "State",
+              sort: ({ holder }) => holder.state,
+              cell: ({ holder }) => (
+                <>
+                  <Mark state={holder.state} />
+                  {holder.unless.length > 0 && <p className="text-sm">denied under some conditions</p>}
+                </>
+              ),
+            },
+            {
+              head: "By",
+              sort: ({ grant }) => grant.role,
+              cell: ({ grant }) => (
+                <>
+                  <b>{grant.role}</b> on <span className="name">{grant.scope}</span>
+                </>
+              ),
+            },
+            { head: "Conditions", cell: ({ grant }) => <Conditions of={grant} /> },
+          ]}
+        />
       )}
     </section>
-  );
-}
-
-function Row({ holder, grant }: { holder: Schemas["Holder"]; grant: Schemas["Grant"] }) {
-  return (
-    <tr>
-      <td>
-        <Link className="link link-hover name" to={`/access/${holder.subject}`}>
-          {holder.subject}
-        </Link>
-      </td>
-      <td>
-        <Mark state={holder.state} />
-        {holder.unless.length > 0 && <p className="text-sm">denied under some conditions</p>}
-      </td>
-      <td>
-        <b>{grant.role}</b> on <span className="name">{grant.scope}</span>
-      </td>
-      <td>
-        <Conditions of={grant} />
-      </td>
-    </tr>
   );
 }

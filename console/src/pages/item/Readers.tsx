@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { useReaders } from "../../api/rights";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 
 type ReadersProps = { drawer: string; item: string; current: number; asked: boolean; onAsk: () => void };
@@ -33,36 +33,31 @@ export function Readers({ drawer, item, current, asked, onAsk }: ReadersProps) {
               </>
             )}
           </p>
-          <Scroll label="Table of who reads which version">
-            <table className="dense table">
-              <thead>
-                <tr>
-                  <th scope="col">Who</th>
-                  <th scope="col">Version</th>
-                  <th scope="col">Last read</th>
-                  <th scope="col">How</th>
-                </tr>
-              </thead>
-              <tbody>
-                {list.map((r) => (
-                  <tr key={r.subject}>
-                    <td className="min-w-44">
-                      <Link className="link link-hover name" to={`/access/${r.subject}`}>
-                        {r.subject}
-                      </Link>
-                    </td>
-                    <td>
-                      <Mark state={r.version === current ? "usable" : "due"} word={`@${r.version}`} />
-                    </td>
-                    <td>
-                      <When at={r.last} />
-                    </td>
-                    <td>{r.pinned ? "pinned to a version" : "follows the current version"}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </Scroll>
+          <Table
+            label="Table of who reads which version"
+            rows={list}
+            id={(r) => r.subject}
+            find={(r) => `${r.subject} @${r.version}`}
+            columns={[
+              {
+                head: "Who",
+                className: "sm:min-w-44",
+                sort: (r) => r.subject,
+                cell: (r) => (
+                  <Link className="link link-hover name" to={`/access/${r.subject}`}>
+                    {r.subject}
+                  </Link>
+                ),
+              },
+              {
+                head: "Version",
+                sort: (r) => r.version,
+                cell: (r) => <Mark state={r.version === current ? "usable" : "due"} word={`@${r.version}`} />,
+              },
+              { head: "Last read", sort: (r) => -new Date(r.last).getTime(), cell: (r) => <When at={r.last} /> },
+              { head: "How", cell: (r) => (r.pinned ? "pinned to a version" : "follows the current version") },
+            ]}
+          />
         </>
       )}
     </section>

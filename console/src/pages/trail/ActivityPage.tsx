@@ -6,7 +6,7 @@ import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 
 const kinds: Record<string, [string, string]> = {
@@ -68,57 +68,52 @@ export function ActivityPage() {
 
 function Unusual({ list }: { list: Schemas["Unusual"][] }) {
   return (
-    <Scroll label="Table of what stands out">
-      <table className="dense table">
-        <thead>
-          <tr>
-            <th scope="col">What</th>
-            <th scope="col">When</th>
-            <th scope="col">Who</th>
-            <th scope="col">On</th>
-            <th scope="col">Detail</th>
-            <th scope="col">Entry</th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.slice(0, 200).map((u, i) => {
-            const [mark = "open", word = u.kind] = kinds[u.kind] ?? [];
-            return (
-              <tr key={`${u.kind} ${u.subject} ${u.target} ${i}`}>
-                <td>
-                  <Mark state={mark} word={word} />
-                </td>
-                <td>
-                  <When at={u.at} />
-                </td>
-                <td className="name text-sm">
-                  {u.subject && (
-                    <Link className="link link-hover" to={`/access/${u.subject}`}>
-                      {u.subject}
-                    </Link>
-                  )}
-                </td>
-                <td className="name text-sm">
-                  {u.target && (
-                    <Link className="link link-hover" to={`/drawers/${u.target}`}>
-                      {u.target}
-                    </Link>
-                  )}
-                </td>
-                <td className="text-sm">{u.detail}</td>
-                <td>
-                  {u.seq ? (
-                    <Link className="link tabular-nums" to={`/trail/${u.seq}`}>
-                      {u.seq}
-                    </Link>
-                  ) : null}
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table
+      label="Table of anomalies"
+      rows={list.map((u, n) => ({ ...u, n }))}
+      id={(u) => String(u.n)}
+      find={(u) => `${kinds[u.kind]?.[1] ?? u.kind} ${u.subject} ${u.target} ${u.detail}`}
+      columns={[
+        {
+          head: "What",
+          sort: (u) => u.kind,
+          cell: (u) => <Mark state={kinds[u.kind]?.[0] ?? "open"} word={kinds[u.kind]?.[1] ?? u.kind} />,
+        },
+        { head: "When", sort: (u) => -new Date(u.at).getTime(), cell: (u) => <When at={u.at} /> },
+        {
+          head: "Who",
+          className: "name text-sm",
+          sort: (u) => u.subject,
+          cell: (u) =>
+            u.subject && (
+              <Link className="link link-hover" to={`/access/${u.subject}`}>
+                {u.subject}
+              </Link>
+            ),
+        },
+        {
+          head: "On",
+          className: "name text-sm",
+          sort: (u) => u.target,
+          cell: (u) =>
+            u.target && (
+              <Link className="link link-hover" to={`/drawers/${u.target}`}>
+                {u.target}
+              </Link>
+            ),
+        },
+        { head: "Detail", className: "text-sm", cell: (u) => u.detail },
+        {
+          head: "Entry",
+          cell: (u) =>
+            u.seq ? (
+              <Link className="link tabular-nums" to={`/trail/${u.seq}`}>
+                {u.seq}
+              </Link>
+            ) : null,
+        },
+      ]}
+    />
   );
 }
 
@@ -139,62 +134,59 @@ function Reads({ list }: { list: Schemas["Activity"][] }) {
     rows.set(key, row);
   }
   const between = daysBetween([...days].sort());
-  const most = Math.max(...[...rows.values()].flatMap((r) => [...r.days.values()]));
+  const sorted = [...rows.values()].sort((a, b) => b.total - a.total);
+  const most = sorted.reduce((max, row) => Math.max(max, ...row.days.values()), 1);
   return (
-    <Scroll label="Table of reads">
-      <table className="dense table">
-        <thead>
-          <tr>
-            <th scope="col">Drawer</th>
-            <th scope="col">Reader</th>
-            <th scope="col">
-              From {between[0]} to {between.at(-1)}, the tallest bar is {most}
-            </th>
-            <th scope="col" className="text-right">
-              Reads
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {[...rows.values()]
-            .sort((a, b) => b.total - a.total)
-            .map((r) => (
-              <tr key={`${r.drawer} ${r.subject}`}>
-                <td className="name text-sm">
-                  <Link className="link link-hover" to={`/drawers/${r.drawer}`}>
-                    {r.drawer}
-                  </Link>
-                </td>
-                <td className="name text-sm">
-                  <Link className="link link-hover" to={`/access/${r.subject}`}>
-                    {r.subject}
-                  </Link>
-                </td>
-                <td className="w-1/2 min-w-64">
-                  <div
-                    className="border-base-content/40 flex h-10 items-end gap-px border-b"
-                    role="img"
-                    aria-label={`${r.total} reads on ${r.days.size} days`}
-                  >
-                    {between.map((day) => {
-                      const count = r.days.get(day) ?? 0;
-                      return (
-                        <span
-                          key={day}
-                          title={`${day}: ${count}`}
-                          className="bg-secondary grow"
-                          style={{ height: `${count === 0 ? 0 : Math.max(8, (100 * count) / most)}%` }}
-                        />
-                      );
-                    })}
-                  </div>
-                </td>
-                <td className="text-right tabular-nums">{r.total}</td>
-              </tr>
-            ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table
+      label="Table of reads"
+      rows={sorted}
+      id={(r) => `${r.drawer} ${r.subject}`}
+      find={(r) => `${r.drawer} ${r.subject}`}
+      columns={[
+        {
+          head: "Drawer",
+          className: "name text-sm",
+          sort: (r) => r.drawer,
+          cell: (r) => (
+            <Link className="link link-hover" to={`/drawers/${r.drawer}`}>
+              {r.drawer}
+            </Link>
+          ),
+        },
+        {
+          head: "Reader",
+          className: "name text-sm",
+          sort: (r) => r.subject,
+          cell: (r) => (
+            <Link className="link link-hover" to={`/access/${r.subject}`}>
+              {r.subject}
+            </Link>
+          ),
+        },
+        {
+          head: `${between[0]} to ${between.at(-1)}, tallest ${most}`,
+          className: "sm:w-1/2 sm:min-w-64",
+          cell: (r) => <Bars of={r} between={between} most={most} />,
+        },
+        { head: "Reads", className: "text-right tabular-nums", sort: (r) => -r.total, cell: (r) => r.total },
+      ]}
+    />
+  );
+}
+
+function Bars({ of: row, between, most }: { of: Row; between: string[]; most: number }) {
+  return (
+    <div
+      className="border-base-content/40 flex h-10 items-end gap-px border-b"
+      role="img"
+      aria-label={`${row.total} reads on ${row.days.size} days`}
+    >
+      {between.map((day) => {
+        const count = row.days.get(day) ?? 0;
+        const height = `${count === 0 ? 0 : Math.max(8, (100 * count) / most)}%`;
+        return <span key={day} title={`${day}: ${count}`} className="bg-secondary grow" style={{ height }} />;
+      })}
+    </div>
   );
 }
 
