@@ -92,10 +92,12 @@ type Request struct {
 	MayAllow  bool `json:"may_allow,omitempty"`
 }
 
-// NewRequest asks for what a receipt says was refused, or for a grant: one of the two.
+// NewRequest asks for what a receipt says was refused, for a grant, or to read an item whose reads a second person has to agree to: one of
+// the three.
 type NewRequest struct {
 	Receipt string    `json:"receipt,omitempty"`
 	Grant   *NewGrant `json:"grant,omitempty"`
+	Read    string    `json:"read,omitempty"` // an item, such as ticketing-prod/db-password
 	Reason  string    `json:"reason"`
 }
 

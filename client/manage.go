@@ -54,13 +54,9 @@ func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/api/s
 // Me asks who the client is.
 func (c *Client) Me(ctx context.Context) (m Me, err error) { return m, c.get(ctx, "/api/me", &m) }
 
-// MayThere lists the actions that the caller may do on a drawer or an item.
-func (c *Client) MayThere(ctx context.Context, target string) ([]string, error) {
-	var answer struct {
-		Actions []string `json:"actions"`
-	}
-	err := c.get(ctx, "/api/me/may?target="+url.QueryEscape(target), &answer)
-	return answer.Actions, err
+// MayThere says what the caller may do on a drawer or an item.
+func (c *Client) MayThere(ctx context.Context, target string) (there There, err error) {
+	return there, c.get(ctx, "/api/me/may?target="+url.QueryEscape(target), &there)
 }
 
 // Find looks for everything that the caller may know of by words of its name or description: the twenty whose names are nearest.

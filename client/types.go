@@ -41,6 +41,22 @@ type May struct {
 	Owns       []string `json:"owns"`
 }
 
+// There is what the caller may do on a drawer or an item, by names of actions. NeedReason are those of them for which a reason has to be
+// stated, NeedApproval those to which a second person has to agree first; Unmet is what a grant of theirs would allow if a condition held.
+type There struct {
+	Target       string   `json:"target"`
+	Actions      []string `json:"actions"`
+	NeedReason   []string `json:"need_reason"`
+	NeedApproval []string `json:"need_approval"`
+	Unmet        []Unmet  `json:"unmet"`
+}
+
+// Unmet is an action, and in a sentence which condition does not hold.
+type Unmet struct {
+	Action string `json:"action"`
+	Why    string `json:"why"`
+}
+
 // Found is something that has a name: a drawer, an item, a person, an app, a team or a role.
 type Found struct {
 	Kind        string `json:"kind"`

@@ -26,7 +26,7 @@ var layers = []string{
 	"internal/httpapi internal/witness",
 	"internal/service",
 	"internal/people internal/rights internal/shelf internal/ends internal/record internal/opening internal/recovery",
-	"internal/powers internal/horizon internal/finding",
+	"internal/powers internal/horizon internal/finding internal/strictjson",
 	"internal/chest internal/usage",
 	"internal/backup",
 	"internal/store",

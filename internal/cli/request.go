@@ -18,7 +18,7 @@ func (a *app) requestCommand() *cobra.Command {
 who may give access, but not to themselves, asks another gatekeeper in the same way.`,
 		RunE: noSubcommand,
 	}
-	command.AddCommand(a.requestAskCommand(), a.requestGrantCommand(), a.requestListCommand(), a.requestAllowCommand(),
+	command.AddCommand(a.requestAskCommand(), a.requestReadCommand(), a.requestGrantCommand(), a.requestListCommand(), a.requestAllowCommand(),
 		a.requestDeclineCommand(), a.requestWithdrawCommand())
 	return command
 }
@@ -30,6 +30,21 @@ func (a *app) requestAskCommand() *cobra.Command {
 		Example: `  tansu request ask 7ueu36qjse --reason "the nightly ledger reads the new fuel prices"`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			n.Receipt = arguments[0]
+			return a.sendRequest(ctx, c, n)
+		}),
+	}
+	command.Flags().StringVar(&n.Reason, "reason", "", "why you need it, on one line")
+	_ = command.MarkFlagRequired("reason")
+	return command
+}
+
+func (a *app) requestReadCommand() *cobra.Command {
+	n := client.NewRequest{}
+	command := &cobra.Command{
+		Use: "read DRAWER/ITEM", Short: "Ask to read a value whose reads a second person has to agree to", Args: exactly("DRAWER/ITEM"),
+		Example: `  tansu request read fuel-billing-prod/ledger-db-password --reason "the night run stopped, incident 212"`,
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			n.Read = arguments[0]
 			return a.sendRequest(ctx, c, n)
 		}),
 	}

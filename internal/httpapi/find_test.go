@@ -68,7 +68,7 @@ func TestWhatOneMayDoIsSaid(t *testing.T) {
 		"ticketing-prod": "list see_metadata read_value use_key", "ticketing-prod/db-password": "list see_metadata read_value use_key",
 		"ticketing-prod/mail": "list see_metadata", "ticketing-none/db": "list see_metadata", "fuel-prod/db-password": "",
 	} {
-		if got := strings.Join(must[[]string](t)(lead.MayThere(ctx, target)), " "); got != want {
+		if got := strings.Join(must[client.There](t)(lead.MayThere(ctx, target)).Actions, " "); got != want {
 			t.Errorf("on %s: %q, and not %q", target, got, want)
 		}
 	}
@@ -84,6 +84,67 @@ func TestWhatOneMayDoIsSaid(t *testing.T) {
 	entries := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, own)).Entries
 	if slices.ContainsFunc(entries, func(e client.Entry) bool { return e.Seq > before }) {
 		t.Errorf("saying it is in the trail: %+v", entries[0])
+	}
+}
+
+// What a grant allows only with a reason, with a second person, or under a condition that does not hold is said before it is tried: nobody
+// has to be refused to find out, nor to ask for the second person.
+func TestWhatIsNeededBesidesAGrantIsSaidBeforeItIsTried(t *testing.T) {
+	chest := chesttest.Start(t)
+	steward := chest.Client(t, chest.Steward)
+	for _, item := range []string{"ledger", "mail", "pump"} {
+		chest.Fill(t, "fuel", item, "v")
+	}
+	token := chest.Person(t, "oncall", chesttest.Grant{Role: "viewer", Scope: "fuel/**"})
+	duty := chest.Client(t, chest.Person(t, "duty", chesttest.Grant{Role: "gatekeeper", Scope: "fuel/**"}))
+	for item, conditions := range map[string]client.Conditions{"ledger": {NeedsReason: true}, "mail": {NeedsReason: true},
+		"pump": {Networks: []string{"192.0.2.0/24"}}} {
+		must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "person:oncall", Role: "consumer", Scope: "fuel/" + item,
+			Conditions: conditions}))
+	}
+	contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "fuel"))
+	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "fuel", contents.Drawer.Revision,
+		client.Described{Approval: &client.Approval{Items: []string{"ledger"}, Of: "persons"}}))
+	oncall := chest.Client(t, token)
+	there := must[client.There](t)(oncall.MayThere(ctx, "fuel/mail"))
+	if !slices.Contains(there.NeedReason, "read_value") || len(there.NeedApproval)+len(there.Unmet) != 0 {
+		t.Errorf("with a reason: %+v", there)
+	}
+	there = must[client.There](t)(oncall.MayThere(ctx, "fuel/pump"))
+	if slices.Contains(there.Actions, "read_value") || len(there.Unmet) != 2 || !strings.Contains(there.Unmet[0].Why, "192.0.2.0/24") {
+		t.Errorf("under a condition: %+v", there)
+	}
+	there = must[client.There](t)(oncall.MayThere(ctx, "fuel/ledger"))
+	if !slices.Contains(there.Actions, "read_value") || !slices.Contains(there.NeedApproval, "read_value") {
+		t.Errorf("with approval: %+v", there)
+	}
+	ask := func(item string) (client.Request, error) {
+		return oncall.AskFor(ctx, client.NewRequest{Read: item, Reason: "incident 212"})
+	}
+	for item, code := range map[string]string{"fuel/mail": "exists", "fuel/pump": "invalid_input", "fuel/none": "invalid_input",
+		"fuel": "invalid_input", "rota/none": "invalid_input"} {
+		if _, err := ask(item); chesttest.Code(err) != code {
+			t.Errorf("%s: %v", item, err)
+		}
+	}
+	asked := must[client.Request](t)(ask("fuel/ledger"))
+	if _, err := oncall.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true}); chesttest.Code(err) == "" {
+		t.Error("whoever asks answers it")
+	}
+	must[client.Request](t)(duty.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true}))
+	authority := must[[]byte](t)(chest.Authority())
+	stating := must[*client.Client](t)(client.New(client.Options{Address: chest.URL(), Authority: authority, Token: token,
+		Reason: "incident 212"}))
+	if _, _, err := stating.Read(ctx, "fuel/ledger"); err != nil {
+		t.Errorf("agreed, and %v", err)
+	}
+	if there = must[client.There](t)(oncall.MayThere(ctx, "fuel/ledger")); len(there.NeedApproval) != 0 {
+		t.Errorf("agreed, and still asked for: %+v", there)
+	}
+	refused := must[client.TrailPage](t)(steward.Trail(ctx, client.TrailFilter{Subject: "person:oncall", Action: "read_value",
+		Outcome: "refused"}))
+	if len(refused.Entries) != 0 {
+		t.Errorf("a read was refused on the way: %+v", refused.Entries[0])
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/shelf"
+	"tansu/internal/strictjson"
 )
 
 // mostInPage is how many elements a page of a list has at most.
@@ -83,9 +84,20 @@ func ifMatch(c *call) (int64, error) {
 	return revision, nil
 }
 
-// decode is the strict decoder for a call.
+// Limits of a request body. A version's value is 256 KiB, a third more in base64, and room for what is around it.
+const (
+	smallBody = 16 << 10
+	listBody  = 64 << 10 // a hundred references: each has two or three names of up to 64 bytes
+	valueBody = 400 << 10
+)
+
+// decode reads the body of a call strictly.
 func (a *api) decode(c *call, limit int64, into any) error {
-	return decode(c.Response(), c.Request(), limit, into)
+	body, err := strictjson.Read(c.Response(), c.Request(), limit)
+	if err != nil {
+		return err
+	}
+	return strictjson.Decode(body, into)
 }
 
 // queries are what routes take in their query; the others take nothing.

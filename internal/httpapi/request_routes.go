@@ -24,7 +24,7 @@ func (a *api) askFor(c *call) error {
 	if err := a.decode(c, smallBody, &body); err != nil {
 		return err
 	}
-	n := rights.NewRequest{Receipt: body.Receipt, Reason: body.Reason}
+	n := rights.NewRequest{Receipt: body.Receipt, Read: body.Read, Reason: body.Reason}
 	if body.Grant != nil {
 		grant := newGrant(*body.Grant)
 		n.Grant = &grant

@@ -113,7 +113,12 @@ func (a *api) mayThere(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"target": c.QueryParam("target"), "actions": names(may)})
+	answer := client.There{Target: c.QueryParam("target"), Actions: names(may.Actions), NeedReason: names(may.Reason),
+		NeedApproval: names(may.Approval), Unmet: []client.Unmet{}}
+	for _, u := range may.Unmet {
+		answer.Unmet = append(answer.Unmet, client.Unmet{Action: u.Action.String(), Why: u.Why})
+	}
+	return c.JSON(http.StatusOK, answer)
 }
 
 func (a *api) changePassword(c *call) error {

@@ -13,6 +13,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/shelf"
+	"tansu/internal/strictjson"
 )
 
 // readValue is the hot path. The item may carry a version: db-password@3. With Accept: application/octet-stream the
@@ -47,7 +48,7 @@ var answers = sync.Pool{New: func() any { room := make([]byte, 0, 8<<10); return
 
 // readValues reads several values in one call. An answer says for each what came of it.
 func (a *api) readValues(c *call) error {
-	body, err := readBody(c.Response(), c.Request(), listBody)
+	body, err := strictjson.Read(c.Response(), c.Request(), listBody)
 	if err != nil {
 		return err
 	}
@@ -55,8 +56,8 @@ func (a *api) readValues(c *call) error {
 		References []string `json:"references"`
 	}
 	var plain bool
-	if asked.References, plain = plainList(body, "references"); !plain {
-		if err := decodeBody(body, &asked); err != nil {
+	if asked.References, plain = strictjson.PlainList(body, "references"); !plain {
+		if err := strictjson.Decode(body, &asked); err != nil {
 			return err
 		}
 	}

@@ -42,29 +42,54 @@ func mayOf(st *chest.Snapshot, c chest.Caller, ctx access.Context) (m May) {
 const ofItems = access.List | access.SeeMetadata | access.ReadValue | access.UseKey | access.WriteVersion | access.ChangeItem |
 	access.Retire | access.Shred
 
+// There is what a caller may do on a drawer or an item. Reason are those of the actions that want a stated reason, Approval those
+// that a second person has to agree to first, and Unmet those that a grant of the caller's would allow if one of its conditions
+// held.
+type There struct {
+	Actions, Reason, Approval access.Action
+	Unmet                     []Unmet
+}
+
+// Unmet is an action, and the condition that does not hold.
+type Unmet struct {
+	Action access.Action
+	Why    string
+}
+
 // MayThere says what the caller may do on a drawer or an item, if there is one of that name; a read that a second person has to agree to
 // counts, and so does, of a drawer, what they may do to something in it. It is no entry, as it says what the caller's own grants are.
-func (s *People) MayThere(c chest.Caller, target string) (may access.Action, err error) {
+func (s *People) MayThere(c chest.Caller, target string) (may There, err error) {
 	names := chest.TargetOf(target)
 	if names == nil {
-		return 0, chest.Invalid("target", "%.140q is neither a drawer nor an item, such as ticketing-prod or ticketing-prod/db-password", target)
+		return may, chest.Invalid("target", "%.140q is neither a drawer nor an item, such as ticketing-prod or ticketing-prod/db-password",
+			target)
 	}
 	st, err := s.heart.Look()
 	if err != nil {
-		return 0, err
+		return may, err
 	}
-	ctx := c.Context(s.heart.Now())
+	plain := c.Context(s.heart.Now())
+	ctx := plain
 	ctx.Reason = "stated"
 	for action := range access.AllActions.Each() {
-		decision := st.Decide(c.ID, action, ctx, names...)
-		if decision.Allowed || decision.Reason == access.ApprovalNeeded {
-			may |= action
+		request := st.Question(c.ID, action, ctx, names...)
+		switch decision := st.Policy.Decide(request); {
+		case decision.Reason == access.ApprovalNeeded:
+			may.Actions |= action
+			may.Approval |= action
+		case decision.Allowed:
+			may.Actions |= action
+			if request.Context = plain; st.Policy.Decide(request).Reason == access.ReasonNeeded {
+				may.Reason |= action
+			}
+		case decision.Reason == access.ConditionFailed:
+			may.Unmet = append(may.Unmet, Unmet{Action: action, Why: st.NearestMiss(request, decision)})
 		}
 	}
 	if len(names) == 1 {
 		for action := range ofItems.Each() {
 			if st.Touches(c.ID, action, names[0]) && st.Reaches(c.ID, action, names[0], ctx).Allowed {
-				may |= action
+				may.Actions |= action
 			}
 		}
 	}

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"tansu/internal/chest"
 	"time"
 
+	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
@@ -47,10 +47,12 @@ type Request struct {
 	MayAllow   bool
 }
 
-// NewRequest asks for what a receipt says was refused, or for a grant. It has one of the two.
+// NewRequest asks for what a receipt says was refused, for a grant, or to read an item whose reads a second person has to agree to. It has
+// one of the three.
 type NewRequest struct {
 	Receipt string
 	Grant   *NewGrant
+	Read    string // the item
 	Reason  string
 }
 
@@ -96,8 +98,9 @@ func scopeOf(row entity.Request) (access.Scope, error) {
 // AskFor makes a request. One can ask for what oneself or an app that one owns was refused; and for any grant for oneself,
 // for such an app, or, as who may give it, for a subject whose access one may not widen alone.
 func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
-	if (n.Receipt == "") == (n.Grant == nil) {
-		return r, chest.Invalid("receipt", "a request is for what a receipt says was refused, or for a grant: give one of the two")
+	if btoi(n.Receipt != "")+btoi(n.Grant != nil)+btoi(n.Read != "") != 1 {
+		return r, chest.Invalid("receipt",
+			"a request is for what a receipt says was refused, for a grant, or to read an item: give one of the three")
 	}
 	if n.Reason == "" {
 		return r, chest.Invalid("reason", "a request needs a reason, for whoever answers it")
@@ -116,9 +119,12 @@ func (s *Rights) AskFor(c chest.Caller, n NewRequest) (r Request, err error) {
 		row := entity.Request{ID: chest.NewID("rq_"), Asker: c.ID, Reason: n.Reason, State: chest.RequestOpen,
 			CreatedAt: chest.Micros(a.Entry.At)}
 		var err error
-		if n.Grant != nil {
+		switch {
+		case n.Grant != nil:
 			err = askForGrant(a, &row, *n.Grant)
-		} else {
+		case n.Read != "":
+			err = askToRead(a, &row, n.Read)
+		default:
 			err = s.askByReceipt(a, &row, n.Receipt)
 		}
 		if a.Entry.Target = row.Target; err == nil {
@@ -178,6 +184,29 @@ func (s *Rights) askByReceipt(a *chest.Attempt, row *entity.Request, id string) 
 	}
 	remedy := a.St.RemedyFor(receipt.Entry.Subject, action, receipt.Entry.Target)
 	return proposing(row, NewGrant{Subject: remedy.Subject, Role: remedy.Role, Scope: remedy.Scope})
+}
+
+// askToRead fills in a request to read an item that the asker may read once a second person agrees.
+func askToRead(a *chest.Attempt, row *entity.Request, item string) error {
+	names := chest.TargetOf(item)
+	if len(names) != 2 {
+		return chest.Invalid("read", "%.140q is not an item, such as ticketing-prod/db-password", item)
+	}
+	ctx := a.Caller.Context(a.Entry.At)
+	ctx.Reason = row.Reason
+	switch decision := a.St.Decide(a.Caller.ID, access.ReadValue, ctx, names...); {
+	case decision.Allowed:
+		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: no second person has to agree, or one has already"}
+	case decision.Reason != access.ApprovalNeeded:
+		return chest.Invalid("read", "you may not read %s even if a second person agrees; ask for the grant: tansu request grant", item)
+	}
+	d, it, err := a.St.At(names...).ReadItem()
+	if err != nil {
+		return err
+	}
+	row.Kind, row.Subject, row.Action = chest.RequestRead, a.Caller.ID, access.ReadValue.String()
+	row.Target, row.TargetID = d.Row.Name+"/"+it.Row.Name, it.Row.ID // as it is called now
+	return nil
 }
 
 // seconding is the kind of request for what a second person must agree to, by what was tried.

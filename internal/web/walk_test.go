@@ -71,7 +71,7 @@ const looks = `(async () => {
 		if (![...document.querySelectorAll("[role=status]")].some((s) => s.textContent.startsWith("Opening "))) return; } };
 	const found = [];
 	const names = [...document.querySelectorAll("main button:not([disabled])")].map((b) => b.innerText.trim())
-		.filter((n) => /…|^Show|^Find ways|^Would it/.test(n));
+		.filter((n) => /…|^Show|^Find ways|^Would it|^Reveal/.test(n));
 	for (const name of [...new Set(names)]) {
 		const button = [...document.querySelectorAll("main button:not([disabled])")].find((b) => b.innerText.trim() === name);
 		if (!button) continue;
@@ -105,7 +105,8 @@ func TestNoPageAndNothingItOffersIsRefused(t *testing.T) {
 		"/refusals", "/trail", "/trail/verify", "/trail/upkeep", "/trail/reads", "/trail/1", "/account", "/operation", "/drawers/ticketing-prod",
 		"/drawers/ticketing-staging", "/drawers/fuel-billing-prod", "/drawers/crew-rota-prod", "/drawers/not-there",
 		"/drawers/ticketing-prod/db-password", "/drawers/ticketing-staging/db-password", "/drawers/harbour-gates-prod/radio-key",
-		"/drawers/ticketing-prod/not-there", "/drawers/ticketing-prod/db-password@1/exposure"}
+		"/drawers/ticketing-prod/not-there", "/drawers/ticketing-prod/mail-relay-login", "/drawers/fuel-billing-prod/ledger-db-password",
+		"/drawers/harbour-gates-prod/ramp-controller-login", "/drawers/ticketing-prod/db-password@1/exposure"}
 	for _, person := range []string{"security-duty", "security-relief", "platform-oncall", "ticketing-lead", "harbour-master", "audit-desk",
 		"rota-trainee"} {
 		b.as(person, password)

@@ -34,10 +34,16 @@ export function useMayThere(target: string) {
     queryKey: ["may", target],
     queryFn: () => data(api.GET("/api/me/may", { params: { query: { target } } })),
   });
-  const actions = there.data?.actions;
+  const { actions, need_reason, need_approval, unmet } = there.data ?? {};
+  const may = (...any: Action[]) => any.some((action) => actions?.includes(action));
+  const needsApproval = (action: Action) => Boolean(need_approval?.includes(action));
   return {
     known: actions !== undefined,
     error: actions ? null : there.error,
-    may: (...any: Action[]) => any.some((action) => actions?.includes(action)),
+    may,
+    needsReason: (action: Action) => Boolean(need_reason?.includes(action)),
+    needsApproval,
+    unmet: (action: Action) => unmet?.find((u) => u.action === action)?.why,
+    reads: may("read_value") && !needsApproval("read_value"), // now, and without anybody else
   };
 }

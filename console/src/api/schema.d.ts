@@ -1347,7 +1347,7 @@ export interface paths {
         /** Requests that the caller made, is asked to answer, or that are about them */
         get: operations["listRequests"];
         put?: never;
-        /** Ask for what was refused, or for a grant */
+        /** Ask for what was refused, for a grant, or for a second person's agreement to a read */
         post: operations["askFor"];
         delete?: never;
         options?: never;
@@ -3056,6 +3056,11 @@ export interface components {
         NewRequest: {
             receipt?: string;
             grant?: components["schemas"]["NewGrant"];
+            /**
+             * @description An item that the caller may read once a second person agrees.
+             * @example fuel-billing-prod/ledger-db-password
+             */
+            read?: string;
             reason: string;
         };
         Answer: {
@@ -3802,6 +3807,16 @@ export interface operations {
                     "application/json": {
                         target: string;
                         actions: components["schemas"]["ActionName"][];
+                        /** @description Those of the actions for which a reason has to be stated. */
+                        need_reason: components["schemas"]["ActionName"][];
+                        /** @description Those of the actions to which a second person has to agree first. */
+                        need_approval: components["schemas"]["ActionName"][];
+                        /** @description What a grant of the caller's would allow if a condition of it held. */
+                        unmet: {
+                            action: components["schemas"]["ActionName"];
+                            /** @example it is sunday 03:12 in Europe/Lisbon */
+                            why: string;
+                        }[];
                     };
                 };
             };

@@ -12,7 +12,6 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { ruleLines } from "../../parts/rules";
 import { Loading } from "../../parts/States";
 import { GiveDialog } from "../access/GiveDialog";
-import { AskDialog } from "../refusals/AskDialog";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
 import { DescribeDialog } from "./DescribeDialog";
@@ -22,9 +21,9 @@ import { MoveDialog } from "./MoveDialog";
 import { Paths } from "./Paths";
 import { PutDialog } from "./PutDialog";
 import { Readers } from "./Readers";
-import { Reveal } from "./Reveal";
 import { shapes } from "./shapes";
 import { StricterDialog } from "./StricterDialog";
+import { Value } from "./Value";
 import { Versions } from "./Versions";
 
 type Open = "put" | "move" | "rules" | "describe" | "give";
@@ -125,8 +124,8 @@ export function ItemPage() {
         <div className="grid grid-cols-1 gap-6">
           {may("read_value") && (
             <>
-              <p>You may read its value, and not see what is known of it.</p>
-              <Reveal reference={target} />
+              <p>You may read its value, but not see its description and versions.</p>
+              <Value target={target} there={there} />
             </>
           )}
           {!may("read_value") && <Closed what="this item, if there is one" needs="viewer" scope={target} />}
@@ -134,13 +133,9 @@ export function ItemPage() {
       )}
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
-          {it.use_only ? null : may("read_value") ? (
-            <Reveal key={it.current} reference={target} version={it.current} />
-          ) : (
-            <NoValue target={target} />
-          )}
+          <Value target={target} item={it} there={there} />
           <HowToUse reference={target} />
-          <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} may={may} />
+          <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} there={there} />
           <Aliases list={history.data.aliases} may={may("change_item")} />
           <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
           {may("grant", "read_trail") && (
@@ -157,21 +152,5 @@ export function ItemPage() {
       {open === "give" && <GiveDialog scope={target} days="7" onClose={close} />}
       {open === "put" && it && <PutDialog drawer={drawer} item={it} fields={history.data?.versions[0]?.fields} onClose={close} />}
     </>
-  );
-}
-
-// NoValue stands where the value would be for whoever may not read it.
-function NoValue({ target }: { target: string }) {
-  const [asking, setAsking] = useState(false);
-  return (
-    <section className="panel flex flex-wrap items-center justify-between gap-3" aria-label="Value">
-      <p>
-        <b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.
-      </p>
-      <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>
-        Request access …
-      </button>
-      {asking && <AskDialog scope={target} wants="consumer" onClose={() => setAsking(false)} />}
-    </section>
   );
 }

@@ -6,16 +6,18 @@ import { Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { bytesOf, viewsOf } from "./views";
 
-type RevealProps = { reference: string; version?: number; small?: boolean };
+// A grant that wants to know why is told before the value is asked for.
+type RevealProps = { reference: string; version?: number; small?: boolean; says?: boolean };
 
 // How long a value stays on the screen, in seconds.
 const shownFor = 20;
 
 // Reveal reads a value at one press and hides it by itself: after a while, when the page is left, and when another
 // window comes before it. The value is in this component's state and nowhere else; each press is a read in the trail.
-export function Reveal({ reference, version, small = false }: RevealProps) {
+export function Reveal({ reference, version, small = false, says = false }: RevealProps) {
   const [text, setText] = useState<Part[] | null>(null);
   const [error, setError] = useState<unknown>(null);
+  const [asking, setAsking] = useState(false);
   const [left, setLeft] = useState(0);
   const hide = useCallback(() => setText(null), []);
   useEffect(() => {
@@ -36,6 +38,8 @@ export function Reveal({ reference, version, small = false }: RevealProps) {
 
   const reveal = async (reason?: string) => {
     setError(null);
+    setAsking(says && !reason);
+    if (says && !reason) return;
     try {
       const value = await read(reference, reason);
       setLeft(shownFor);
@@ -70,12 +74,8 @@ export function Reveal({ reference, version, small = false }: RevealProps) {
           </p>
         )
       )}
-      {error !== null &&
-        (problemOf(error).reason === "reason_needed" ? (
-          <ReasonForm onReason={(reason) => void reveal(reason)} />
-        ) : (
-          <ProblemBox error={error} />
-        ))}
+      {(asking || problemOf(error).reason === "reason_needed") && <ReasonForm onReason={(reason) => void reveal(reason)} />}
+      {error !== null && problemOf(error).reason !== "reason_needed" && <ProblemBox error={error} />}
     </div>
   );
 }

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import type { Action } from "../../api/may";
+import type { useMayThere } from "../../api/may";
 import { Mark } from "../../parts/Mark";
 import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
@@ -17,14 +17,16 @@ type VersionsProps = {
   item: Schemas["Item"];
   versions: Version[];
   readers: Schemas["Reader"][];
-  may: (...any: Action[]) => boolean;
+  there: ReturnType<typeof useMayThere>;
 };
 
 // Versions are those of an item, newest first, over time and as a list, with what the viewer may do with each.
-export function Versions({ drawer, item, versions, readers, may }: VersionsProps) {
+export function Versions({ drawer, item, versions, readers, there }: VersionsProps) {
+  const { may } = there;
   const [comparing, setComparing] = useState(false);
   const [ending, setEnding] = useState<Version>();
-  const reveals = (v: Version) => !v.current && v.state !== "shredded" && !item.use_only && may("read_value");
+  const served = (v: Version) => ["usable", "grace"].includes(v.state) && !["retired", "idle"].includes(item.state);
+  const reveals = (v: Version) => !v.current && served(v) && !item.use_only && there.reads;
   return (
     <section aria-labelledby="versions">
       <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
@@ -80,7 +82,15 @@ export function Versions({ drawer, item, versions, readers, may }: VersionsProps
           { head: "Note", cell: (v) => v.note },
           versions.some(reveals) && {
             head: "Value",
-            cell: (v) => reveals(v) && <Reveal reference={`${drawer}/${item.name}@${v.version}`} version={v.version} small />,
+            cell: (v) =>
+              reveals(v) && (
+                <Reveal
+                  reference={`${drawer}/${item.name}@${v.version}`}
+                  version={v.version}
+                  says={there.needsReason("read_value")}
+                  small
+                />
+              ),
           },
           {
             head: "Do",

@@ -173,6 +173,14 @@ function Queue({ days }: { days: number }) {
   );
 }
 
+// What allows it where no grant would, by why it was refused.
+const otherwise: Record<string, string> = {
+  approval_needed: "a second person's approval, which they can request",
+  condition_failed: "what their grant's condition asks for; the receipt has it",
+  reason_needed: "a stated reason",
+  denied: "ending the grant that denies it; the receipt has it",
+};
+
 // Remedy says the smallest grant that would allow it, and lets it be looked at and given, or declined, by whoever may.
 function Remedy({ of: r, gone, onGive, onDecline }: { of: Group; gone: boolean; onGive: () => void; onDecline: () => void }) {
   if (gone) return <Mark state="usable" word="Settled" />;
@@ -183,7 +191,7 @@ function Remedy({ of: r, gone, onGive, onDecline }: { of: Group; gone: boolean; 
           to be <b>{r.remedy.role}</b> on <span className="name text-sm">{r.remedy.scope}</span>
         </span>
       ) : (
-        <span className="muted">no single grant</span>
+        <span className="muted">{otherwise[r.reason] ?? "no single grant"}</span>
       )}
       <span className="flex flex-wrap gap-1">
         {r.may_give && (

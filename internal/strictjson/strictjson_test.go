@@ -1,4 +1,4 @@
-package httpapi
+package strictjson
 
 import (
 	"encoding/json"
@@ -14,7 +14,11 @@ import (
 func decodeText(body string, into any) error {
 	request := httptest.NewRequest("POST", "/", strings.NewReader(body))
 	request.Header.Set("Content-Type", "application/json; charset=utf-8")
-	return decode(httptest.NewRecorder(), request, smallBody, into)
+	read, err := Read(httptest.NewRecorder(), request, 16<<10)
+	if err != nil {
+		return err
+	}
+	return Decode(read, into)
 }
 
 // An error about a body must never repeat what the body holds: it may be a value in the wrong place.

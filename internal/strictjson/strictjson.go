@@ -1,4 +1,5 @@
-package httpapi
+// Package strictjson reads the body of a request as one JSON object, and takes nothing that a reader could understand in two ways.
+package strictjson
 
 import (
 	"bytes"
@@ -8,30 +9,15 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
-	"tansu/internal/chest"
 	"unicode/utf8"
+
+	"tansu/internal/chest"
 )
 
-// Limits of a request body. A version's value is 256 KiB, a third more in base64, and room for what is around it.
-const (
-	smallBody  = 16 << 10
-	listBody   = 64 << 10 // a hundred references: each has two or three names of up to 64 bytes
-	valueBody  = 400 << 10
-	maxNesting = 8
-)
+const maxNesting = 8
 
-// decode reads a JSON body strictly: one object, no unknown, repeated or wrongly cased field, no deep nesting, nothing
-// after it. Nothing of the body is repeated in an error but field names.
-func decode(w http.ResponseWriter, r *http.Request, limit int64, into any) error {
-	body, err := readBody(w, r, limit)
-	if err != nil {
-		return err
-	}
-	return decodeBody(body, into)
-}
-
-// readBody reads a body that says it is JSON, as far as it may be large.
-func readBody(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, error) {
+// Read reads a body that says it is JSON, as far as it may be large.
+func Read(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, error) {
 	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); strings.TrimSpace(kind) != "application/json" {
 		return nil, &chest.Error{Code: chest.InvalidInput, Field: "Content-Type", Detail: "the body must be application/json"}
 	}
@@ -46,7 +32,9 @@ func readBody(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, erro
 	return body.Bytes(), nil
 }
 
-func decodeBody(body []byte, into any) error {
+// Decode decodes a body strictly: one object, no unknown, repeated or wrongly cased field, no deep nesting, nothing
+// after it. Nothing of the body is repeated in an error but field names.
+func Decode(body []byte, into any) error {
 	if !utf8.Valid(body) {
 		return &chest.Error{Code: chest.InvalidInput, Detail: "the body is not UTF-8"}
 	}
@@ -65,10 +53,10 @@ func decodeBody(body []byte, into any) error {
 	return checkShape(whole) // it is valid JSON
 }
 
-// plainList reads a body of the form {"name":["…","…"]} whose strings are ASCII and need no unescaping, which is how clients ask
+// PlainList reads a body of the form {"name":["…","…"]} whose strings are ASCII and need no unescaping, which is how clients ask
 // for many values: the strict decoder takes as long for it as all the rest of such a call. It does not know any other form, which
 // is left to that decoder, and so is saying what is wrong.
-func plainList(body []byte, name string) (list []string, ok bool) {
+func PlainList(body []byte, name string) (list []string, ok bool) {
 	rest, ok := strings.CutPrefix(string(body), `{"`+name+`":[`)
 	if !ok {
 		return nil, false
