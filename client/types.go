@@ -610,6 +610,8 @@ type Grant struct {
 	CreatedBy string    `json:"created_by"`
 	EndedAt   time.Time `json:"ended_at,omitzero"`
 	EndedBy   string    `json:"ended_by"`
+	MayEnd    bool      `json:"may_end,omitempty"`   // in lists: whether the caller may end it
+	MayRenew  bool      `json:"may_renew,omitempty"` // in lists: whether the caller may let it last longer
 	Conditions
 }
 

@@ -22,6 +22,8 @@ type GrantInfo struct {
 	EndedAt   time.Time // zero while nobody has ended it
 	EndedBy   string
 	InForce   bool
+	MayEnd    bool // whether whoever asked may end it, and MayRenew whether they may let it last longer; set where grants are listed
+	MayRenew  bool
 	Conditions
 }
 

@@ -126,5 +126,5 @@ func (a *api) endGrant(c *call) error {
 func grantJSON(g chest.GrantInfo) client.Grant {
 	return client.Grant{ID: g.ID, Subject: g.Subject, Effect: g.Effect, Role: g.Role, Scope: g.Scope, Reason: g.Reason, InForce: g.InForce,
 		NotAfter: g.NotAfter, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, EndedAt: g.EndedAt, EndedBy: g.EndedBy,
-		Conditions: client.Conditions(g.Conditions)}
+		MayEnd: g.MayEnd, MayRenew: g.MayRenew, Conditions: client.Conditions(g.Conditions)}
 }

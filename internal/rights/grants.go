@@ -62,7 +62,13 @@ func (s *Rights) Grants(c chest.Caller, f GrantFilter) (page GrantPage, err erro
 			page.Next = page.Grants[f.Most-1].ID
 			return false
 		}
-		page.Grants = append(page.Grants, st.DescribeGrant(row, a.Entry.At))
+		info := st.DescribeGrant(row, a.Entry.At)
+		if scope, err := access.ParseScope(row.Scope); err == nil && info.EndedAt.IsZero() {
+			gives := st.Policy.DecideScope(c.ID, access.GrantAccess, scope, c.Context(a.Entry.At)).Allowed
+			info.MayEnd = gives && powers.MayEnd(st, c, row).None()
+			info.MayRenew = gives && powers.MayGive(st, c, row.Subject, row, a.Entry.At).None()
+		}
+		page.Grants = append(page.Grants, info)
 		return c.Ctx().Err() == nil
 	}
 	if f.Subject == "" {

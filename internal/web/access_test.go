@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -144,6 +145,45 @@ func TestAGrantIsRenewedWhereItsEndIsSeen(t *testing.T) {
 		chromedp.WaitVisible(`//button[contains(., "Renew what you choose")][@disabled]`),
 		chromedp.Click(row+`//input`), chromedp.Click(`//button[contains(., "Renew 1 grant")]`), see("Renewed: 1 grant"),
 		chromedp.WaitVisible(row+`[contains(., "in 90 days")]`))
+	b.clean()
+}
+
+// Many grants are reviewed and ended in one go where they are listed: those that a filter leaves, and no others. Renewing shortens nothing.
+func TestGrantsAreEndedManyAtATimeWhereTheyAreListed(t *testing.T) {
+	b := open(t)
+	b.chest.App(t, "map-printer")
+	steward := b.chest.Client(t, b.chest.Steward)
+	for i := range 30 {
+		n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: fmt.Sprintf("ticketing-prod/old-%d", i)}
+		if i%2 == 0 {
+			n.Scope = fmt.Sprintf("ticketing-prod/new-%d", i)
+		}
+		if _, err := steward.Give(b.ctx, n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/access/grants", "ticketing-prod/new-0")
+	b.do(chromedp.SendKeys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"), see("Renewed: 15 grants"),
+		press("Choose the 15 found"), see("15 of those chosen end later"), press("End 15 grants"),
+		see("What only these allow is refused"), press("End 15 grants", "dialog"), see("Nothing matches"))
+	grants, err := steward.Grants(b.ctx, "app:map-printer")
+	if err != nil {
+		t.Fatal(err)
+	}
+	left := 0
+	for _, g := range grants {
+		if g.InForce && !strings.HasPrefix(g.Scope, "ticketing-prod/new-") {
+			t.Errorf("%s is left", g.Scope)
+		}
+		if g.InForce {
+			left++
+		}
+	}
+	if left != 15 {
+		t.Errorf("%d are left", left)
+	}
 	b.clean()
 }
 

@@ -109,7 +109,7 @@ func TestWhatWasTypedIsNotLost(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Discard it", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
+	b.do(press("Discard", "dialog"), chromedp.WaitNotPresent(`dialog[open]`))
 	b.visit("/access", "Register an app")
 	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"),
 		press("Register", `dialog`), see("shown only once"), chromedp.KeyEvent(escape), see("Have you kept it?"), chromedp.KeyEvent(escape),

@@ -2820,6 +2820,10 @@ export interface components {
             hours?: string;
             via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "person_token" | "console_session")[];
             needs_reason?: boolean;
+            /** @description In lists of grants: whether the caller may end it. */
+            may_end?: boolean;
+            /** @description In lists of grants: whether the caller may let it last longer. */
+            may_renew?: boolean;
         };
         NewGrant: {
             subject: string;

@@ -72,10 +72,10 @@ export function Dialog({ title, wide, once, settled, covers, onClose, children }
             <span>{once ? "This is shown only now. Have you kept it?" : "What you typed would be lost."}</span>
             <span className="flex gap-2">
               <button type="button" className="btn btn-sm" ref={(button) => button?.focus()} onClick={() => setAsked(false)}>
-                {once ? "Not yet" : "Go on typing"}
+                {once ? "Not yet" : "Keep editing"}
               </button>
               <button type="button" className="btn btn-ghost btn-sm" onClick={onClose}>
-                {once ? "I have kept it" : "Discard it"}
+                {once ? "I have kept it" : "Discard"}
               </button>
             </span>
           </div>

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { useMay } from "../api/may";
 import { useEndGrant } from "../api/rights";
+import { ChooseBox, type useChosen } from "./Chosen";
 import { Conditions } from "./Conditions";
 import { Confirm } from "./Confirm";
 import { Mark } from "./Mark";
@@ -10,17 +11,17 @@ import { Table } from "./Table";
 import { When } from "./When";
 
 type Grant = Schemas["Grant"];
-type GrantTableProps = { grants: Grant[]; of?: string; ends?: boolean };
+type GrantTableProps = { grants: Grant[]; of?: string; ends?: boolean; chosen?: ReturnType<typeof useChosen> };
 
 const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
 
-// GrantTable lists grants, those in force first. Of a subject, a team's that reach it are named, and ended at the team. With ends, the
-// viewer may end them.
-export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
+// GrantTable lists grants, those in force first. Of a subject, a team's that reach it are named, and ended at the team. With ends, those
+// that the viewer may end can be ended, and with chosen, chosen.
+export function GrantTable({ grants, of: owner, ends, chosen }: GrantTableProps) {
   const [ending, setEnding] = useState<Grant>();
   const end = useEndGrant();
-  const me = useMay().subject; // nobody ends their own
-  const showSubject = grants.some((g) => g.subject !== (owner ?? grants[0]?.subject));
+  const me = useMay().subject; // nobody ends their own here
+  const showSubject = owner === undefined || grants.some((g) => g.subject !== owner);
   const sorted = [...grants].sort((a, b) => Number(b.in_force) - Number(a.in_force));
   return (
     <>
@@ -28,6 +29,7 @@ export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
         label="Table of grants"
         rows={sorted}
         id={(g) => g.id}
+        onFound={chosen?.onFound}
         rowClass={(g) => (g.in_force ? "" : "muted")}
         find={(g) =>
           [
@@ -42,6 +44,12 @@ export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
           ].join(" ")
         }
         columns={[
+          chosen !== undefined &&
+            chosen.list.length > 0 && {
+              head: "Choose",
+              hidden: true,
+              cell: (g: Grant) => <ChooseBox of={chosen.list.find((one) => one.id === g.id)} from={chosen} />,
+            },
           showSubject && {
             head: "Given to",
             sort: (g: Grant) => g.subject,
@@ -75,7 +83,7 @@ export function GrantTable({ grants, of: owner, ends }: GrantTableProps) {
             head: "Do",
             hidden: true,
             cell: (g: Grant) =>
-              g.in_force &&
+              g.may_end &&
               g.subject !== me &&
               g.subject === (owner ?? g.subject) && (
                 <button type="button" className="btn btn-outline btn-xs" onClick={() => setEnding(g)}>

@@ -1,5 +1,5 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
-import { useDeferredValue, useState, type ReactNode } from "react";
+import { useDeferredValue, useEffect, useState, type ReactNode } from "react";
 import { Scroll } from "./Scroll";
 
 // Column is one of a table. What has sort can be sorted by it; a head that is hidden is read out only.
@@ -20,13 +20,14 @@ type TableProps<T> = {
   rowClass?: (row: T) => string;
   caption?: ReactNode;
   all?: boolean; // rows that come a page at a time are shown whole
+  onFound?: (ids: string[] | undefined) => void; // told which rows the filter leaves; undefined for all
 };
 
 const window = 50;
 
 // Table shows rows a window at a time, with a filter once there are many, sorted by a press on a column's head. In a narrow place each row
 // is a card, in which every value has its column's head beside it.
-export function Table<T>({ label, rows, columns, id, find, rowClass, caption, all }: TableProps<T>) {
+export function Table<T>({ label, rows, columns, id, find, rowClass, caption, all, onFound }: TableProps<T>) {
   const shown = columns.filter((c) => c !== false);
   const [typed, setTyped] = useState("");
   const [most, setMost] = useState(all ? Infinity : window);
@@ -39,6 +40,8 @@ export function Table<T>({ label, rows, columns, id, find, rowClass, caption, al
           return words.every((w) => text.includes(w));
         })
       : rows;
+  const foundIds = words.length > 0 ? found.map(id).join("\n") : undefined;
+  useEffect(() => onFound?.(foundIds?.split("\n")), [foundIds, onFound]);
   const by = shown.find((c) => c.head === order?.head)?.sort;
   const sorted = by && order ? [...found].sort((a, b) => compare(by(a), by(b)) * (order.down ? -1 : 1)) : found;
   return (
@@ -84,9 +87,9 @@ export function Table<T>({ label, rows, columns, id, find, rowClass, caption, al
           </tbody>
         </table>
       </Scroll>
-      {sorted.length === 0 && typed && (
+      {sorted.length === 0 && (
         <p className="muted" role="status">
-          Nothing matches “{typed}”.
+          {typed ? `Nothing matches “${typed}”.` : "None."}
         </p>
       )}
       {sorted.length > most && (

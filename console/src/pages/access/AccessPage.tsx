@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useIdentities } from "../../api/queries";
@@ -24,7 +24,9 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
   const identities = useIdentities(may.seesIdentities);
   const grants = useGrants(undefined, may.seesIdentities);
   const [registering, setRegistering] = useState<Kind>();
-  const [kind, setKind] = useState<Kind>("app");
+  const [query, setQuery] = useSearchParams();
+  const kind = kinds.find((k) => k === query.get("kind")) ?? "app";
+  const setKind = (k: Kind) => setQuery(k === "app" ? {} : { kind: k }, { replace: true });
   const list = identities.data?.identities ?? [];
   const of = (k: Kind) => list.filter((i) => i.subject.startsWith(`${k}:`));
   return (
@@ -70,7 +72,7 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
           <List key={kind} kind={kind} identities={of(kind)} grants={grants.data?.grants ?? []} />
         </>
       )}
-      {registering && <RegisterDialog kind={registering} onClose={() => setRegistering(undefined)} />}
+      {registering && <RegisterDialog kind={registering} onDone={() => setKind(registering)} onClose={() => setRegistering(undefined)} />}
     </>
   );
 }
@@ -81,7 +83,7 @@ function Own({ me }: { me: Schemas["Me"] }) {
     <div className="grid grid-cols-1 gap-8">
       <section>
         <h2 className="mb-2 text-xl font-semibold">Your own grants</h2>
-        {me.grants.length === 0 ? <p className="muted">None.</p> : <GrantTable grants={me.grants} />}
+        {me.grants.length === 0 ? <p className="muted">None.</p> : <GrantTable grants={me.grants} of={me.subject} />}
       </section>
       {owned.length > 0 && (
         <section>

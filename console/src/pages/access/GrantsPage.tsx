@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useMay } from "../../api/may";
 import { useGrants } from "../../api/rights";
+import { ChosenActs, useChosen } from "../../parts/Chosen";
 import { GrantTable } from "../../parts/GrantTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -15,6 +16,18 @@ export function GrantsPage() {
   const [past, setPast] = useState(false);
   const [giving, setGiving] = useState(false);
   const list = (grants.data?.grants ?? []).filter((g) => past || g.in_force);
+  const chosen = useChosen(
+    list
+      .filter((g) => g.subject !== may.subject && g.in_force && (g.may_end || g.may_renew))
+      .map((g) => ({
+        id: g.id,
+        subject: g.subject,
+        about: `${g.effect === "deny" ? "denied " : ""}${g.role} on ${g.scope}`,
+        end: g.not_after,
+        mayEnd: Boolean(g.may_end),
+        mayRenew: Boolean(g.may_renew),
+      })),
+  );
   return (
     <>
       <Tabs />
@@ -28,16 +41,19 @@ export function GrantsPage() {
           )
         }
       >
-        Who was given which role, on what, until when. Those that you may know of.
+        Who has which role, on what, and until when. You see the grants that you may know of.
       </PageHead>
-      <label className="mb-3 flex items-center gap-2 text-sm print:hidden">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={past} onChange={(e) => setPast(e.target.checked)} /> Show ended
-        grants too
-      </label>
+      <div className="mb-3 flex flex-wrap items-center justify-between gap-3">
+        <label className="flex items-center gap-2 text-sm print:hidden">
+          <input type="checkbox" className="checkbox checkbox-sm" checked={past} onChange={(e) => setPast(e.target.checked)} /> Show ended
+          grants too
+        </label>
+        <ChosenActs from={chosen} />
+      </div>
       {grants.isPending && <Loading what="the grants" />}
       {grants.error && <ProblemBox error={grants.error} />}
       {grants.data && list.length === 0 && <Empty title="No grants">None that you may know of.</Empty>}
-      {list.length > 0 && <GrantTable grants={list} ends={may.somewhere("grant")} />}
+      {list.length > 0 && <GrantTable grants={list} ends={may.somewhere("grant")} chosen={chosen} />}
       {giving && <GiveDialog onClose={() => setGiving(false)} />}
     </>
   );

@@ -9,13 +9,13 @@ import { ShownOnce } from "../../parts/ShownOnce";
 import { SubjectField } from "../../parts/SubjectField";
 import { environments } from "./words";
 
-type RegisterDialogProps = { kind: "person" | "app" | "team"; onClose: () => void };
+type RegisterDialogProps = { kind: "person" | "app" | "team"; onDone: () => void; onClose: () => void };
 
 const titles = { app: "Register an app", person: "Register a person", team: "Make a team" };
 const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-oncall.", team: "Such as harbour-crew." };
 
 // RegisterDialog registers somebody and then shows the credential, once.
-export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
+export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
   const register = useRegister();
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -25,7 +25,7 @@ export function RegisterDialog({ kind, onClose }: RegisterDialogProps) {
     if (kind === "app") body.purpose = text("purpose");
     if (kind === "app" && form.get("no_secret")) body.no_secret = true;
     if (kind === "app" && text("environment")) body.environment = text("environment") as "production" | "staging" | "development";
-    register.mutate(body);
+    register.mutate(body, { onSuccess: onDone });
   };
   if (register.data) {
     return (

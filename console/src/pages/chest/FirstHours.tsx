@@ -24,7 +24,7 @@ export function FirstHours() {
       done: identities.data && people.length > 2,
       what: "Register the people who will look after it",
       why: "You exist to appoint them. Each gets a code with which they choose a password.",
-      to: "/access",
+      to: "/access?kind=person",
       text: "Register people",
     },
     {

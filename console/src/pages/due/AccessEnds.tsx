@@ -1,10 +1,7 @@
-import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useEndGrants, useRenewGrants } from "../../api/ends";
-import { Confirm } from "../../parts/Confirm";
+import { ChooseBox, ChosenActs, useChosen } from "../../parts/Chosen";
 import { Mark } from "../../parts/Mark";
-import { ProblemBox } from "../../parts/ProblemBox";
 import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 
@@ -20,18 +17,19 @@ const words: Record<string, string> = {
   calendar: "calendar address",
 };
 
-const grants = (n: number) => (n === 1 ? "1 grant" : `${n} grants`);
-
-// AccessEnds lists grants, credentials and the like that end, and renews those that are chosen. Nothing is chosen by itself.
+// AccessEnds lists grants, credentials and the like that end, and renews those that are chosen.
 export function AccessEnds({ list }: { list: End[] }) {
-  const [chosen, setChosen] = useState<string[]>([]);
-  const [days, setDays] = useState(90);
-  const renew = useRenewGrants();
-  const [ending, setEnding] = useState(false);
-  const endThem = useEndGrants();
-  const renewable = list.filter((end) => end.may && isGrant(end));
-  const picked = renewable.filter((end) => chosen.includes(end.id));
-  const toggle = (id: string) => setChosen(chosen.includes(id) ? chosen.filter((other) => other !== id) : [...chosen, id]);
+  const choosable = list.filter((end) => end.may && isGrant(end));
+  const chosen = useChosen(
+    choosable.map((end) => ({
+      id: end.id,
+      subject: end.subject ?? "the chest",
+      about: end.about,
+      end: end.not_after,
+      mayEnd: true,
+      mayRenew: true,
+    })),
+  );
   return (
     <section aria-labelledby="access-ends" className="grid gap-2">
       <div className="flex flex-wrap items-end justify-between gap-2">
@@ -43,100 +41,19 @@ export function AccessEnds({ list }: { list: End[] }) {
             Yours, those of apps that you answer for, and what you could renew. A grant that another one covers for longer is left out.
           </p>
         </div>
-        {renewable.length > 0 && (
-          <div className="flex flex-wrap items-center gap-2">
-            <select
-              className="select select-sm w-auto"
-              aria-label="For how long"
-              value={days}
-              onChange={(e) => setDays(Number(e.target.value))}
-            >
-              {[30, 90, 365].map((n) => (
-                <option key={n} value={n}>
-                  for {n} days
-                </option>
-              ))}
-            </select>
-            {renewable.length > 1 && (
-              <button
-                type="button"
-                className="btn btn-ghost btn-sm"
-                onClick={() => setChosen(picked.length === renewable.length ? [] : renewable.map((end) => end.id))}
-              >
-                {picked.length === renewable.length ? "Choose none" : "Choose all"}
-              </button>
-            )}
-            {picked.length > 0 && (
-              <button type="button" className="btn btn-outline btn-sm" onClick={() => setEnding(true)}>
-                End {grants(picked.length)} …
-              </button>
-            )}
-            <button
-              type="button"
-              className="btn btn-primary btn-sm"
-              disabled={picked.length === 0 || renew.isPending}
-              onClick={() => renew.mutate({ ids: picked.map((end) => end.id), days }, { onSuccess: () => setChosen([]) })}
-            >
-              {renew.isPending ? "Renewing …" : `Renew ${picked.length === 0 ? "what you choose" : grants(picked.length)}`}
-            </button>
-          </div>
-        )}
+        <ChosenActs from={chosen} />
       </div>
-      {ending && (
-        <Confirm
-          title={`End ${grants(picked.length)} now?`}
-          action={`End ${grants(picked.length)}`}
-          busy={endThem.isPending}
-          error={endThem.error}
-          onClose={() => setEnding(false)}
-          onYes={() =>
-            endThem.mutate(
-              picked.map((one) => one.id),
-              {
-                onSuccess: () => {
-                  setEnding(false);
-                  setChosen([]);
-                },
-              },
-            )
-          }
-        >
-          <p>What only these allow is refused from now on:</p>
-          <ul className="max-h-60 list-disc overflow-y-auto pl-6">
-            {picked.map((one) => (
-              <li key={one.id}>
-                <span className="name">{one.subject}</span>: <span className="name">{one.about}</span>
-              </li>
-            ))}
-          </ul>
-        </Confirm>
-      )}
-      {renew.error && <ProblemBox error={renew.error} />}
-      {renew.isSuccess && picked.length === 0 && (
-        <p role="status" className="text-success font-semibold">
-          Renewed: {grants(renew.data.length)}.
-        </p>
-      )}
       <Table
         label="Table of access that ends"
         rows={list}
         id={(end) => end.id}
+        onFound={chosen.onFound}
         find={(end) => `${end.subject ?? "the chest"} ${end.owner ?? ""} ${end.about} ${end.kind}`}
         columns={[
-          renewable.length > 0 && {
+          choosable.length > 0 && {
             head: "Choose",
             hidden: true,
-            cell: (end: End) =>
-              end.may &&
-              isGrant(end) && (
-                <input
-                  type="checkbox"
-                  className="checkbox checkbox-sm"
-                  aria-label={`Renew ${end.about} of ${end.subject ?? "the chest"}`}
-                  checked={chosen.includes(end.id)}
-                  onChange={() => toggle(end.id)}
-                />
-              ),
+            cell: (end: End) => <ChooseBox of={chosen.list.find((one) => one.id === end.id)} from={chosen} />,
           },
           {
             head: "Whose",
