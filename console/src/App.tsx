@@ -1,12 +1,13 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Route, Routes, useLocation } from "react-router";
-import { problemOf, type Schemas } from "./api/client";
+import { problemOf, showing, type Schemas } from "./api/client";
 import { useMay, Viewer } from "./api/may";
 import { useStatus } from "./api/operation";
 import { useMe } from "./api/queries";
 import { ChestPage } from "./pages/chest/ChestPage";
 import { LockedOver, LockedPage } from "./pages/signin/LockedPage";
+import { OtherSession } from "./pages/signin/OtherSession";
 import { SignInAgain } from "./pages/signin/SignInAgain";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { Frame } from "./parts/Frame";
@@ -42,12 +43,13 @@ const TrailPage = lazy(() => import("./pages/trail/TrailPage").then((m) => ({ de
 export function App() {
   const status = useStatus();
   const me = useMe();
-  const ended = useSessionEnd(Boolean(me.data));
+  const { ended, other } = useSessionEnd(Boolean(me.data));
   // Who was signed in last: while their session is renewed, the page stays under the sign-in, with what was typed on it.
   const [last, setLast] = useState(me.data);
   if (me.data && me.data !== last) setLast(me.data);
   const locked = status.data?.state === "locked" ? status.data : undefined;
   const shown = me.data ?? (ended || locked ? last : undefined);
+  useEffect(() => showing(shown?.subject ?? ""), [shown?.subject]);
   if (locked && !shown) return <LockedPage status={locked} />;
   if (!shown && (status.isPending || me.isPending)) return <Loading what="the chest" />;
   if (!shown) return <SignInPage ended={ended} reachable={status.isSuccess} />;
@@ -56,6 +58,7 @@ export function App() {
       <Frame me={shown} records={status.data?.records !== false}>
         <Pages me={shown} />
         {locked && <LockedOver status={locked} />}
+        {other && <OtherSession subject={shown.subject} />}
         {!me.data && !locked && <SignInAgain person={shown.subject.replace("person:", "")} />}
       </Frame>
     </Viewer>
@@ -163,11 +166,12 @@ function Pages({ me }: { me: Schemas["Me"] }) {
   );
 }
 
-// useSessionEnd notices that a session that was there has ended: an answer to any question or change says so. It then asks who the caller
-// is, which brings the sign-in up over the page.
-function useSessionEnd(signedIn: boolean): boolean {
+// useSessionEnd notices that a session that was there has ended, or that it is somebody else's now: an answer to any question or change
+// says so. Either brings something up over the page.
+function useSessionEnd(signedIn: boolean) {
   const queries = useQueryClient();
   const [ended, setEnded] = useState(false);
+  const [other, setOther] = useState(false);
   useEffect(() => {
     if (!signedIn) return;
     const heard = (error: unknown) => {
@@ -176,6 +180,7 @@ function useSessionEnd(signedIn: boolean): boolean {
         setEnded(true);
         queries.setQueryData(["me"], null);
       }
+      if (code === "other_session") setOther(true);
       if (code === "locked") void queries.invalidateQueries({ queryKey: ["status"] });
     };
     const questions = queries.getQueryCache().subscribe(({ query }) => heard(query.state.error));
@@ -185,5 +190,5 @@ function useSessionEnd(signedIn: boolean): boolean {
       changes();
     };
   }, [queries, signedIn]);
-  return ended && !signedIn;
+  return { ended: ended && !signedIn, other };
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
@@ -141,14 +143,17 @@ const (
 // CheckReason checks a stated reason: at most 200 bytes on one line.
 func CheckReason(text string) error { return CheckText("Tansu-Reason", text, MaxNote) }
 
-// CheckText allows printable text on one line, without bidirectional controls that could make it read as something else.
+// hidden are characters that are not seen, or make others look like what they are not: controls, formats (some turn the direction of
+// text), and separators of lines.
+var hidden = []*unicode.RangeTable{unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co}
+
+// CheckText allows printable text on one line, without anything hidden that could make it read as something else.
 func CheckText(field, text string, limit int) error {
 	if len(text) > limit {
 		return Invalid(field, "%s is %d bytes long; the most is %d", field, len(text), limit)
 	}
 	for _, r := range text {
-		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 ||
-			strings.ContainsRune("\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\ufeff\ufffd", r) {
+		if unicode.In(r, hidden...) && r != '\u200c' && r != '\u200d' || r == utf8.RuneError { // those two join letters
 			return Invalid(field, "%s has the character U+%04X; allowed: text on one line without control characters", field, r)
 		}
 	}

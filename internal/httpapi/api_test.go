@@ -65,6 +65,8 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 			"invalid_input", "owner"},
 		{"description with a bidirectional override", "POST", "/api/drawers", `{"name":"a","environment":"staging","description":"a\u202eb"}`,
 			400, "invalid_input", "description"},
+		{"description with hidden text", "POST", "/api/drawers", `{"name":"a","environment":"staging","description":"a\udb40\udc61b"}`,
+			400, "invalid_input", "description"},
 		{"drawer that exists", "POST", "/api/drawers", `{"name":"ticketing-prod","environment":"staging"}`, 409, "exists", ""},
 		{"not JSON", "POST", "/api/drawers", `{"name":`, 400, "invalid_input", ""},
 		{"an array", "POST", "/api/drawers", `[]`, 400, "invalid_input", ""},
@@ -691,6 +693,8 @@ func TestConsoleSessionCannotBeUsedFromAnotherOrigin(t *testing.T) {
 		"another port of the host":        {"GET", map[string]string{"Sec-Fetch-Site": "same-site"}, 403},
 		"an old browser on another site":  {"POST", map[string]string{"Origin": "https://evil.test"}, 403},
 		"another site, reading a listing": {"GET", map[string]string{"Sec-Fetch-Site": "cross-site"}, 403},
+		"a page of the same person":       {"GET", map[string]string{"Tansu-Page-Of": "person:steward"}, 200},
+		"a page of somebody else":         {"GET", map[string]string{"Tansu-Page-Of": "person:ticketing-lead"}, 409},
 	} {
 		c.header["Cookie"] = session
 		call := chesttest.Call{Method: c.method, Path: "/api/drawers", Header: c.header}

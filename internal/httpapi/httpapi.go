@@ -373,8 +373,16 @@ func (a *api) authenticate(c *call) (chest.Caller, error) {
 	if err := a.sameOrigin(c.Request()); err != nil {
 		return chest.Caller{}, err
 	}
-	return a.service.Authenticate(c.origin, token)
+	caller, err := a.service.Authenticate(c.origin, token)
+	if page := c.Request().Header.Get(pageOf); err == nil && page != "" && page != caller.Name {
+		return chest.Caller{}, &chest.Error{Code: otherSession, Detail: caller.Name + " is signed in in this browser now; nothing was done"}
+	}
+	return caller, err
 }
+
+// pageOf says whom a page of the console shows as signed in. All pages of a browser share one cookie: when somebody else has signed in on
+// another one, nobody acts as them by what they press here.
+const pageOf = "Tansu-Page-Of"
 
 // sameOrigin keeps other sites from acting with the console's cookie, which is SameSite=Strict besides. A page on
 // another port of the same host counts as the same site, so that reading is held to the same origin too.

@@ -43,12 +43,15 @@ var problems = map[chest.Code]struct {
 	inProgress:            {http.StatusConflict, "Not done yet"},
 	notAllowed:            {http.StatusMethodNotAllowed, "Method not allowed"},
 	crossOrigin:           {http.StatusForbidden, "Another site asked"},
+	otherSession:          {http.StatusConflict, "Somebody else is signed in"},
 }
 
 // Codes that only HTTP has.
 const (
 	notAllowed  chest.Code = "method_not_allowed"
 	crossOrigin chest.Code = "cross_origin"
+	// The session of this browser is not of whom its page shows: somebody else has signed in beside it.
+	otherSession chest.Code = "other_session"
 	// Of Idempotency-Key: it was used for another request, what was asked for was done before, or is not done yet.
 	keyReused  chest.Code = "key_reused"
 	doneBefore chest.Code = "done_before"

@@ -145,6 +145,31 @@ func TestASessionEndsUnderADialog(t *testing.T) {
 	b.clean()
 }
 
+// Somebody else signs in on another page of the browser: nothing that is pressed on the first one is done as them, and it is covered.
+func TestNothingIsDoneAsSomebodyWhoSignedInOnAnotherPage(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "ticketing-lead", chesttest.Grant{Role: "curator", Scope: "ticketing-prod/**"})
+	b.visit("/", "Sign in")
+	b.signIn("ticketing-lead")
+	b.visit("/drawers/ticketing-prod", "db-password")
+	b.do(press("Put a secret in"), chromedp.SendKeys(`dialog input[name=name]`, "new-token"),
+		chromedp.SendKeys(`dialog input[name=value]`, "typed-by-the-lead"))
+	if status := eval[int](b, fmt.Sprintf(`fetch("/api/sign-in", {method: "POST", headers: {"Content-Type": "application/json"},
+		body: JSON.stringify({person: "steward", password: %q, session: "cookie"})}).then((r) => r.status)`, chesttest.Password)); status != 200 {
+		t.Fatalf("signing in beside it answers %d", status)
+	}
+	b.do(press("Put it in", "dialog"), see("Somebody else is signed in"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	_, err := b.chest.Client(t, b.chest.Steward).History(b.ctx, "ticketing-prod", "new-token")
+	if chesttest.Code(err) != "not_found" {
+		t.Errorf("it was put in as somebody else: %v", err)
+	}
+	b.do(press("Continue as whoever is signed in"), see("person:steward"))
+	b.clean()
+}
+
 // A chest that is locked under an open dialog is unlocked there, and what was typed is put in.
 func TestTheChestIsLockedUnderADialog(t *testing.T) {
 	b := open(t)

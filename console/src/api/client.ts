@@ -7,6 +7,19 @@ export type Problem = Schemas["Problem"];
 // One client, on the page's own origin; the session is a cookie that scripts cannot read.
 export const api = createClient<paths>({ credentials: "same-origin" });
 
+// Each request says whom the page shows as signed in: all pages of a browser share one cookie, and nothing that is pressed on one is done
+// as somebody who has signed in on another.
+let person = "";
+export const showing = (subject: string) => {
+  person = subject;
+};
+export const pageOf = () => (person ? { "Tansu-Page-Of": person } : undefined);
+api.use({
+  onRequest({ request }) {
+    if (person) request.headers.set("Tansu-Page-Of", person);
+  },
+});
+
 // Refusal carries a problem document through TanStack Query's error channel.
 export class ProblemError extends Error {
   constructor(readonly problem: Problem) {

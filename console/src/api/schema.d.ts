@@ -2913,7 +2913,7 @@ export interface components {
             status: number;
             detail: string;
             /** @enum {string} */
-            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_possible" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin" | "key_reused" | "done_before" | "in_progress";
+            code: "invalid_input" | "too_large" | "unauthenticated" | "sign_in_failed" | "refused" | "not_found" | "exists" | "stale" | "needs_revision" | "not_servable" | "not_possible" | "not_handed_over" | "locked" | "already_unlocked" | "wrong_material" | "throttled" | "not_recorded" | "internal" | "method_not_allowed" | "cross_origin" | "other_session" | "key_reused" | "done_before" | "in_progress";
             request_id: string;
             field?: string;
             reason?: string;

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { api, data } from "../../api/client";
+import { api, data, pageOf } from "../../api/client";
 import { useMakeCheckpoint, useVerifierKey } from "../../api/trail";
 import { save } from "../../parts/download";
 import { Mark } from "../../parts/Mark";
@@ -13,7 +13,7 @@ type State = { done: number; size: number; matched: number; points: number; prob
 // verify fetches all entries and compares the tree over them with each checkpoint, telling how far it is.
 async function verify(tell: (s: State) => void) {
   const { verifier_key } = await data(api.GET("/api/trail/key"));
-  const answer = await fetch("/api/trail/export", { credentials: "same-origin" });
+  const answer = await fetch("/api/trail/export", { credentials: "same-origin", headers: pageOf() });
   if (!answer.ok || !answer.body) return data(Promise.resolve({ error: (await answer.json()) as unknown, response: answer }));
   const size = Number(answer.headers.get("Tansu-Trail-Size"));
   const kept = await data(api.GET("/api/trail/checkpoints", { params: { query: { from: size } } }));
