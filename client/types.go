@@ -500,7 +500,7 @@ type NewCredential struct {
 type Reading struct {
 	Reference string    `json:"reference"` // as it was asked for
 	Version   int       `json:"version"`   // that was served last
-	Pinned    bool      `json:"pinned"`    // whether it was asked for by its number
+	Pinned    bool      `json:"pinned"`    // whether it was pinned by its number
 	Current   int       `json:"current"`   // that is served now to whoever asks for none; 0 when none is
 	Count     int64     `json:"count"`
 	First     time.Time `json:"first"`

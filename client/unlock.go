@@ -21,7 +21,7 @@ type Handed struct {
 	Since  time.Time `json:"since"`
 }
 
-// UnlockMethod is a method of unlocking.
+// UnlockMethod is an unlock method.
 type UnlockMethod struct {
 	ID         string      `json:"id"`
 	Name       string      `json:"name"`
@@ -80,7 +80,7 @@ func (c *Client) HandIn(ctx context.Context, words string) (s Status, err error)
 	return s, c.post(ctx, "/api/unlock", map[string]string{"share": words}, &s)
 }
 
-// UnlockMethods lists the methods of unlocking.
+// UnlockMethods lists the unlock methods.
 func (c *Client) UnlockMethods(ctx context.Context) ([]UnlockMethod, error) {
 	var answer struct {
 		Methods []UnlockMethod `json:"methods"`
@@ -89,22 +89,22 @@ func (c *Client) UnlockMethods(ctx context.Context) ([]UnlockMethod, error) {
 	return answer.Methods, err
 }
 
-// AddUnlockMethod adds a method of unlocking.
+// AddUnlockMethod adds an unlock method.
 func (c *Client) AddUnlockMethod(ctx context.Context, n NewUnlockMethod) (m UnlockMethod, err error) {
 	return m, c.post(ctx, "/api/unlock-methods", n, &m)
 }
 
-// EndUnlockMethod ends a method of unlocking; current is what unlocks the chest by another one.
+// EndUnlockMethod ends an unlock method; current is what unlocks the chest by another one.
 func (c *Client) EndUnlockMethod(ctx context.Context, id, current string) error {
 	return c.post(ctx, "/api/unlock-methods/"+url.PathEscape(id)+"/end", map[string]string{"current": current}, nil)
 }
 
-// TurnRootKey puts another root key in the place of the one that the chest has. It returns how many keys were wrapped anew.
-func (c *Client) TurnRootKey(ctx context.Context, current string) (wrapped int, err error) {
+// RotateRootKey puts another root key in the place of the one that the chest has. It returns how many keys were wrapped anew.
+func (c *Client) RotateRootKey(ctx context.Context, current string) (wrapped int, err error) {
 	var answer struct {
 		Wrapped int `json:"wrapped"`
 	}
-	err = c.post(lengthy(ctx), "/api/root-key/turn", map[string]string{"current": current}, &answer)
+	err = c.post(lengthy(ctx), "/api/root-key/rotate", map[string]string{"current": current}, &answer)
 	return answer.Wrapped, err
 }
 

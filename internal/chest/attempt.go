@@ -196,7 +196,7 @@ func (a *Attempt) Answered(decision access.Decision, what, why string, remedy *R
 
 // NoText says an answer that was a no.
 func NoText(r entity.Request) string {
-	return fmt.Sprintf("%s said no on %s: %s", r.AnsweredBy, FromMicros(r.AnsweredAt).Format("2006-01-02"), r.Answer)
+	return fmt.Sprintf("%s declined on %s: %s", r.AnsweredBy, FromMicros(r.AnsweredAt).Format("2006-01-02"), r.Answer)
 }
 
 // Sentence says a refusal; what completes "may not …".

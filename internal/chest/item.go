@@ -416,7 +416,7 @@ func (st *Snapshot) ReadItem(ref reference.Reference) (*Drawer, *Item, error) {
 func (st *Snapshot) ItemOf(ref reference.Reference) (*Drawer, *Item, error) {
 	d, it, err := st.ReadItem(ref)
 	if err == nil && (d.Row.Name != ref.Drawer || it.Row.Name != ref.Item) {
-		return nil, nil, Invalid("reference", "%s/%s is an old name of %s/%s: do it with that", ref.Drawer, ref.Item, d.Row.Name, it.Row.Name)
+		return nil, nil, Invalid("reference", "%s/%s is an old name of %s/%s: use that name", ref.Drawer, ref.Item, d.Row.Name, it.Row.Name)
 	}
 	return d, it, err
 }

@@ -41,7 +41,7 @@ type moved struct {
 // case that took so long that this many changes were made meanwhile.
 const mostRecent = 4096
 
-// outgoingFor is how long a root key that was turned is kept, for whoever took the snapshot before.
+// outgoingFor is how long a root key that was rotated is kept, for whoever took the snapshot before.
 const outgoingFor = 10 * time.Second
 
 func newMemory(c *Chest) *memory {

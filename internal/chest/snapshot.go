@@ -447,7 +447,7 @@ func (st *Snapshot) CalendarsOf(identity string) []entity.Calendar {
 	return st.calendarsOf.all(key(identity, ""))
 }
 
-// Slots lists the methods of unlocking, and Shares who holds shares of them.
+// Slots lists the unlock methods, and Shares who holds shares of them.
 func (st *Snapshot) Slots() []entity.Slot { return st.slots.all("") }
 
 // Shares lists the shares of all methods.

@@ -136,7 +136,7 @@ func (a *app) askPathsCommand() *cobra.Command {
 	var action string
 	command := &cobra.Command{
 		Use:   "paths TARGET",
-		Short: "Who could come to read a drawer or an item, in how many steps, and by whose help",
+		Short: "Who could gain access to a drawer or an item, in how many steps, and with whose help",
 		Long: `Searches what everybody who manages access, or owns an app, could do, step by step, by the rules that their acts are decided by.
 Who reads it now is not a path; who could come to it alone is, and who could let somebody else come to it.`,
 		Example: `  tansu ask paths fuel-billing-prod/ledger-db-password`,
@@ -148,8 +148,8 @@ Who reads it now is not a path; who could come to it alone is, and who could let
 			}
 			return a.show(p, func() {
 				fmt.Fprintf(a.Out, "Now: %s\n", orNobody(strings.Join(p.Now, ", ")))
-				a.printWays("Who could come to it alone", p.Alone)
-				a.printWays("Who could let somebody else come to it", p.Letting)
+				a.printWays("Who could gain access alone", p.Alone)
+				a.printWays("Who could let somebody else gain access", p.Letting)
 				if p.Cut {
 					a.say("note: there were too many ways to look at all of them, so some may be missing")
 				}

@@ -40,10 +40,10 @@ func (b *backupFlags) add(command *cobra.Command) {
 	command.Flags().StringVar(&b.to, "backup-to", "", "back up to this `directory`, on another disk, or address (https; PUT, GET, DELETE)")
 	command.Flags().StringArrayVar(&b.recipients, "backup-recipient", nil,
 		"encrypt backups to the public key in this `file` (tansu recipient); can be repeated")
-	command.Flags().StringVar(&b.every, "backup-every", "1d", "make a backup so `often`; 0 for only when asked")
-	command.Flags().StringVar(&b.fullEvery, "backup-full-every", "7d", "make a full one so `often`; those between add to it")
-	command.Flags().IntVar(&b.options.Keep, "backup-keep", 8, "keep so `many` full ones and those that add to them; 0 for all")
-	command.Flags().StringVar(&b.rehearse, "rehearse-every", "30d", "rehearse restoring so `often`; 0 for only when asked")
+	command.Flags().StringVar(&b.every, "backup-every", "1d", "how `often` to make a backup; 0 for only on request")
+	command.Flags().StringVar(&b.fullEvery, "backup-full-every", "7d", "how `often` to make a full one; those in between are incremental")
+	command.Flags().IntVar(&b.options.Keep, "backup-keep", 8, "how `many` full backups to keep, with their incremental ones; 0 for all")
+	command.Flags().StringVar(&b.rehearse, "rehearse-every", "30d", "how `often` to rehearse restoring; 0 for only on request")
 	command.Flags().StringVar(&b.options.Scratch, "rehearse-in", "",
 		"rehearse in this `directory`; the system's for temporary files, if left out")
 }
@@ -79,7 +79,7 @@ func (b *backupFlags) read(dir string) (o recovery.Options, err error) {
 
 func readRecipients(files []string) (list backup.Recipients, err error) {
 	if len(files) == 0 {
-		return nil, usagef("say who can open backups: --backup-recipient FILE.pub (tansu recipient FILE makes a pair)")
+		return nil, usagef("--backup-recipient FILE.pub is needed: who can open the backups (tansu recipient FILE makes a key pair)")
 	}
 	for _, name := range files {
 		key, err := readPublicKey(name)
@@ -98,7 +98,7 @@ func (a *app) backupCommand() *cobra.Command {
 		Use:   "now",
 		Short: "Let the service make a backup now",
 		Long: `The service makes a backup, to the place that tansu serve --backup-to names, and goes on serving meanwhile. It adds to
-the last one, unless a full one is due or asked for.`,
+the last one (it is incremental), unless a full one is due or asked for.`,
 		Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.BackUp(ctx, full)
@@ -159,14 +159,14 @@ func (a *app) printBackups(o client.Backups) {
 		fmt.Fprintln(a.Out, "This service makes no backups. Start it with: tansu serve --backup-to DIR --backup-recipient FILE.pub")
 		return
 	}
-	fields(a.Out, "to", o.To, "every", cmp.Or(o.Every, "only when asked"), "a full one every", o.FullEvery, "rehearsed every",
-		cmp.Or(o.Rehearse, "only when asked"), "next", endText(o.Next), "now", o.Now)
+	fields(a.Out, "to", o.To, "every", cmp.Or(o.Every, "only on request"), "full one every", o.FullEvery, "rehearsed every",
+		cmp.Or(o.Rehearse, "only on request"), "next", endText(o.Next), "now", o.Now)
 	fmt.Fprintln(a.Out)
 	t := table{head: []string{"NO", "MADE", "KIND", "UP TO ENTRY", "SIZE", "TOOK", "NAME"}}
 	for _, b := range o.Backups[:min(len(o.Backups), mostListed)] {
 		kind := "full"
 		if b.AddsTo != "" {
-			kind = "adds to one"
+			kind = "incremental"
 		}
 		if b.Problem != "" {
 			t.add(strconv.Itoa(b.Number), relative(b.Made, time.Now()), "✗ failed", "-", "-", seconds(b.Seconds), b.Problem)
@@ -227,7 +227,7 @@ chest is needed.`,
 		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if dir == "" || out == "" {
-				return usagef("say of what and to where: --dir DIR --out FILE")
+				return usagef("--dir DIR and --out FILE are needed: what to back up, and where to")
 			}
 			list, err := readRecipients(recipients)
 			if err != nil {
@@ -271,7 +271,7 @@ func (a *app) restoreCommand() *cobra.Command {
 	var after uint64
 	command := &cobra.Command{
 		Use:   "restore FROM … --key FILE --dir NEWDIR",
-		Short: "Make a data directory of a backup",
+		Short: "Restore a data directory from a backup",
 		Long: `Makes a new data directory of the newest backup in a directory or at an address, or of the files that are named: a full
 one and all that add to it. It takes the private key of a recipient,
 and nothing that opens the chest: that is asked for when it is unlocked.
@@ -287,7 +287,7 @@ suspended until somebody shreds them again). What else was changed is listed.`,
 		RunE: func(cmd *cobra.Command, arguments []string) error {
 			ctx := cmd.Context()
 			if dir == "" || keyFile == "" {
-				return usagef("say with which key and to where: --key FILE --dir NEWDIR")
+				return usagef("--key FILE and --dir NEWDIR are needed: what opens the backup, and where to restore it")
 			}
 			key, err := readPrivateKey(keyFile)
 			if err != nil {
@@ -369,7 +369,7 @@ func (a *app) takeOutCommand() *cobra.Command {
 	var staged bool
 	command := &cobra.Command{
 		Use:   "take-out FROM … --key FILE --item DRAWER/ITEM",
-		Short: "Bring single items or drawers back out of a backup, as new versions",
+		Short: "Restore single items or drawers from a backup, as new versions",
 		Long: `Opens a backup on this machine, with a recipient's key and with what unlocks the chest, and puts the items that you name into the
 chest you are connected to, as you: a new version where the item exists, a new item where it does not. Nothing else of the backup
 is used, no value is shown, and the trail has it like any other version that you put.`,
@@ -378,7 +378,7 @@ is used, no value is shown, and the trail has it like any other version that you
 		Args: upTo(-1, "FROM"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			if keyFile == "" || len(names) == 0 {
-				return usagef("say with which key and what: --key FILE --item DRAWER/ITEM, or --item DRAWER for all in it")
+				return usagef("--key FILE and --item DRAWER/ITEM are needed; --item DRAWER is everything in a drawer")
 			}
 			at, err := past("--until", until)
 			if err != nil {

@@ -30,8 +30,8 @@ func (a *app) initCommand() *cobra.Command {
 	var hosts []string
 	command := &cobra.Command{
 		Use:   "init --dir DIR [--key-file FILE]",
-		Short: "Found a chest in an empty directory",
-		Long: `Founds a chest: its database, its root key, its certificate authority, and its founding person, the steward.
+		Short: "Create a chest in an empty directory",
+		Long: `Creates a chest: its database, its root key, its certificate authority, and its founding person, the steward.
 
 The root key is opened by a passphrase, asked for without showing it (or read as one line from standard input when
 that is not a terminal), or by a key file that is made now. Without them nobody can open the chest: keep a copy apart.
@@ -73,7 +73,7 @@ func (a *app) found(dir, keyFile string, hosts []string) error {
 	address := "https://" + DefaultListen
 	return a.show(map[string]string{"chest": founded.Chest, "authority": records.AuthorityPath(), "fingerprint": founded.Fingerprint,
 		"person": chest.Founder, "enrolment_code": string(founded.Enrolment.Reveal())}, func() {
-		fmt.Fprintf(a.Out, "Chest %s is founded in %s.\n\n", founded.Chest, dir)
+		fmt.Fprintf(a.Out, "Chest %s is created in %s.\n\n", founded.Chest, dir)
 		fields(a.Out, "authority", records.AuthorityPath(), "fingerprint", founded.Fingerprint,
 			"founding person", chest.Founder, "enrolment code", string(founded.Enrolment.Reveal()))
 		unlock := ""
@@ -212,15 +212,15 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 	command.Flags().StringArrayVar(&networks, "issuer-network", nil,
 		"a `network` (10.20.0.0/16), besides the public Internet, in which issuers whose word is taken may be; may be repeated")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil,
-		"tell each checkpoint to this `file`, https address or syslog server, and hold the trail against what it saw; can be repeated")
+		"send each checkpoint to this `file`, https address or syslog server, and check the trail against what it has; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil,
 		"pass the trail on to `file:PATH`, syslog://HOST:PORT or an https address; can be repeated")
 	command.Flags().StringVar(&archiveAfter, "archive-after", "",
 		"move entries older than this `time`, such as 400d, from the database into compressed files in DIR/archive")
 	command.Flags().BoolVar(&o.Restored, "restored", false,
-		"unlock although the trail is not what it was, because the database comes from a backup")
+		"unlock although the trail is an older one, because the database comes from a backup")
 	command.Flags().BoolVar(&o.TrustClock, "trust-clock", false,
-		"take this machine's clock to be right although what was recorded last is of a later time")
+		"trust this machine's clock although the last entry has a later time")
 	command.Flags().StringVar(&o.Dir, "dir", "", "the chest's data `directory`")
 	command.Flags().StringVar(&o.Listen, "listen", DefaultListen, "the `address` to listen on")
 	command.Flags().StringVar(&o.KeyFile, "key-file", "", "unlock at start with this key `file`")

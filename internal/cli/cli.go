@@ -102,7 +102,7 @@ grants say who may do what, and every read is in the trail before the value leav
 
 A first tour:
   tansu demo                                   a chest with made-up data, to look around
-  tansu init --dir /var/lib/tansu              found a chest of your own
+  tansu init --dir /var/lib/tansu              create a chest of your own
   tansu serve --dir /var/lib/tansu             run it; then, in another terminal:
   tansu connect https://127.0.0.1:8267 --authority /var/lib/tansu/authority.crt
   tansu unlock && tansu enrol                  open it and become its steward`,

@@ -402,7 +402,7 @@ func TestHiddenPromptHidesComparesAndStores(t *testing.T) {
 	fmt.Fprint(screen, "one\r")
 	until("Value again: ")
 	fmt.Fprint(screen, "two\r")
-	until("not the same")
+	until("do not match")
 	if _ = c.Wait(); c.ProcessState.ExitCode() != 2 {
 		t.Errorf("exit %d", c.ProcessState.ExitCode())
 	}

@@ -31,10 +31,10 @@ func (a *app) demoCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "demo [--story]",
 		Short: "Look around in a chest with made-up data, or watch the whole story",
-		Long: `Founds a chest for an island ferry operator that does not exist, with 90 days of made-up history, serves it on loopback
+		Long: `Creates a chest for an island ferry operator that does not exist, with 90 days of made-up history, serves it on loopback
 and prints how to come in. Ctrl-C ends it and removes what it made.
 
-With --story it asks nothing and shows nothing of that: it founds an empty chest, goes through the life of one secret
+With --story it asks nothing and shows nothing of that: it creates an empty chest, goes through the life of one secret
 over the network (create, fill, register, grant, fetch, be refused, look it up in the trail), prints what came back at
 each step, and exits 0 only if every step did what it says.`,
 		Args: exactly(),

@@ -18,7 +18,7 @@ func (a *app) dueCommand() *cobra.Command {
 		Use:   "due",
 		Short: "List what has ended, what ends soon, and what is not served: values, grants, credentials",
 		Long: `Lists the items of which nothing is served now, and those whose served version ends soon without another one to follow,
-as far as you may list them; and the grants, denials, credentials, approvals and methods of unlocking that end soon or ended in the
+as far as you may list them; and the grants, denials, credentials, approvals and unlock methods that end soon or ended in the
 last two weeks, if they are yours, belong to an app that you answer for, or could be renewed by you. The exit code is 0 when there is none
 and 5 when there is one, for pipelines.`,
 		Example: "  tansu due\n  tansu due --within 30d --owner person:ticketing-lead",

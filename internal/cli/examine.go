@@ -17,7 +17,7 @@ func (a *app) examineCommand() *cobra.Command {
 	var dir, keyFile string
 	command := &cobra.Command{
 		Use:   "examine",
-		Short: "Look at everything in the data directory, and name what is not as it was stored",
+		Short: "Check everything in the data directory, and report what is not as it was stored",
 		Long: `Looks at every row that decides access, every value, the whole trail with its archives, the database file itself, and the files beside it,
 and names what is damaged or was changed by anything other than Tansu. With --dir it does the same in a data directory that no service
 runs on. The exit code is 0 only when everything was looked at and nothing is wrong; otherwise it is 1.`,
@@ -57,7 +57,7 @@ func (a *app) renewCertificateCommand() *cobra.Command {
 	var hosts []string
 	command := &cobra.Command{
 		Use:   "renew-certificate --dir DIR [--key-file FILE]",
-		Short: "Make the service's certificate and its key anew, in a data directory that no service runs on",
+		Short: "Renew the service's certificate and its key, in a data directory that no service runs on",
 		Long: `For when server.key, server.crt or authority.crt is lost, or somebody else may have had server.key. The authority stays
 the same, so nothing changes for clients. The service replaces a certificate that is about to end by itself.`,
 		Args: exactly(),
@@ -66,7 +66,7 @@ the same, so nothing changes for clients. The service replaces a certificate tha
 				if err := opening.RenewStopped(records, material, serverHosts(hosts), time.Now()); err != nil {
 					return err
 				}
-				return a.show(map[string]string{"dir": dir}, func() { fmt.Fprintln(a.Out, "The certificate and its key are made anew.") })
+				return a.show(map[string]string{"dir": dir}, func() { fmt.Fprintln(a.Out, "The certificate and its key are renewed.") })
 			})
 		},
 	}

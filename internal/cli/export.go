@@ -35,7 +35,7 @@ In clear it is written only with --in-clear and --out, to a file that only you c
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			switch {
 			case (to == "") == !n.Clear:
-				return usagef("say to whom it is encrypted (--for FILE), or that it is to be in clear (--in-clear)")
+				return usagef("--for FILE (the recipient's key) or --in-clear is needed")
 			case n.Clear && out == "":
 				return usagef("a file in clear is written with --out FILE only, and never to a terminal or a pipe")
 			}
@@ -249,7 +249,7 @@ names and ends of what you may list, and no values. It is shown once, ends after
 		}),
 	}
 	end := &cobra.Command{
-		Use: "end CALENDAR", Short: "Make an address stop working at once", Args: exactly("CALENDAR"),
+		Use: "end CALENDAR", Short: "End a calendar address at once", Args: exactly("CALENDAR"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			if err := c.EndCalendar(ctx, arguments[0]); err != nil {
 				return err

@@ -61,7 +61,7 @@ day that are new for that reader, hours with ten times more reads than usual, an
 					}
 					t.add(stamp(u.At), unusualText[u.Kind], u.Subject, u.Target, u.Detail, entry)
 				}
-				a.printTable(t, "Nothing that is unusual.")
+				a.printTable(t, "Nothing unusual.")
 			})
 		}),
 	}
@@ -139,7 +139,7 @@ func (a *app) exposureCommand() *cobra.Command {
 	var markdown bool
 	command := &cobra.Command{
 		Use:   "exposure DRAWER/ITEM@VERSION",
-		Short: "Say who could read a version that got out, who did, and what to replace",
+		Short: "Report an exposed version: who could read it, who did, and what to replace",
 		Long: `Works out what follows when a value was seen where it should not be: who has read it since then and who could have, how long
 it has been there, what else has the same value or was read by the same readers, and what to replace, in order. With --mark the trail
 says from then on that it is exposed. --markdown writes the report for people who have no access to the chest.`,
@@ -166,9 +166,9 @@ says from then on that it is exposed. --markdown writes the report for people wh
 		}),
 	}
 	command.Flags().StringVar(&since, "since", "",
-		"exposed since this `time` (2026-12-01, or RFC 3339), or this long ago; since it was put in when left out")
+		"exposed since this `time` (2026-12-01, or RFC 3339), or this long ago; since it was stored, when left out")
 	command.Flags().StringVar(&n.Reason, "reason", "", "where it was seen; it is in the report, and in the trail with --mark")
-	command.Flags().BoolVar(&n.Mark, "mark", false, "say in the trail that it is exposed")
+	command.Flags().BoolVar(&n.Mark, "mark", false, "record in the trail that it is exposed")
 	command.Flags().BoolVar(&markdown, "markdown", false, "write the report as Markdown")
 	return command
 }

@@ -28,7 +28,7 @@ func (f *fieldFlags) add(command *cobra.Command) {
 	command.Flags().StringArrayVar(&f.plain, "plain", nil, "a field that is not sensitive, as `name=value`; can be repeated")
 	command.Flags().StringArrayVar(&f.fieldFiles, "field-file", nil, "a field from a file, as `name=path`; can be repeated")
 	command.Flags().StringArrayVar(&f.generate, "generate", nil,
-		"make up the value by this `recipe`, or a field as name=recipe; can be repeated")
+		"generate the value by this `recipe`, or a field as name=recipe; can be repeated")
 }
 
 // newContent gets what is to be stored: a value, or fields.
@@ -38,7 +38,7 @@ func (a *app) newContent(f putFlags) (v client.NewVersion, err error) {
 	}
 	switch {
 	case len(f.generate) > 1:
-		return v, usagef("--generate is given %d times: a value is made up once, and a field as name=recipe", len(f.generate))
+		return v, usagef("--generate is given %d times: a value is generated once, and a field as name=recipe", len(f.generate))
 	case len(f.generate) == 1 && f.file != "":
 		return v, usagef("--generate and --file exclude each other: give one of them")
 	case len(f.generate) == 1:

@@ -18,11 +18,11 @@ import (
 )
 
 func (a *app) drawerCommand() *cobra.Command {
-	command := &cobra.Command{Use: "drawer", Short: "See and make drawers, change their keys, shred them", RunE: noSubcommand}
+	command := &cobra.Command{Use: "drawer", Short: "Create and list drawers, rotate their keys, shred them", RunE: noSubcommand}
 	var n client.NewDrawer
 	add := &cobra.Command{
 		Use:     "add NAME --env ENVIRONMENT",
-		Short:   "Make an empty drawer with a key of its own",
+		Short:   "Create an empty drawer with its own key",
 		Example: `  tansu drawer add ticketing-prod --env production --owner person:ticketing-lead --description "Ticket sales, live"`,
 		Args:    exactly("NAME"),
 		RunE: func(cmd *cobra.Command, arguments []string) error {
@@ -35,7 +35,7 @@ func (a *app) drawerCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(d, func() { fmt.Fprintf(a.Out, "Drawer %s (%s) is there.\n", d.Name, d.Environment) })
+			return a.show(d, func() { fmt.Fprintf(a.Out, "Drawer %s (%s) is created.\n", d.Name, d.Environment) })
 		},
 	}
 	add.Flags().StringVar(&n.Environment, "env", "", "production, staging or development")
@@ -76,12 +76,12 @@ func (a *app) putCommand() *cobra.Command {
 		Long: `Puts a secret into a drawer. The value is asked for twice without showing it, or is the exact bytes of standard input
 when that is not a terminal, or those of --file; it is never an argument. It may have up to 256 KiB.
 
-With --generate the value is made up and stored without ever being shown: characters:24, characters:20:lower+digits,
+With --generate the value is generated and stored without ever being shown: characters:24, characters:20:lower+digits,
 bytes:32, words:5 or uuid; or rule, by the recipe that the drawer's rules name.
 
 With --shape an item has fields: login (user, password), connection (engine, host, port, database, user, password,
 options), ssh_key (private; public and fingerprint follow), file (content, media_type, file_name), or fields of your own.
-Each --field is asked for without showing it, --plain is for what is not sensitive, --generate makes a field up. One is
+Each --field is asked for without showing it, --plain is for what is not sensitive, --generate generates one. One is
 read as DRAWER/ITEM#FIELD, and a connection as a whole is a URL. With --new-version fields that you leave out stay.
 
 Names have lower-case letters, digits, -, _ and ., and begin and end with a letter or digit. An item that exists already is

@@ -148,7 +148,7 @@ With --ending-within, it renews all that end within that time, as far as you may
 				return err
 			}
 			if (len(ids) == 0) == (within == "") {
-				return usagef("say which: GRANT …, or --ending-within 30d for all that end so soon")
+				return usagef("name the grants, or give --ending-within 30d for all that end within it")
 			}
 			if within != "" {
 				if ids, err = a.endingGrants(ctx, c, within, subject); err != nil {
@@ -203,7 +203,7 @@ func (a *app) renew(ctx context.Context, c *client.Client, ids []string, r clien
 	}
 	err := a.show(list, func() {
 		if len(ids) == 0 {
-			fmt.Fprintln(a.Out, "No grant ends so soon that you may renew.")
+			fmt.Fprintln(a.Out, "No grant that you may renew ends that soon.")
 			return
 		}
 		a.printGrants(list)

@@ -196,7 +196,7 @@ func TestATokenOpensAChest(t *testing.T) {
 		}
 	}
 	o.ok(t, "", "unlock-method", "add", "boot", "--new-key-file", sealed, "--sealed-by", uri("harbour office", pin), "--key-file", o.key)
-	o.ok(t, "", "root-key", "turn", "--key-file", sealed)
+	o.ok(t, "", "root-key", "rotate", "--key-file", sealed)
 	stop(t, o.process, o.end)
 	if !o.boots(t, sealed) {
 		t.Error("the token did not open the chest")

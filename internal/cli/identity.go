@@ -14,20 +14,20 @@ import (
 )
 
 func (a *app) personCommand() *cobra.Command {
-	return a.identityCommand(reference.Person, "Register people and see who is there",
+	return a.identityCommand(reference.Person, "Register people, and list them",
 		"Register a person and print the enrolment code to pass on", "Print a code for choosing a new password, for one who forgot it")
 }
 
 func (a *app) appCommand() *cobra.Command {
-	return a.identityCommand(reference.App, "Register applications and see which are there",
-		"Register an application and print its secret, once", "Print one more secret, for changing it without a gap")
+	return a.identityCommand(reference.App, "Register applications, and list them",
+		"Register an application and print its secret, once", "Print one more secret, to rotate it without downtime")
 }
 
 func (a *app) teamCommand() *cobra.Command {
 	command := &cobra.Command{Use: "team", Short: "Put people and apps into teams, which can be granted access", RunE: noSubcommand}
 	n := client.NewIdentity{Kind: reference.Team}
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Make an empty team", Args: exactly("NAME"),
+		Use: "add NAME", Short: "Create an empty team", Args: exactly("NAME"),
 		Example: `  tansu team add harbour-crew --description "Opens and closes the gates"
   tansu team join harbour-crew person:harbour-master
   tansu grant give team:harbour-crew viewer 'harbour-gates-prod/**'`,
@@ -37,7 +37,9 @@ func (a *app) teamCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(registered.Identity, func() { fmt.Fprintf(a.Out, "%s is there, with nobody in it.\n", registered.Identity.Subject) })
+			return a.show(registered.Identity, func() {
+				fmt.Fprintf(a.Out, "%s is created. It has no members yet.\n", registered.Identity.Subject)
+			})
 		}),
 	}
 	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
@@ -85,7 +87,7 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 			return a.show(registered, func() {
 				fmt.Fprintf(a.Out, "%s is registered and may do nothing yet.\n", registered.Identity.Subject)
 				if registered.Credential.ID == "" {
-					a.say("It cannot prove itself yet: its owner issues a secret (tansu app new-credential), or gives it a proof that is none " +
+					a.say("It cannot sign in yet: its owner issues a secret (tansu app new-credential), or adds a sign-in method without one " +
 						"(host-code, add-key, " +
 						"add-issuer, add-certificate).")
 					return
@@ -100,7 +102,7 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 	if kind == reference.App {
 		add.Flags().StringVar(&n.Purpose, "purpose", "", "what it does with what it reads, on one line")
 		add.Flags().BoolVar(&n.NoSecret, "no-secret", false,
-			"print none: its owner issues one, or it proves itself by a key, a certificate or another issuer's word")
+			"print none: its owner issues one, or it signs in with a key, a certificate or an issuer's token")
 		add.Flags().StringVar(&n.Environment, "env", "", "where it runs: production, staging or development")
 	}
 	if kind == reference.Person {
@@ -110,8 +112,8 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 		command.AddCommand(a.appKeyCommand(), a.appCertificateCommand(), a.appIssuerCommand(), a.appInviteCommand())
 	}
 	command.AddCommand(add, a.changeIdentityCommand(kind), a.identityListCommand(kind), a.identityShowCommand(kind),
-		a.stateCommand(kind, "suspend", "suspended", "Switch it off for now: its tokens end at once"),
-		a.stateCommand(kind, "resume", "active", "Switch it on again"),
+		a.stateCommand(kind, "suspend", "suspended", "Suspend it: its tokens end at once"),
+		a.stateCommand(kind, "resume", "active", "Reactivate it"),
 		a.newCredentialCommand(kind, credentialShort),
 		&cobra.Command{
 			Use: "end-credential NAME ID", Short: "End a credential and every token given for it", Args: exactly("NAME", "ID"),
@@ -324,9 +326,9 @@ func (a *app) printReadings(reads []client.Reading) {
 		case r.Current == 0:
 			current, note = "none", "nothing is served any more"
 		case r.Version != r.Current && r.Pinned:
-			note = "asks for an old version by its number"
+			note = "is pinned to an old version"
 		case r.Version != r.Current:
-			note = "has not read the current one yet"
+			note = "has not read the current version yet"
 		}
 		t.add(r.Reference, fmt.Sprint(r.Version), current, fmt.Sprint(r.Count), relative(r.Last, time.Now()), note)
 	}
@@ -352,7 +354,7 @@ func (a *app) stateCommand(kind, name, state, short string) *cobra.Command {
 			return a.show(i, func() {
 				fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State)
 				if len(owned.Apps)+len(owned.Drawers)+len(owned.Items)+len(owned.Grants) > 0 {
-					fmt.Fprintf(a.Out, "\nWhat is left behind (hand it over with tansu hand-over %s TO):\n", i.Subject)
+					fmt.Fprintf(a.Out, "\nWhat they own (hand it over with tansu hand-over %s TO):\n", i.Subject)
 					a.printOwned(i.Subject, owned)
 				}
 			})

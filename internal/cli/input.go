@@ -91,7 +91,7 @@ func (a *app) hiddenTwice(what string) (secretvalue.Value, error) {
 		}
 		defer second.Wipe()
 		if !first.Equal(second) {
-			return secretvalue.Value{}, usagef("the two are not the same; nothing was done")
+			return secretvalue.Value{}, usagef("the two do not match; nothing was done")
 		}
 		return first, nil
 	})
@@ -178,7 +178,7 @@ func readValue(r io.Reader) (secretvalue.Value, error) {
 // typed asks for a line that may be shown; a script gives it by an option instead.
 func (a *app) typed(prompt string) (string, error) {
 	if !a.terminal() {
-		return "", usagef("this asks for a name to be typed, and there is no terminal to ask on; give it with --name")
+		return "", usagef("this asks for the name as confirmation, and there is no terminal to ask on; give it with --name")
 	}
 	fmt.Fprint(a.Err, prompt)
 	line, err := bufio.NewReader(a.In).ReadString('\n')
@@ -191,7 +191,7 @@ func (a *app) typed(prompt string) (string, error) {
 // confirm asks for a yes on the terminal; a script says --yes instead.
 func (a *app) confirm(text string) (bool, error) {
 	if !a.terminal() {
-		return false, usagef("this asks before it does anything, and there is no terminal to ask on; say --yes")
+		return false, usagef("this asks for confirmation, and there is no terminal to ask on; give --yes")
 	}
 	fmt.Fprintf(a.Err, "%s\nDo it? [y/N] ", text)
 	answer, err := bufio.NewReader(a.In).ReadString('\n')

@@ -25,14 +25,16 @@ served until it is restored. Shredding destroys the data keys: nobody ever reads
 	command.AddCommand(a.itemListCommand(), a.itemShowCommand(), a.setEndCommand(),
 		a.actCommand("hold DRAWER/ITEM@VERSION", "Keep a version current, whatever newer ones there are",
 			"  tansu item hold ticketing-prod/db-password@2"),
-		a.actCommand("release DRAWER/ITEM", "Hold nothing any more: the newest usable version is current",
+		a.actCommand("release DRAWER/ITEM", "Release a held version: the newest usable one is current again",
 			"  tansu item release ticketing-prod/db-password"),
 		a.actCommand("promote DRAWER/ITEM@VERSION", "Let a staged version be served", "  tansu item promote ticketing-prod/db-password@4"),
-		a.actCommand("suspend DRAWER/ITEM[@VERSION]", "Serve it to nobody, for now", "  tansu item suspend ticketing-prod/db-password@3"),
+		a.actCommand("suspend DRAWER/ITEM[@VERSION]", "Stop serving it, until it is resumed",
+			"  tansu item suspend ticketing-prod/db-password@3"),
 		a.actCommand("resume DRAWER/ITEM[@VERSION]", "Serve it again", "  tansu item resume ticketing-prod/db-password@3"),
-		a.actCommand("retire DRAWER/ITEM", "Hide an item and serve it to nobody, until it is restored or shredded",
+		a.actCommand("retire DRAWER/ITEM", "Hide an item and stop serving it, until it is restored or shredded",
 			"  tansu item retire ticketing-prod/mail-relay-login"),
-		a.actCommand("restore DRAWER/ITEM", "Bring a retired item back whole", "  tansu item restore ticketing-prod/mail-relay-login"),
+		a.actCommand("restore DRAWER/ITEM", "Restore a retired item with all its versions",
+			"  tansu item restore ticketing-prod/mail-relay-login"),
 		a.shredCommand(), a.readersCommand(), a.moveCommand(), a.forgetNameCommand(), a.differenceCommand())
 	return command
 }

@@ -170,7 +170,7 @@ func TestCustodiansOpenAChestByTheCommandLine(t *testing.T) {
 			t.Errorf("%s took a share twice", name)
 		}
 	}
-	o.ok(t, "", "root-key", "turn", "--key-file", o.key)
+	o.ok(t, "", "root-key", "rotate", "--key-file", o.key)
 	if r := o.run(t, "", "unlock-method", "end", "custodians", "--key-file", filepath.Join(t.TempDir(), "none")); r.code == 0 {
 		t.Error("ended without what opens it")
 	}

@@ -167,7 +167,7 @@ func TestDrawersAndItemsAreSeenAndDescribed(t *testing.T) {
 	u.ok(t, "", "describe", "gates", "--approval", "radio-*", "--labels", "team=harbour")
 	for line, wants := range map[string][]string{"drawer list": {"gates"},
 		"drawer show gates": {"Gates of the quays", "team=harbour", "radio-*",
-			"nothing is demanded"}, "item list gates": {"radio-key"}, "item show gates/radio-key": {"tier=radio", "of the radio", "has to agree"}} {
+			"no rules"}, "item list gates": {"radio-key"}, "item show gates/radio-key": {"tier=radio", "of the radio", "has to agree"}} {
 		got := u.ok(t, "", strings.Fields(line)...)
 		for _, want := range wants {
 			if !strings.Contains(got, want) {

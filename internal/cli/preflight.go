@@ -157,7 +157,7 @@ func (a *app) printChecks(needs []manifest.Resolved, checks []client.Check, fail
 				detail = joined(detail, "access ends "+relative(ch.Access, time.Now()))
 			}
 		} else if mark, detail = "✗", ch.Detail; !fails(needs[i], ch) {
-			mark, detail = "–", "optional, and not there"
+			mark, detail = "–", "optional, and missing"
 		}
 		t.add(mark, needs[i].Delivery(), ch.Reference, version, detail)
 	}

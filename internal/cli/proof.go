@@ -84,7 +84,7 @@ FILE.checkpoint. It takes the right to read all of the trail.`,
 		Args:    exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			if out == "" {
-				return usagef("say where to write it: --out FILE")
+				return usagef("--out FILE is needed: where to write it")
 			}
 			file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 			if err != nil {
@@ -123,7 +123,7 @@ FILE.checkpoint. It takes the right to read all of the trail.`,
 // readKey reads a verifier key: the line itself, or a file that has it.
 func readKey(text string) (string, error) {
 	if text == "" {
-		return "", usagef("say with which key: --key FILE, where tansu trail key was kept")
+		return "", usagef("--key FILE is needed: where the key that tansu trail key printed was kept")
 	}
 	content, err := os.ReadFile(text)
 	if err != nil {
@@ -182,7 +182,7 @@ It needs no chest and no network. The exit code is 0 when all is as the checkpoi
 				return err
 			}
 			if len(files) == 0 {
-				return usagef("say against which checkpoints: --checkpoint FILE, one that was kept elsewhere")
+				return usagef("--checkpoint FILE is needed: a checkpoint that was kept elsewhere")
 			}
 			points, err := readCheckpoints(files, line)
 			if err != nil {
@@ -226,7 +226,7 @@ func (a *app) printVerified(v Verified, points int) {
 	}
 	fmt.Fprintf(a.Out, "%s, %d of %d checkpoints match.\n", plural(int(v.Entries), "entry"), v.Matched, points)
 	if len(v.Problems) == 0 && v.Entries > v.Covered {
-		fmt.Fprintf(a.Out, "Entries %d to %d came after the newest checkpoint, and nothing is said of them.\n", v.Covered+1, v.Entries)
+		fmt.Fprintf(a.Out, "Entries %d to %d came after the newest checkpoint, and are not verified.\n", v.Covered+1, v.Entries)
 	}
 }
 
@@ -372,7 +372,7 @@ all, ask for its status.`,
 			wrong := false
 			t := table{head: []string{"WHO", "ENTRIES", "BEHIND", "LAST", "STATE"}}
 			for _, f := range slices.Concat(u.Witnesses, u.Outlets) {
-				state := "takes what comes"
+				state := "up to date"
 				if !f.Failing.IsZero() {
 					wrong, state = true, "fails since "+stamp(f.Failing)+": "+f.Problem
 				}

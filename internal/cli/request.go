@@ -13,7 +13,7 @@ import (
 func (a *app) requestCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "request",
-		Short: "Ask for access, and answer those who ask",
+		Short: "Request access, and answer requests",
 		Long: `Whoever was refused asks for what they need, with a reason; a gatekeeper says yes or no; both see the state. Somebody
 who may give access, but not to themselves, asks another gatekeeper in the same way.`,
 		RunE: noSubcommand,
@@ -26,7 +26,7 @@ who may give access, but not to themselves, asks another gatekeeper in the same 
 func (a *app) requestAskCommand() *cobra.Command {
 	n := client.NewRequest{}
 	command := &cobra.Command{
-		Use: "ask RECEIPT", Short: "Ask for what you, or an app that you own, was refused", Args: exactly("RECEIPT"),
+		Use: "ask RECEIPT", Short: "Request what you, or an app that you own, was refused", Args: exactly("RECEIPT"),
 		Example: `  tansu request ask 7ueu36qjse --reason "the nightly ledger reads the new fuel prices"`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			n.Receipt = arguments[0]
@@ -41,7 +41,7 @@ func (a *app) requestAskCommand() *cobra.Command {
 func (a *app) requestReadCommand() *cobra.Command {
 	n := client.NewRequest{}
 	command := &cobra.Command{
-		Use: "read DRAWER/ITEM", Short: "Ask to read a value whose reads a second person has to agree to", Args: exactly("DRAWER/ITEM"),
+		Use: "read DRAWER/ITEM", Short: "Request a second person's approval to read a value", Args: exactly("DRAWER/ITEM"),
 		Example: `  tansu request read fuel-billing-prod/ledger-db-password --reason "the night run stopped, incident 212"`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			n.Read = arguments[0]
@@ -67,7 +67,7 @@ func (a *app) requestGrantCommand() *cobra.Command {
 	n := client.NewRequest{Grant: &client.NewGrant{}}
 	var until string
 	command := &cobra.Command{
-		Use: "grant SUBJECT ROLE SCOPE", Short: "Ask for a grant that you may not give yourself", Args: exactly("SUBJECT", "ROLE", "SCOPE"),
+		Use: "grant SUBJECT ROLE SCOPE", Short: "Request a grant that you may not give yourself", Args: exactly("SUBJECT", "ROLE", "SCOPE"),
 		Example: `  tansu request grant person:security-duty consumer 'ticketing-staging/**' --until 12h --reason "debugging a refund"`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
 			n.Grant.Subject, n.Grant.Role, n.Grant.Scope = arguments[0], arguments[1], arguments[2]
@@ -98,7 +98,7 @@ func requestText(r client.Request) string {
 func (a *app) requestListCommand() *cobra.Command {
 	var open bool
 	command := &cobra.Command{
-		Use: "list", Short: "List what you asked for and what you are asked", Args: exactly(),
+		Use: "list", Short: "List your requests, and those that you may answer", Args: exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			all, err := c.Requests(ctx)
 			if err != nil {
@@ -114,7 +114,7 @@ func (a *app) requestListCommand() *cobra.Command {
 			return a.show(list, func() { a.printRequests(list) })
 		}),
 	}
-	command.Flags().BoolVar(&open, "open", false, "only those that wait for an answer")
+	command.Flags().BoolVar(&open, "open", false, "only open ones")
 	return command
 }
 
@@ -135,7 +135,7 @@ func (a *app) printRequests(list []client.Request) {
 		}
 		switch {
 		case r.State == "declined":
-			fmt.Fprintf(a.Out, "           %s said no: %s\n", r.AnsweredBy, printable(r.Answer))
+			fmt.Fprintf(a.Out, "           %s declined: %s\n", r.AnsweredBy, printable(r.Answer))
 		case r.State == "allowed" && !r.Until.IsZero():
 			fmt.Fprintf(a.Out, "           %s agreed, until %s\n", r.AnsweredBy, stamp(r.Until))
 		case r.State == "allowed":
@@ -148,7 +148,7 @@ func (a *app) printRequests(list []client.Request) {
 func (a *app) requestAllowCommand() *cobra.Command {
 	var until string
 	command := &cobra.Command{
-		Use: "allow REQUEST", Short: "Say yes: give the grant, or agree to the read for an hour", Args: exactly("REQUEST"),
+		Use: "allow REQUEST", Short: "Allow a request: give the grant, or approve the read for an hour", Args: exactly("REQUEST"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			end, err := moment("--until", until)
 			if err != nil {
@@ -174,7 +174,7 @@ func (a *app) requestAllowCommand() *cobra.Command {
 func (a *app) requestDeclineCommand() *cobra.Command {
 	var because string
 	command := &cobra.Command{
-		Use: "decline REQUEST|RECEIPT", Short: "Say no, to a request or straight to a refusal", Args: exactly("REQUEST"),
+		Use: "decline REQUEST|RECEIPT", Short: "Decline a request, or a refusal that nobody has requested access for", Args: exactly("REQUEST"),
 		Example: `  tansu request decline rq_4mxo2v7gz5nhc3ab --because "the ledger has its own copy"
   tansu request decline 7ueu36qjse --because "gates do not sell tickets"`,
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) (err error) {
@@ -199,7 +199,7 @@ func (a *app) requestDeclineCommand() *cobra.Command {
 
 func (a *app) requestWithdrawCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw REQUEST", Short: "Take back a request of your own", Args: exactly("REQUEST"),
+		Use: "withdraw REQUEST", Short: "Withdraw a request of your own", Args: exactly("REQUEST"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			r, err := c.Withdraw(ctx, arguments[0])
 			if err != nil {

@@ -47,7 +47,7 @@ func (a *app) roleCommand() *cobra.Command {
 				if err := c.RemoveRole(ctx, arguments[0]); err != nil {
 					return err
 				}
-				a.say("Role %s is gone.", arguments[0])
+				a.say("Role %s is removed.", arguments[0])
 				return nil
 			}),
 		})

@@ -343,7 +343,7 @@ func (a *app) sessionCommand() *cobra.Command {
 		Use: "end [ID …]", Short: "End sessions of yours", Example: "  tansu session end se_9f2c41d07be3a816\n  tansu session end --others",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, ids []string) error {
 			if (len(ids) == 0) != others {
-				return usagef("say which sessions end: their ids (tansu session list), or --others")
+				return usagef("name the sessions to end (tansu session list), or give --others")
 			}
 			if others {
 				sessions, err := c.Sessions(ctx)

@@ -18,7 +18,7 @@ func (a *app) tightenCommand() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
 		Use:   "tighten",
-		Short: "Show access that is not used, and what would be narrower",
+		Short: "Show unused access, and what could be narrowed",
 		Long: `Reads from the trail what was used, and lists what could be tighter: grants never used, actions and scopes wider than
 what was used, people and apps that are not there any more, items that nobody may read, drawers that one person alone
 can give access to, owners who have left. Nothing is changed unless you ask for one of the proposals with --do.`,

@@ -242,7 +242,7 @@ func (a *app) refusalsCommand() *cobra.Command {
 				}
 				a.printTable(t, "Nothing that was refused would be refused now.")
 				if len(groups) > 0 {
-					a.say("To give what one needs: tansu grant for RECEIPT. To say no: tansu request decline RECEIPT. To see why: tansu receipt RECEIPT.")
+					a.say("To give what one needs: tansu grant for RECEIPT. To decline: tansu request decline RECEIPT. To see why: tansu receipt RECEIPT.")
 				}
 			})
 		}),

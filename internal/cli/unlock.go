@@ -38,7 +38,7 @@ func (a *app) unlockCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "unlock [--key-file FILE | --share]",
 		Short: "Open the chest with its passphrase, a key file or shares",
-		Long: `Opens the chest by any of its methods of unlocking. With --share you hand in your share, whose words are asked for without showing
+		Long: `Opens the chest by any of its unlock methods. With --share you hand in your share, whose words are asked for without showing
 them, or read from standard input: from anywhere, without signing in, and nobody sees another one's. The chest opens with the last
 one that is needed. If no other share comes for fifteen minutes, those that were handed in are forgotten.`,
 		Example: "  tansu unlock\n  tansu unlock --key-file /root/tansu.key\n  tansu unlock --share",
@@ -82,7 +82,7 @@ func (a *app) askShare() (secretvalue.Value, error) {
 			}
 		}
 		if len(words) == 0 {
-			return secretvalue.Value{}, usagef("nothing was given; the words of the share come from a terminal or from standard input")
+			return secretvalue.Value{}, usagef("nothing was entered; the words of the share come from a terminal or from standard input")
 		}
 		return secretvalue.New(bytes.Join(words, []byte("-"))), nil
 	}
@@ -186,7 +186,7 @@ func (a *app) printStatus(c *client.Client, status client.Status) {
 }
 
 func (a *app) unlockMethodCommand() *cobra.Command {
-	command := &cobra.Command{Use: "unlock-method", Short: "Decide what opens the chest: passphrases, key files, shares of custodians",
+	command := &cobra.Command{Use: "unlock-method", Short: "Manage unlock methods: passphrases, key files, shares of custodians",
 		RunE: noSubcommand}
 	command.AddCommand(a.listMethodsCommand(), a.addMethodCommand(false), a.addMethodCommand(true), a.endMethodCommand())
 	return command
@@ -195,7 +195,7 @@ func (a *app) unlockMethodCommand() *cobra.Command {
 func (a *app) listMethodsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
-		Short: "List the methods of unlocking, when each was used last, and who holds shares",
+		Short: "List the unlock methods, when each was used last, and who holds shares",
 		Args:  exactly(),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.UnlockMethods(ctx)
@@ -259,7 +259,7 @@ func (a *app) current(p proofFlags) (secretvalue.Value, error) {
 	return a.ask("current passphrase")
 }
 
-const addMethodLong = `A chest can have several methods of unlocking at once, each of which opens it by itself: a passphrase, which is
+const addMethodLong = `A chest can have several unlock methods at once, each of which opens it by itself: a passphrase, which is
 asked for twice; a key file, which is made, and can be sealed by a TPM or a PKCS #11 token, so that a copy of it opens nothing
 elsewhere; or shares, of which some number together opens it. Each custodian signs in and takes their share themselves
 (tansu share take). You show what opens the chest now, because whoever could add a passphrase without that could open any
@@ -273,7 +273,7 @@ func (a *app) addMethodCommand(replace bool) *cobra.Command {
 	var passphrase bool
 	command := &cobra.Command{
 		Use:   "add NAME (--passphrase | --new-key-file FILE | --shares N --custodian PERSON …)",
-		Short: "Add a method of unlocking",
+		Short: "Add an unlock method",
 		Long:  addMethodLong,
 		Example: `  tansu unlock-method add night-shift --passphrase
   tansu unlock-method add boot --new-key-file /etc/tansu/boot.key
@@ -335,7 +335,7 @@ func kindOf(passphrase bool, file keyFile, n client.NewUnlockMethod) (kind strin
 		}
 	}
 	if chosen != 1 {
-		return "", usagef("say what opens the chest: --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
+		return "", usagef("give one of --passphrase, --new-key-file FILE, or --shares N with --custodian PERSON")
 	}
 	if file.sealedBy != "" && kind != envelope.MethodKeyFile {
 		return "", usagef("--sealed-by goes with --new-key-file FILE: the file has what only that hardware opens")
@@ -360,7 +360,7 @@ func replacing(ctx context.Context, c *client.Client, old, name string) (_, id s
 		}
 	}
 	if id == "" {
-		return "", "", usagef("there is no method of unlocking named %s; there are %s", old, strings.Join(names, ", "))
+		return "", "", usagef("there is no unlock method named %s; there are %s", old, strings.Join(names, ", "))
 	}
 	for n := 2; name == ""; n++ {
 		if next := fmt.Sprintf("%s-%d", strings.TrimRight(strings.TrimRight(old, "0123456789"), "-"), n); !slices.Contains(names, next) {
@@ -416,7 +416,7 @@ func (a *app) addMethod(ctx context.Context, c *client.Client, n client.NewUnloc
 			fmt.Fprintln(a.Out, "It is lost with the machine or the token: one of the other methods must stay.")
 		}
 		if n.Replaces != "" {
-			fmt.Fprintln(a.Out, "What it replaces opens it no more; copies from before still open by that.")
+			fmt.Fprintln(a.Out, "What it replaces no longer opens the chest; older copies of the chest still open by it.")
 		}
 		if len(made.Custodians) > 0 {
 			fmt.Fprintf(a.Out, "Each of these takes their share now, once: tansu share take\n  %s\n", sharesText(made))
@@ -428,9 +428,9 @@ func (a *app) endMethodCommand() *cobra.Command {
 	var proof proofFlags
 	command := &cobra.Command{
 		Use:   "end NAME",
-		Short: "End a method of unlocking, once another one opens the chest",
+		Short: "End an unlock method, once another one opens the chest",
 		Long: `Prove that another method still opens the chest by giving its passphrase or key file. Older copies of the chest still open by the
-method that you end: if it has got out, replace the root key as well (tansu root-key turn), and make new backups.`,
+method that you end: if it was exposed, rotate the root key as well (tansu root-key rotate), and make new backups.`,
 		Args: exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			_, id, err := replacing(ctx, c, arguments[0], "-")
@@ -445,7 +445,7 @@ method that you end: if it has got out, replace the root key as well (tansu root
 			if err := c.EndUnlockMethod(ctx, id, string(current.Reveal())); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"ended": arguments[0]}, func() { fmt.Fprintf(a.Out, "%s opens the chest no more.\n", arguments[0]) })
+			return a.show(map[string]string{"ended": arguments[0]}, func() { fmt.Fprintf(a.Out, "%s no longer opens the chest.\n", arguments[0]) })
 		}),
 	}
 	proof.add(command)
@@ -453,12 +453,13 @@ method that you end: if it has got out, replace the root key as well (tansu root
 }
 
 func (a *app) rootKeyCommand() *cobra.Command {
-	command := &cobra.Command{Use: "root-key", Short: "Replace the chest's root key", RunE: noSubcommand}
+	command := &cobra.Command{Use: "root-key", Short: "Rotate the chest's root key", RunE: noSubcommand}
 	var proof proofFlags
-	turn := &cobra.Command{
-		Use:   "turn",
-		Short: "Make a new root key, and wrap all keys under it",
-		Long: `Makes another root key and wraps the keys of all drawers, and that of the certificate authority, under it; the old one opens nothing
+	rotate := &cobra.Command{
+		Use:     "rotate",
+		Aliases: []string{"turn"}, // what it was called before
+		Short:   "Make a new root key, and wrap all keys under it",
+		Long: `Makes a new root key and wraps the keys of all drawers, and that of the certificate authority, under it; the old one opens nothing
 that is in the file any more. It is one step: whole, or not at all. How the chest is unlocked does not change. Whoever had the old root
 key may have the keys of drawers from it: tansu drawer rotate-key replaces those.`,
 		Args: exactly(),
@@ -468,18 +469,18 @@ key may have the keys of drawers from it: tansu drawer rotate-key replaces those
 				return err
 			}
 			defer current.Wipe()
-			wrapped, err := c.TurnRootKey(ctx, string(current.Reveal()))
+			wrapped, err := c.RotateRootKey(ctx, string(current.Reveal()))
 			if err != nil {
 				return err
 			}
 			return a.show(map[string]int{"wrapped": wrapped}, func() {
-				fmt.Fprintf(a.Out, "Another root key is in place; %s wrapped anew. Backups from before still open as they did.\n",
+				fmt.Fprintf(a.Out, "The root key is rotated; %s wrapped under the new one. Earlier backups still open as they did.\n",
 					keysWere(wrapped))
 			})
 		}),
 	}
-	proof.add(turn)
-	command.AddCommand(turn)
+	proof.add(rotate)
+	command.AddCommand(rotate)
 	return command
 }
 

@@ -27,7 +27,7 @@ const (
 type AccessEnd struct {
 	Kind     string
 	ID       string
-	Subject  string // whose it is; empty for a method of unlocking
+	Subject  string // whose it is; empty for an unlock method
 	About    string // "consumer on ticketing-prod/**", or a kind and a name
 	NotAfter time.Time
 	Owner    string // who answers for the subject

@@ -235,7 +235,7 @@ type Calendar struct {
 	Seal
 }
 
-// Slot is a method of unlocking: the unlock key, under what somebody holds. It is read while the chest is locked, when its MAC means
+// Slot is an unlock method: the unlock key, under what somebody holds. It is read while the chest is locked, when its MAC means
 // nothing yet.
 type Slot struct {
 	ID        string `db:"id" json:"id"`

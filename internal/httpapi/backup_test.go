@@ -271,10 +271,10 @@ func TestRehearsalFindsDamage(t *testing.T) {
 		t.Errorf("the status has %+v", status.Problems)
 	}
 	write(t, path, content)
-	must[int](t)(steward.TurnRootKey(ctx, keyFile(t, k.Chest)))
+	must[int](t)(steward.RotateRootKey(ctx, keyFile(t, k.Chest)))
 	if old := must[client.Rehearsal](t)(steward.Rehearse(ctx, made.Number)); len(old.Problems) != 1 ||
-		!strings.Contains(old.Problems[0], "before the root key was turned") {
-		t.Errorf("of before the root key was turned: %+v", old)
+		!strings.Contains(old.Problems[0], "before the root key was rotated") {
+		t.Errorf("of before the root key was rotated: %+v", old)
 	}
 }
 

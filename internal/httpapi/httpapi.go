@@ -106,7 +106,7 @@ var routes = []route{
 	{"GET", "/api/unlock-methods", identified, (*api).unlockMethods},
 	{"POST", "/api/unlock-methods", atLength, (*api).addUnlockMethod},
 	{"POST", "/api/unlock-methods/:method/end", atLength, (*api).endUnlockMethod},
-	{"POST", "/api/root-key/turn", atLength, (*api).turnRootKey},
+	{"POST", "/api/root-key/rotate", atLength, (*api).rotateRootKey},
 	{"GET", "/api/me/shares", identified, (*api).ownShares},
 	{"GET", "/api/backups", identified, (*api).listBackups},
 	{"POST", "/api/backups", atLength, (*api).backUp},

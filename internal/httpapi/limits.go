@@ -14,7 +14,7 @@ var limits = []string{
 	"POST /api/sign-in", "POST /api/enrol", "POST /api/enrol-host", "POST /api/unlock", "POST /api/oauth/token",
 	"POST /api/oauth/introspect", "POST /api/oauth/revoke", "POST /api/me/password", "POST /api/unlock-methods",
 	"POST /api/unlock-methods/:method/end",
-	"POST /api/root-key/turn", "POST /api/requests", "POST /api/values/:drawer/:item/compare",
+	"POST /api/root-key/rotate", "POST /api/requests", "POST /api/values/:drawer/:item/compare",
 	"POST /api/drawers/:drawer/items/:item/exposure",
 	"GET " + calendarPath + ":address",
 }

@@ -100,7 +100,7 @@ func TestPreflightSaysWhatAReadWouldSay(t *testing.T) {
 		}
 	}
 	if !strings.Contains(checks[1].Warning, "version 2 is current") {
-		t.Errorf("asked for by its number: %+v", checks[1])
+		t.Errorf("pinned by its number: %+v", checks[1])
 	}
 	if strings.ReplaceAll(checks[7].Detail, "other", "none") != checks[8].Detail || checks[7].Remedy == nil || checks[8].Remedy == nil {
 		t.Errorf("what is there and what is not are told apart: %q, %q", checks[7].Detail, checks[8].Detail)

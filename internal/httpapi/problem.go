@@ -42,7 +42,7 @@ var problems = map[chest.Code]struct {
 	doneBefore:            {http.StatusConflict, "Done before"},
 	inProgress:            {http.StatusConflict, "Not done yet"},
 	notAllowed:            {http.StatusMethodNotAllowed, "Method not allowed"},
-	crossOrigin:           {http.StatusForbidden, "Another site asked"},
+	crossOrigin:           {http.StatusForbidden, "Cross-origin request refused"},
 	otherSession:          {http.StatusConflict, "Somebody else is signed in"},
 }
 

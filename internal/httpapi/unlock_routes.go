@@ -109,12 +109,12 @@ func (a *api) endUnlockMethod(c *call) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (a *api) turnRootKey(c *call) error {
+func (a *api) rotateRootKey(c *call) error {
 	current, err := a.proven(c)
 	if err != nil {
 		return err
 	}
-	wrapped, err := a.service.TurnRoot(c.caller, current)
+	wrapped, err := a.service.RotateRoot(c.caller, current)
 	if err != nil {
 		return err
 	}

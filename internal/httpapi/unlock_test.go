@@ -211,7 +211,7 @@ func TestRootKeyIsTurned(t *testing.T) {
 		}
 	}, func() {
 		for range 5 {
-			if _, err := steward.TurnRootKey(ctx, file); err != nil {
+			if _, err := steward.RotateRootKey(ctx, file); err != nil {
 				t.Error(err)
 			}
 		}
@@ -244,7 +244,7 @@ func TestRootKeyIsTurned(t *testing.T) {
 	if code := readCode(chest.Client(t, token), "d/i"); code != "" {
 		t.Errorf("after its drawer's key was turned, too: %s", code)
 	}
-	if _, err := steward.TurnRootKey(ctx, "not what opens it"); chesttest.Code(err) != "wrong_material" {
+	if _, err := steward.RotateRootKey(ctx, "not what opens it"); chesttest.Code(err) != "wrong_material" {
 		t.Errorf("by whoever does not open it: %v", err)
 	}
 }

@@ -276,7 +276,7 @@ func (p *proof) forget() {
 // take gives it to who changes something, once. What opens nothing any more is [envelope.ErrWrongMaterial].
 func (p *proof) take(row store.Chest, st *chest.Snapshot, now time.Time) (found opened, err error) {
 	if p.timer == nil || !p.timer.Stop() || now.After(p.until) {
-		return found, chest.Invalid("current", "current is missing: the passphrase or key file of any method of unlocking, or hand in shares "+
+		return found, chest.Invalid("current", "current is missing: the passphrase or key file of any unlock method, or hand in shares "+
 			"first (tansu unlock --share)")
 	}
 	found, *p = p.found, proof{}

@@ -32,7 +32,7 @@ func (s *Opening) Status() Status {
 		Problems: s.problems()}
 	slots, _, err := s.slots()
 	if err != nil {
-		s.heart.Log().Error("the methods of unlocking cannot be read", "error", err)
+		s.heart.Log().Error("the unlock methods cannot be read", "error", err)
 	}
 	for _, slot := range slots {
 		if !slices.Contains(status.Methods, slot.Method) {
@@ -164,7 +164,7 @@ func bound(rows *store.Snapshot, id string, now time.Time) (slot entity.Slot, er
 			return row, nil
 		}
 	}
-	return slot, errors.New("the method of unlocking was changed meanwhile")
+	return slot, errors.New("the unlock method was changed meanwhile")
 }
 
 func (s *Opening) staysLocked(root *envelope.Root, err error) error {

@@ -19,7 +19,7 @@ import (
 	"tansu/internal/store"
 )
 
-// Method is a method of unlocking.
+// Method is an unlock method.
 type Method struct {
 	ID        string
 	Name      string
@@ -51,7 +51,7 @@ func (m Method) Opens() bool {
 	return m.End.IsZero() && m.Kind != envelope.MethodHardware && taken >= m.Needed
 }
 
-// NewMethod is a method of unlocking that is to be added.
+// NewMethod is an unlock method that is to be added.
 type NewMethod struct {
 	Name       string
 	Kind       string
@@ -71,7 +71,7 @@ func Costs() envelope.Stretch {
 	return envelope.Calibrate(stretchTime, uint8(min(runtime.NumCPU(), 255)), time.Now)
 }
 
-// Methods lists the methods of unlocking.
+// Methods lists the unlock methods.
 func (s *Opening) Methods(c chest.Caller) (list []Method, err error) {
 	a, err := s.heart.Allow(c, access.Operate)
 	if err != nil {
@@ -132,7 +132,7 @@ func (s *Opening) begin(c chest.Caller, action string, material secretvalue.Valu
 	return a, found, nil
 }
 
-// AddMethod adds a method of unlocking. The current material is that of any other one.
+// AddMethod adds an unlock method. The current material is that of any other one.
 func (s *Opening) AddMethod(c chest.Caller, n NewMethod, current secretvalue.Value) (m Method, err error) {
 	s.turn.Lock()
 	defer s.turn.Unlock()
@@ -196,14 +196,14 @@ func newSlot(a *chest.Attempt, found opened, id string, n NewMethod) (row entity
 	count := 0
 	for _, slot := range a.St.Slots() {
 		if slot.Name == n.Name {
-			return row, nil, &chest.Error{Code: chest.Exists, Detail: "there is a method of unlocking named " + n.Name}
+			return row, nil, &chest.Error{Code: chest.Exists, Detail: "there is an unlock method named " + n.Name}
 		}
 		if slot.ID != n.Replaces {
 			count++
 		}
 	}
 	if count >= mostSlots {
-		return row, nil, &chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("there are %d methods of unlocking: end one first", count)}
+		return row, nil, &chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("there are %d unlock methods: end one first", count)}
 	}
 	if !n.End.IsZero() && !n.End.After(now) {
 		return row, nil, chest.Invalid("not_after", "the end is in the past")
@@ -271,7 +271,7 @@ func custodians(a *chest.Attempt, slot string, subjects []string, split []shares
 	return list, nil
 }
 
-// EndMethod ends a method of unlocking. The current material is that of another one, which thereby is known to open the chest.
+// EndMethod ends an unlock method. The current material is that of another one, which thereby is known to open the chest.
 func (s *Opening) EndMethod(c chest.Caller, id string, current secretvalue.Value) error {
 	s.turn.Lock()
 	defer s.turn.Unlock()
@@ -289,7 +289,7 @@ func (s *Opening) EndMethod(c chest.Caller, id string, current secretvalue.Value
 		return a.Fail(err)
 	}
 	a.Entry.Detail = ended.Name
-	return s.commit(a, "the method of unlocking")
+	return s.commit(a, "the unlock method")
 }
 
 // endSlot removes a slot, if another one than it opens the chest for good: one that is there, or one that is being added.
@@ -305,7 +305,7 @@ func endSlot(a *chest.Attempt, id string, added bool) (ended entity.Slot, err er
 	}
 	switch {
 	case ended.ID == "":
-		return ended, chest.Missing("method of unlocking with the id "+id, "")
+		return ended, chest.Missing("unlock method with the id "+id, "")
 	case !stays:
 		return ended, &chest.Error{Code: chest.NotPossible, Detail: "no other method would open the chest for good: each has an end, is lost " +
 			"with hardware, or has shares that were not taken. Add the new one first, and end this one when its shares are taken"}
@@ -319,14 +319,14 @@ func endSlot(a *chest.Attempt, id string, added bool) (ended entity.Slot, err er
 	return ended, nil
 }
 
-// TurnRoot puts another root key in the place of the one that the chest has: the keys of drawers, the key of the authority and shares
+// RotateRoot puts another root key in the place of the one that the chest has: the keys of drawers, the key of the authority and shares
 // that wait are under it, and rows that decide access are authenticated by it. It is one change, and so whole or not at all. The
-// methods of unlocking stay as they are. It returns how many keys were wrapped anew.
-func (s *Opening) TurnRoot(c chest.Caller, current secretvalue.Value) (wrapped int, err error) {
+// unlock methods stay as they are. It returns how many keys were wrapped anew.
+func (s *Opening) RotateRoot(c chest.Caller, current secretvalue.Value) (wrapped int, err error) {
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	err = s.heart.Alone(func() error {
-		a, found, err := s.begin(c, "turn_root_key", current)
+		a, found, err := s.begin(c, "rotate_root_key", current)
 		if err != nil {
 			return err
 		}

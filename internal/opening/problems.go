@@ -39,7 +39,7 @@ func (s *Opening) problems() (list []Problem) {
 	return list
 }
 
-// endings says which methods of unlocking end soon, and for which shares nobody has come.
+// endings says which unlock methods end soon, and for which shares nobody has come.
 func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
 	now := s.heart.Now()
 	for _, m := range describe(st) {
@@ -51,7 +51,7 @@ func (s *Opening) endings(st *chest.Snapshot) (list []Problem) {
 		}
 		switch {
 		case !m.End.IsZero() && now.Before(m.End) && m.End.Sub(now) < chest.Ahead:
-			list = append(list, Problem{What: fmt.Sprintf("the method of unlocking %s ends on %s", m.Name, m.End.Format("2006-01-02")),
+			list = append(list, Problem{What: fmt.Sprintf("the unlock method %s ends on %s", m.Name, m.End.Format("2006-01-02")),
 				Since: m.End.Add(-chest.Ahead), Next: "put another one in its place: tansu unlock-method replace " + m.Name})
 		case waiting > 0:
 			list = append(list, Problem{What: fmt.Sprintf("%d of the %d shares of %s, which unlock the chest, %s not taken yet", waiting,

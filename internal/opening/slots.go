@@ -35,7 +35,7 @@ func (o opened) erase() {
 	}
 }
 
-// slots reads the methods of unlocking that have not ended, and the chest that they open.
+// slots reads the unlock methods that have not ended, and the chest that they open.
 func (s *Opening) slots() (list []entity.Slot, row store.Chest, err error) {
 	if row, err = s.records.Chest(); err == nil {
 		list, _, err = s.records.Slots()
@@ -56,7 +56,7 @@ func slotOf(row entity.Slot) envelope.Slot {
 		Costs: envelope.Stretch{Passes: row.Passes, Memory: row.Memory, Threads: row.Threads}}
 }
 
-// mostSlots is how many methods of unlocking a chest has at once: each wrong passphrase is tried on all that are passphrases.
+// mostSlots is how many unlock methods a chest has at once: each wrong passphrase is tried on all that are passphrases.
 const mostSlots = 8
 
 // openWith tries some material on all slots of its method. What opens none is [envelope.ErrWrongMaterial].

@@ -135,7 +135,7 @@ func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppPro
 }
 
 // errProof says that a proof is no good; why is told nobody.
-var errProof = errors.New("the proof is not taken")
+var errProof = errors.New("the proof is not accepted")
 
 func (s *People) provedBySecret(_ context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
 	hash, malformed := credential.Parse(credential.AppSecret, p.Secret)
@@ -273,8 +273,8 @@ func (s *People) provedByIssuer(ctx context.Context, a *chest.Attempt, p AppProo
 		}
 	}
 	return app, &assertion.Problem{Reason: "issuer_not_trusted",
-		Text: "no issuer that this app has said this: issuer, audience and every registered claim must be exactly what was registered, and " +
-			"the signature must be by the issuer's key"}
+		Text: "the token is not one of an issuer of this app: issuer, audience and every registered claim must be exactly what was " +
+			"registered, and the signature must be by the issuer's key"}
 }
 
 // spent remembers the assertions that were used, for each credential by itself, so that nobody uses up another's room.

@@ -38,8 +38,8 @@ func Unless(a *chest.Attempt, l Lack) error {
 }
 
 // WidensOwn says why nobody gives anything to themselves.
-const WidensOwn = "nobody widens their own access, nor that of an app they own or of what nobody else has confirmed, also not through a " +
-	"team; another gatekeeper can: ask with tansu request grant"
+const WidensOwn = "nobody may widen their own access, directly or through a team, nor that of an app they own or of anyone whom nobody " +
+	"else has confirmed; another gatekeeper can: ask with tansu request grant"
 
 // MayReceive says what a caller lacks to give something to a subject, whoever may give it.
 func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Time) (l Lack) {

@@ -314,7 +314,7 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 		x.Replace = append(x.Replace, Replacement{name, "it is exposed, and it is what everybody gets now", replacing(name, it, a.Entry.At)},
 			Replacement{x.Reference, "when the new one is in use: nobody may get it any more", "tansu item suspend " + x.Reference})
 	case x.Serves:
-		x.Replace = append(x.Replace, Replacement{x.Reference, "it is exposed, and it is still served when it is asked for by its number",
+		x.Replace = append(x.Replace, Replacement{x.Reference, "it is exposed, and it is still served when it is pinned by its number",
 			"tansu item suspend " + x.Reference})
 	}
 	for _, c := range list {

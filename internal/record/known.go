@@ -11,9 +11,9 @@ import (
 	"tansu/internal/core/trail"
 )
 
-// otherActions are those in the trail that no grant gives by their own name.
+// otherActions are those in the trail that no grant gives by their own name; turn_root_key is what rotate_root_key was called before.
 var otherActions = strings.Fields(`
-	found unlock lock hand_in_share list_unlock_methods add_unlock_method end_unlock_method turn_root_key list_own_shares take_share
+	found unlock lock hand_in_share list_unlock_methods add_unlock_method end_unlock_method rotate_root_key turn_root_key list_own_shares take_share
 	answer_again
 	back_up list_backups rehearse_restore examine begin_epoch end_again clock_behind archive_trail bring_steward_back set_steward_aside
 	sign_in sign_out enrol enrol_host authenticate issue_token revoke_token introspect_token change_password end_session

@@ -17,7 +17,7 @@ import (
 type Reading struct {
 	Reference string // as it was asked for
 	Version   int    // that was served last
-	Pinned    bool   // whether it was asked for by its number
+	Pinned    bool   // whether it was pinned by its number
 	Current   int    // that would be served now to whoever asks for none; 0 when none would, or the item is not there any more
 	Count     int64
 	First     time.Time

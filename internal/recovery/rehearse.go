@@ -158,7 +158,7 @@ func (r *Recovery) look(ctx context.Context, dir string, root *envelope.Root, do
 	return verify(records, root, done)
 }
 
-// sameRoot says that a backup is of before the root key was turned: what unlocks the chest opens it, and the chest has forgotten its key.
+// sameRoot says that a backup is of before the root key was rotated: what unlocks the chest opens it, and the chest has forgotten its key.
 func (r *Recovery) sameRoot(restored *store.Store) error {
 	then, err := restored.Chest()
 	if err != nil {
@@ -166,7 +166,7 @@ func (r *Recovery) sameRoot(restored *store.Store) error {
 	}
 	now, err := r.records.Chest()
 	if err == nil && !bytes.Equal(then.RootWrapped, now.RootWrapped) {
-		err = errors.New("it was made before the root key was turned: only what unlocks the chest opens it, and a rehearsal does not have that")
+		err = errors.New("it was made before the root key was rotated: only what unlocks the chest opens it, and a rehearsal does not have that")
 	}
 	return err
 }

@@ -170,7 +170,7 @@ func (s *Rights) askByReceipt(a *chest.Attempt, row *entity.Request, id string) 
 	receipt.explain(a.St, a.Caller, a.Entry.At)
 	switch {
 	case receipt.AllowedNow:
-		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: it would be allowed now"}
+		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to request: it would be allowed now"}
 	case receipt.NeedsApproval:
 		row.Kind, row.TargetID = chest.RequestRead, aboutWhat(a.St, receipt.Entry, false)
 		return nil
@@ -196,7 +196,7 @@ func askToRead(a *chest.Attempt, row *entity.Request, item string) error {
 	ctx.Reason = row.Reason
 	switch decision := a.St.Decide(a.Caller.ID, access.ReadValue, ctx, names...); {
 	case decision.Allowed:
-		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to ask for: no second person has to agree, or one has already"}
+		return &chest.Error{Code: chest.Exists, Detail: "there is nothing to request: no second person has to agree, or one has already"}
 	case decision.Reason != access.ApprovalNeeded:
 		return chest.Invalid("read", "you may not read %s even if a second person agrees; ask for the grant: tansu request grant", item)
 	}
@@ -333,7 +333,7 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 		return r, err
 	}
 	if !answer.Allow && answer.Because == "" {
-		return r, chest.Invalid("because", "saying no needs a reason, for whoever asked")
+		return r, chest.Invalid("because", "declining needs a reason, for whoever asked")
 	}
 	err = s.heart.Try(func() error {
 		a, before, err := s.openRequest(c, id)
@@ -499,7 +499,7 @@ func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
 // whoever is refused again is told.
 func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, err error) {
 	if because == "" {
-		return r, chest.Invalid("because", "saying no needs a reason, for whoever was refused")
+		return r, chest.Invalid("because", "declining needs a reason, for whoever was refused")
 	}
 	if err := chest.CheckText("because", because, chest.MaxNote); err != nil {
 		return r, err

@@ -126,7 +126,7 @@ func (s *Rights) ChangeRole(c chest.Caller, n NewRole) (r Role, notes []string, 
 	return s.roleNow(n.Name)
 }
 
-// roleChange decides on a change of a role, and puts it into the attempt's: nobody widens their own access by it.
+// roleChange decides on a change of a role, and puts it into the attempt's: nobody may widen their own access by it.
 func (s *Rights) roleChange(c chest.Caller, n NewRole) (a *chest.Attempt, after entity.Role, err error) {
 	checked, err := n.row()
 	if err != nil {
@@ -153,7 +153,7 @@ func (s *Rights) roleChange(c chest.Caller, n NewRole) (a *chest.Attempt, after 
 	}
 	if own && !a.St.IsSteward(c, a.Entry.At) {
 		return nil, after, a.Refuse(&chest.Error{Code: chest.Refused, Reason: chest.OwnAccess,
-			Detail: "you, or an app you own, hold this role, and nobody widens their own access; another gatekeeper can change it"})
+			Detail: "you, or an app you own, hold this role, and nobody may widen their own access; another gatekeeper can change it"})
 	}
 	return a, after, nil
 }

@@ -23,10 +23,10 @@ const (
 	FindUnusedGrant   = "unused_grant"   // a grant that was never used in the period
 	FindUnusedActions = "unused_actions" // a grant of which some actions were not
 	FindWideScope     = "wide_scope"     // a grant that was used on much less than its scope
-	FindUnseen        = "unseen"         // somebody who was not there in the period
+	FindUnseen        = "unseen"         // somebody who was not seen in the period
 	FindUnreadable    = "unreadable"     // an item whose value nobody may read
 	FindSingleManager = "single_manager" // a drawer that only one person can give access to
-	FindOwnerLeft     = "owner_left"     // things whose owner is not there any more
+	FindOwnerLeft     = "owner_left"     // things whose owner has left
 	FindNoOwner       = "no_owner"       // an app that nobody answers for
 )
 
@@ -306,9 +306,9 @@ func (t *tightening) subject(subject string, row entity.Identity) {
 		return
 	}
 	if seen := t.seen[subject].At; seen.Before(t.since) {
-		text := "was never there"
+		text := "was never seen"
 		if !seen.IsZero() {
-			text = "was not there" + lastText(seen)
+			text = "was not seen" + lastText(seen)
 		}
 		t.add(Finding{Kind: FindUnseen, Subject: subject, LastUsed: seen, Suspend: true, Detail: text, Command: "tansu " + row.Kind +
 			" suspend " + row.Name})
@@ -322,7 +322,7 @@ func (t *tightening) hasLeft(owner string) bool {
 }
 
 func (t *tightening) ownerLeft(owner, target string) {
-	t.add(Finding{Kind: FindOwnerLeft, Subject: owner, Target: target, Detail: owner + " is not there any more and owns " + target,
+	t.add(Finding{Kind: FindOwnerLeft, Subject: owner, Target: target, Detail: owner + " has left and owns " + target,
 		Command: "tansu hand-over " + owner + " PERSON"})
 }
 

@@ -30,7 +30,7 @@ import (
 	"tansu/internal/store"
 )
 
-// A process that turns the root key, adds and ends methods of unlocking, makes backups, rehearses them, restores and archives is killed
+// A process that rotates the root key, adds and ends unlock methods, makes backups, rehearses them, restores and archives is killed
 // again and again, wherever it happens to be. The chest always opens, by what it was founded with and by each method that was said to be
 // there, and by none that was said to be ended; everything in it is as it was stored; each backup that is there is whole; and what was cut
 // off amid restoring is no chest, or one that knows that it was restored. TANSU_KILLS says how often it is killed (make killed).
@@ -304,7 +304,7 @@ func TestKeeperToBeKilled(t *testing.T) {
 		t.Fatal(err)
 	}
 	for {
-		_, err := s.TurnRoot(steward, founding)
+		_, err := s.RotateRoot(steward, founding)
 		must(t, err)
 		fmt.Println("done turned")
 		key := envelope.NewKeyFile(envelope.MethodKeyFile)

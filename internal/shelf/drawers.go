@@ -163,7 +163,7 @@ func (s *Shelf) CreateDrawer(c chest.Caller, n NewDrawer) (made Drawer, err erro
 		}
 		for _, other := range reference.Lookalikes(n.Name) {
 			if a.St.Drawer(other) != nil {
-				return a.Fail(&chest.Error{Code: chest.Exists, Field: "name", Detail: "drawer " + other + " is there already, and people would take " +
+				return a.Fail(&chest.Error{Code: chest.Exists, Field: "name", Detail: "drawer " + other + " already exists, and people would take " +
 					"one for the other: names of drawers differ by more than - and _ and ."})
 			}
 		}

@@ -236,7 +236,7 @@ func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string, now time.
 		case err != nil:
 			return err
 		case it != nil && it.Row.ID != self:
-			return &chest.Error{Code: chest.Exists, Field: "name", Detail: fmt.Sprintf("%s/%s is there already, and people would confuse "+
+			return &chest.Error{Code: chest.Exists, Field: "name", Detail: fmt.Sprintf("%s/%s already exists, and people would confuse "+
 				"them: names in a drawer must differ by more than -, _ and .", d.Row.Name, other)}
 		}
 	}

@@ -163,7 +163,7 @@ func warningOf(found chest.Serving, ref reference.Reference, now time.Time) stri
 	case found.Grace:
 		return "it has ended, and a rule lets it be served for a while: replace it"
 	case ref.Version != 0 && err == nil && current != ref.Version:
-		return fmt.Sprintf("version %d is asked for by its number, and version %d is current", ref.Version, current)
+		return fmt.Sprintf("version %d is pinned by its number, and version %d is current", ref.Version, current)
 	case found.Home != "":
 		return "it is called " + found.Home + " now"
 	case !found.Ends.IsZero() && found.Ends.Sub(now) < soon:

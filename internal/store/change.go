@@ -18,7 +18,7 @@ type Change struct {
 	Contents []ContentChange
 	Founds   *Chest // of a chest that is being made
 	Seals    *Seals // in the place of those that are stored
-	Turns    Sealer // what authenticates rows from then on: the root key was turned
+	Turns    Sealer // what authenticates rows from then on: the root key was rotated
 	Once     *Once  // what it is known by to whoever asked for it; nil for nothing
 
 	folded *Fold // refusals that were counted and become the work's entry
@@ -124,7 +124,7 @@ func (w *writer) make(tx *sqlx.Tx, c *Change) error {
 	case len(c.Rows) == 0:
 	case w.sealer == nil:
 		return ErrNotBound // it was locked meanwhile
-	case w.sealer != c.sealer: // the root key was turned meanwhile
+	case w.sealer != c.sealer: // the root key was rotated meanwhile
 		c.sealWith(w.sealer)
 	}
 	if c.Seals != nil {

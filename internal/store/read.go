@@ -38,7 +38,7 @@ func (s *Store) Chest() (Chest, error) {
 	return c, nil
 }
 
-// Slots reads the methods of unlocking and who holds shares of them, as they are in the file, unchecked: what is there while the
+// Slots reads the unlock methods and who holds shares of them, as they are in the file, unchecked: what is there while the
 // chest is locked.
 func (s *Store) Slots() (slots []entity.Slot, shares []entity.Share, err error) {
 	err = s.read.Select(&slots, "SELECT "+strings.Join(columns(entity.Slot{}), ", ")+" FROM slots ORDER BY created_at, id LIMIT 100")
@@ -46,7 +46,7 @@ func (s *Store) Slots() (slots []entity.Slot, shares []entity.Share, err error) 
 		err = s.read.Select(&shares, "SELECT "+strings.Join(columns(entity.Share{}), ", ")+" FROM shares ORDER BY slot, number LIMIT 1000")
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("read the methods of unlocking: %w", err)
+		return nil, nil, fmt.Errorf("read the unlock methods: %w", err)
 	}
 	return slots, shares, nil
 }

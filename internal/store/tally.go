@@ -43,7 +43,7 @@ type tally struct {
 	revision int64
 }
 
-// form is which rows a tally is of. 1: all of them, by exclusive or; 2: those in memory, and buckets; 3: methods of unlocking, too.
+// form is which rows a tally is of. 1: all of them, by exclusive or; 2: those in memory, and buckets; 3: unlock methods, too.
 const form = 3
 
 // content is what the tally's own MAC covers.
@@ -143,7 +143,7 @@ func (s *Store) inBucket(id string) error {
 		if *now == *bound {
 			break
 		}
-		bound = now // the root key was turned meanwhile
+		bound = now // the root key was rotated meanwhile
 	}
 	var tampered *TamperedError
 	if err == nil || errors.As(err, &tampered) {
@@ -338,7 +338,7 @@ func (s *Store) upgrade(l *loader, snapshot *Snapshot, stored storedTally, all m
 		slot.MAC = mac[:]
 		s.tally.sum.add(s.sealer.RowTally(content))
 		if _, err := tx.NamedExec("UPDATE slots SET revision = :revision, mac = :mac WHERE id = :id", slot); err != nil {
-			return fmt.Errorf("write the methods of unlocking: %w", err)
+			return fmt.Errorf("write the unlock methods: %w", err)
 		}
 		snapshot.Slots[i] = slot
 	}

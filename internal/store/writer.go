@@ -119,7 +119,7 @@ type writer struct {
 	sealer Sealer
 	tally  tally
 	fresh  map[string]bucket // those that the batch being written has changed
-	turned map[string]bucket // all of them, when it turns the root key
+	turned map[string]bucket // all of them, when it rotates the root key
 	memory Memory
 
 	trouble atomic.Pointer[trouble] // since when nothing could be written; nil while it can

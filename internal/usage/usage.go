@@ -71,7 +71,7 @@ const unknown = "unknown"
 // Entries of the first form say in their detail what later ones say in members of their own.
 const (
 	withCredential = "with "
-	askedByNumber  = "asked for by its number"
+	askedByNumber  = "pinned by its number"
 )
 
 // credentialOf is the credential that a token was issued for.
@@ -197,8 +197,8 @@ func actionUsed(e trail.Entry) string {
 		return access.List.String()
 	case "list_identities", "list_refusals", "read_policy":
 		return "" // any of several actions allows it, so that it proves the use of none
-	case "lock", "examine", "list_unlock_methods", "add_unlock_method", "end_unlock_method", "turn_root_key", "back_up", "list_backups",
-		"rehearse_restore":
+	case "lock", "examine", "list_unlock_methods", "add_unlock_method", "end_unlock_method", "rotate_root_key", "turn_root_key", "back_up",
+		"list_backups", "rehearse_restore":
 		return access.Operate.String()
 	case "apply_policy", "answer_request":
 		return access.GrantAccess.String()

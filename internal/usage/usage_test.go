@@ -14,7 +14,8 @@ func TestEveryActCountsAsTheUseOfAnAction(t *testing.T) {
 		"end_alias":    access.ChangeItem,
 		"hold_version": access.ChangeItem, "retire_item": access.Retire, "shred_drawer": access.Shred, "rotate_key": access.ChangeRules,
 		"export": access.List, "mark_exposed": access.ReadTrail, "report_exposure": access.ReadTrail, "back_up": access.Operate,
-		"rehearse_restore": access.Operate, "list_backups": access.Operate, "turn_root_key": access.Operate, "add_unlock_method": access.Operate,
+		"rehearse_restore": access.Operate, "list_backups": access.Operate, "rotate_root_key": access.Operate,
+		"add_unlock_method": access.Operate,
 		"end_unlock_method": access.Operate, "list_unlock_methods": access.Operate, "apply_policy": access.GrantAccess,
 		"read_value": access.ReadValue} {
 		counted := ""

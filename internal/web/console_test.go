@@ -192,7 +192,7 @@ func TestWhoCanReadIsAskedWhenPressed(t *testing.T) {
 	}
 	b.do(press("Show who can read it"), see("consumer on ticketing-prod/**"))
 	b.visit("/access/app:ticket-api", "Sign-in methods")
-	b.do(press("Show everything it reaches"), see("read value, use key"))
+	b.do(press("Show everything it can access"), see("read value, use key"))
 	if asked() != 2 {
 		t.Errorf("asked %d times", asked())
 	}
@@ -220,7 +220,7 @@ func TestPagesAreAccessibleInBothThemesAndNarrow(t *testing.T) {
 		{"/access/app:ticket-api", "Sign-in methods"}, {"/access/team:harbour-crew", "Add a member"},
 		{"/trail", "127.0.0.1"}, {"/refusals", "Wanted to"}, {"/receipts/" + refused.Problem.Receipt, "What was refused"},
 		{"/search?q=password", "db-password"}, {"/access/matrix", "Show the matrix"}, {"/access/tighten", "Drawers with a single manager"},
-		{"/access/grants", "Given to"}, {"/access/roles", "built in"}, {"/access/ask", "Under which circumstances"},
+		{"/access/grants", "Given to"}, {"/access/roles", "built in"}, {"/access/ask", "Circumstances to assume"},
 		{"/trail/reads", "No anomalies"}, {"/trail/upkeep", "Archives"}, {"/due", "Calendar subscription"},
 		{"/account", "Where you are signed in"}, {"/drawers/ticketing-prod/db-password@1/exposure", "Show impact"},
 		{"/access/policy", "Download"}, {"/operation", "No backups are made"}, {"/nowhere", "no such page"},
@@ -423,7 +423,7 @@ func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access", "Teams")
-	b.do(press("Make a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
+	b.do(press("Create a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
 		press("Register", `dialog`), see("may do nothing yet"))
 	b.visit("/access/team:harbour-crew", "Nobody is in it")
 	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Add"), see("did you mean app:gate-controller?"))

@@ -224,7 +224,7 @@ func TestAKeyIsMadeInTheBrowser(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/access/app:ticket-api", "Sign-in methods")
 	eval[bool](b, hook)
-	b.do(press("Add a sign-in method"), chromedp.WaitVisible(`dialog[open]`), press("Make the key pair", "dialog"),
+	b.do(press("Add a sign-in method"), chromedp.WaitVisible(`dialog[open]`), press("Generate the key pair", "dialog"),
 		see("The private half is in this page only"),
 		chromedp.KeyEvent(escape), see("Have you kept it?"), press("Not yet", "dialog"), press("Save ticket-api.key", "dialog"))
 	key := b.saved()

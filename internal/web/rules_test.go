@@ -48,7 +48,7 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 		press("Make it for use only, for good"),
 		see("no person is ever shown it"), chromedp.WaitNotPresent(`//button[contains(., "Reveal")]`))
 	b.visit("/due", "Calendar subscription")
-	b.do(see("ends"), press("Make an address"), see("It is shown only once"))
+	b.do(see("ends"), press("Create an address"), see("It is shown only once"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}

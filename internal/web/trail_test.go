@@ -98,6 +98,6 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Note it in the trail"), see("Noted in the trail"))
+	b.do(press("Record it in the trail"), see("Recorded in the trail"))
 	b.clean()
 }

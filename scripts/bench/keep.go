@@ -15,7 +15,7 @@ import (
 	"tansu/internal/shelf"
 )
 
-// turned is how many drawers there are when the root key is turned.
+// turned is how many drawers there are when the root key is rotated.
 const turned = 1000
 
 // keep measures what brings a chest back: backing up one of many items beside copying its file, reads beside that, restoring, and turning
@@ -194,9 +194,9 @@ func turnFigures(result map[string]any) error {
 			}
 		}
 		began := time.Now()
-		wrapped, err := s.vault.TurnRoot(s.steward, secretvalue.New(s.material.Reveal()))
+		wrapped, err := s.vault.RotateRoot(s.steward, secretvalue.New(s.material.Reveal()))
 		if err != nil || wrapped != turned+1 {
-			return fmt.Errorf("turning the root key: %d keys, %w", wrapped, err)
+			return fmt.Errorf("rotating the root key: %d keys, %w", wrapped, err)
 		}
 		result["turn_root_key_seconds"] = round(time.Since(began).Seconds())
 		return nil

@@ -13,7 +13,7 @@ export const useEndUnlockMethod = () =>
   useChange(({ method, current }: { method: string; current: string }) =>
     data(api.POST("/api/unlock-methods/{method}/end", { params: { path: { method } }, body: { current } })),
   );
-export const useTurnRootKey = () => useChange((current: string) => data(api.POST("/api/root-key/turn", { body: { current } })));
+export const useRotateRootKey = () => useChange((current: string) => data(api.POST("/api/root-key/rotate", { body: { current } })));
 export const useShares = () => useQuery({ queryKey: ["shares"], queryFn: () => data(api.GET("/api/me/shares")) });
 // What is taken is shown once and kept in no query: its answer is the mutation's, and goes with the page.
 export const useTakeShare = () =>

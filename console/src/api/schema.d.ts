@@ -150,10 +150,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The methods of unlocking, and who holds shares of them */
+        /** The unlock methods, and who holds shares of them */
         get: operations["unlockMethods"];
         put?: never;
-        /** Add a method of unlocking, or put one in the place of another */
+        /** Add an unlock method, or put one in the place of another */
         post: operations["addUnlockMethod"];
         delete?: never;
         options?: never;
@@ -170,7 +170,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End a method of unlocking; the current material is that of another one */
+        /** End an unlock method; the current material is that of another one */
         post: operations["endUnlockMethod"];
         delete?: never;
         options?: never;
@@ -178,7 +178,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/root-key/turn": {
+    "/api/root-key/rotate": {
         parameters: {
             query?: never;
             header?: never;
@@ -188,7 +188,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Put another root key in the place of the one that the chest has */
-        post: operations["turnRootKey"];
+        post: operations["rotateRootKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1977,7 +1977,7 @@ export interface components {
         };
         Custody: {
             id: string;
-            /** @description The name of the method of unlocking. */
+            /** @description The name of the unlock method. */
             method: string;
             number: number;
             needed: number;
@@ -2711,7 +2711,7 @@ export interface components {
             reference: string;
             /** @description That was served last. */
             version: number;
-            /** @description Whether it was asked for by its number. */
+            /** @description Whether it was pinned by its number. */
             pinned: boolean;
             /** @description That is served now to whoever asks for none; 0 when none is. */
             current: number;
@@ -2875,7 +2875,7 @@ export interface components {
             credential?: string;
             /** @description The grant that was given or ended. */
             given?: string;
-            /** @description The version was asked for by its number. */
+            /** @description The version was pinned by its number. */
             pinned?: boolean;
             /** @description It was served after its end, as a rule allows. */
             grace?: boolean;
@@ -2950,7 +2950,7 @@ export interface components {
             now: string[];
             /** @description Who could come to it by themselves. */
             alone: components["schemas"]["Way"][];
-            /** @description Who could let somebody else come to it. */
+            /** @description Who could let somebody else gain access. */
             letting: components["schemas"]["Way"][];
             /** @description How many states were looked at. */
             searched: number;
@@ -3440,7 +3440,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    turnRootKey: {
+    rotateRootKey: {
         parameters: {
             query?: never;
             header?: never;

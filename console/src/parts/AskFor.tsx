@@ -15,14 +15,14 @@ export function AskFor({ receipt }: { receipt: string }) {
   return (
     <>
       <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setOpen(true)}>
-        Ask for it
+        Request access …
       </button>
       {open && (
         <ReasonDialog
-          title="Ask for it"
+          title="Request access"
           label="Why do you need it?"
           hint="A gatekeeper reads this and decides."
-          action="Ask"
+          action="Send the request"
           busy={ask.isPending}
           error={ask.error}
           onSay={(reason) => ask.mutate({ receipt, reason }, { onSuccess: () => setOpen(false) })}

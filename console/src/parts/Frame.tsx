@@ -27,7 +27,7 @@ export function Frame({ me, records, children }: { me: Schemas["Me"]; records: b
   return (
     <div className="flex min-h-screen flex-col">
       <a href="#content" className="btn btn-primary absolute -top-20 left-2 z-10 focus:top-2">
-        To the content
+        Skip to content
       </a>
       <header className="border-base-300 border-b print:hidden">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3 max-sm:gap-y-1 max-sm:px-4 max-sm:py-2">

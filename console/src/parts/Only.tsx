@@ -11,7 +11,7 @@ export function Only({ when, children, ...closed }: OnlyProps) {
   if (when) return children;
   return (
     <>
-      <PageHead title="Not for you to see" />
+      <PageHead title="You may not see this" />
       <Closed {...closed} />
     </>
   );

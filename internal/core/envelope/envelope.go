@@ -9,8 +9,8 @@
 //	        wraps a data key     one a version
 //	          encrypts           that version's bytes
 //
-// Each method of unlocking has the unlock key under its own material, so that methods come and go without the others, and the root
-// key is turned without anybody's material but one: what wraps it stays.
+// Each unlock method has the unlock key under its own material, so that methods come and go without the others, and the root
+// key is rotated without anybody's material but one: what wraps it stays.
 //
 // Every wrapping and encryption is AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce. No key encrypts more than
 // a chest's worth of drawer keys or a drawer's worth of data keys, far from the 2^32 messages at which random nonces
@@ -188,7 +188,7 @@ func (k *Key) Erase() {
 
 // Root is the key that everything in a chest hangs on, together with the keys derived from it.
 //
-// A root key can be turned: another one takes its place. What must outlast that is derived from the base, which is the first root key
+// A root key can be rotated: another one takes its place. What must outlast that is derived from the base, which is the first root key
 // that the chest had: whose signature checkpoints have, the keys of hosts, and what authenticates items and versions, of which there are
 // too many to do it all anew. The base is sealed under the root key of the day. See [Root.Turned].
 //
@@ -338,7 +338,7 @@ func (r *Root) OpenShare(slot string, number int, sealed []byte) ([]byte, error)
 	return r.wrapping.Open(Place{Purpose: PurposeShare, Chest: r.chest, Item: slot, Number: number}, sealed)
 }
 
-// SealBackupKey seals the key of a backup, for its rehearsal, also after the root key was turned.
+// SealBackupKey seals the key of a backup, for its rehearsal, also after the root key was rotated.
 func (r *Root) SealBackupKey(number int, key []byte) []byte {
 	return r.backups.Seal(Place{Purpose: PurposeBackup, Chest: r.chest, Number: number}, key)
 }

@@ -17,7 +17,7 @@ import (
 // no stretching; or the secret of 256 bits that some shares give (package shares). Argon2id is outside the FIPS 140-3 module: in that
 // mode use another one.
 
-// Methods of unlocking.
+// Unlock methods.
 const (
 	MethodPassphrase = "passphrase"
 	MethodKeyFile    = "key_file"
@@ -82,7 +82,7 @@ func Calibrate(target time.Duration, threads uint8, now func() time.Time) Stretc
 	return costs
 }
 
-// Slot is what is stored of one method of unlocking.
+// Slot is what is stored of one unlock method.
 type Slot struct {
 	Method  string
 	Salt    []byte

@@ -101,7 +101,7 @@ func (e *Entry) InWords() string {
 			parts = append(parts, text)
 		}
 	}
-	add(e.Pinned, "asked for by its number")
+	add(e.Pinned, "pinned by its number")
 	add(e.Field != "", "field "+e.Field)
 	add(e.Grace, "in grace")
 	add(e.OldName, "by an old name")

@@ -38,7 +38,7 @@ export function AccessPage({ me }: { me: Schemas["Me"] }) {
           may.chest("register") && (
             <>
               <button type="button" className="btn btn-outline" onClick={() => setRegistering("team")}>
-                Make a team
+                Create a team
               </button>
               <button type="button" className="btn btn-outline" onClick={() => setRegistering("person")}>
                 Register a person

@@ -51,7 +51,7 @@ export function AskPage() {
   return (
     <>
       <Tabs />
-      <PageHead title="Who may what">
+      <PageHead title="Check access">
         Whether somebody may do something, and why. Nothing is read or changed by asking; the question is in the trail.
       </PageHead>
       <form className="panel mb-8 grid items-start gap-4 sm:grid-cols-3" onSubmit={submit}>
@@ -69,7 +69,7 @@ export function AskPage() {
           hint="A drawer, an item, or empty for the chest."
         />
         <details className="sm:col-span-3">
-          <summary className="cursor-pointer font-semibold">Under which circumstances</summary>
+          <summary className="cursor-pointer font-semibold">Circumstances to assume</summary>
           <div className="mt-3 grid gap-4 sm:grid-cols-4">
             <Field label="At" name="at" type="datetime-local" hint="Empty for now." />
             <Field label="From address" name="addr" className="name" placeholder="10.2.3.4" />

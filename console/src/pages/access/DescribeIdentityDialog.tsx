@@ -20,7 +20,7 @@ export function DescribeIdentityDialog({ identity, onClose }: { identity: Schema
     change.mutate(said, { onSuccess: onClose });
   };
   return (
-    <Dialog title={`Describe ${identity.subject}`} onClose={onClose}>
+    <Dialog title={`Edit ${identity.subject}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <Field label="Description" name="description" defaultValue={identity.description} maxLength={500} />
         {app && (

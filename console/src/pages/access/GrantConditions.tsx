@@ -26,7 +26,7 @@ function Replaced({ subject }: { subject: string }) {
   if (list.length === 0) return null;
   return (
     <Choice
-      label="Takes the place of"
+      label="Replaces"
       name="replaces"
       options={[
         { value: "", text: "no other grant" },

@@ -21,8 +21,8 @@ export function ConfirmButton({ identity }: { identity: Identity }) {
       </button>
       {asking && (
         <Confirm
-          title={`Is ${identity.subject} who they are said to be?`}
-          action="I made sure: confirm"
+          title={`Is ${identity.subject} who they say they are?`}
+          action="Yes, confirm them"
           busy={confirm.isPending}
           error={confirm.error}
           onYes={() => confirm.mutate(undefined, { onSuccess: () => setAsking(false) })}

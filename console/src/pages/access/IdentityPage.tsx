@@ -60,7 +60,7 @@ export function IdentityPage() {
               {!d.confirmed && may.chest("register") && <ConfirmButton identity={d} />}
               {may.chest("register") && (
                 <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
-                  Describe …
+                  Edit details …
                 </button>
               )}
               {!team && may.chest("register") && <StateButton identity={d} self={self} />}
@@ -85,7 +85,7 @@ export function IdentityPage() {
             {grants.error && <ProblemBox error={grants.error} />}
             {list.length > 0 && <GrantTable grants={list} of={subject} ends={gives} />}
             {grants.data && list.length === 0 && (
-              <Empty title="No access">{team ? "Its members have nothing by it." : "No access yet."}</Empty>
+              <Empty title="No access">{team ? "Its members get nothing from it." : "No access yet."}</Empty>
             )}
           </section>
           <Owned identity={d} />

@@ -24,7 +24,7 @@ export function MatrixPage() {
   return (
     <>
       <Tabs />
-      <PageHead title="Who reaches what">
+      <PageHead title="Who can access what">
         People and apps against drawers. A mark says the strongest things; press one for the reason.
       </PageHead>
       {!asked && (

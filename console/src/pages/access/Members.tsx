@@ -23,7 +23,7 @@ export function Members({ team }: { team: Schemas["Identity"] }) {
       <h2 className="mb-2 text-xl font-semibold">
         Members <span className="muted font-sans text-base font-normal">{team.members.length}</span>
       </h2>
-      {team.members.length === 0 && <p className="muted">Nobody is in it.</p>}
+      {team.members.length === 0 && <p className="muted">It has no members.</p>}
       <ul className="divide-base-300 divide-y">
         {team.members.map((m) => (
           <li key={m} className="flex items-center justify-between gap-4 py-2">

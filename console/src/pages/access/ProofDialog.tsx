@@ -68,9 +68,9 @@ export function ProofDialog({ subject, onClose }: { subject: string; onClose: ()
         )}
         {kind === "issuer" && (
           <>
-            <Field label="Issuer" name="issuer" required className="name" hint="Its address, exactly as its tokens have it." />
-            <Field label="Audience" name="audience" required className="name" hint="To whom its tokens must be made out, exactly." />
-            <Area label="Claims" name="claims" required hint="What its tokens must say exactly, one to a line: sub=job:ledger" />
+            <Field label="Issuer" name="issuer" required className="name" hint="Its address, exactly as in its tokens." />
+            <Field label="Audience" name="audience" required className="name" hint="The audience that its tokens must name, exactly." />
+            <Area label="Claims" name="claims" required hint="The claims that its tokens must have, one to a line: sub=job:ledger" />
           </>
         )}
         {wrong && (
@@ -81,7 +81,7 @@ export function ProofDialog({ subject, onClose }: { subject: string; onClose: ()
         {issue.error && <ProblemBox error={issue.error} />}
         <DialogButtons
           onClose={onClose}
-          action={kind === "key" && here ? "Make the key pair" : proofs[kind].action}
+          action={kind === "key" && here ? "Generate the key pair" : proofs[kind].action}
           busy={issue.isPending}
         />
       </form>

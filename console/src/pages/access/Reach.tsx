@@ -13,20 +13,20 @@ export function Reach({ subject }: { subject: string }) {
   const list = reach.data?.reach ?? [];
   if (!may.chest("grant", "read_trail") && subject !== may.subject && !may.owned.includes(subject)) return null;
   return (
-    <section aria-label="What it reaches">
+    <section aria-label="What it can access">
       <h2 className="mb-2 text-xl font-semibold">
-        What it reaches {reach.data && <span className="muted font-sans text-base font-normal">{list.length}</span>}
+        What it can access {reach.data && <span className="muted font-sans text-base font-normal">{list.length}</span>}
       </h2>
       {!asked && (
         <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsked(true)}>
-          Show everything it reaches
+          Show everything it can access
         </button>
       )}
       {reach.error && <ProblemBox error={reach.error} />}
       {reach.data && list.length === 0 && <p className="muted">Nothing that exists.</p>}
       {list.length > 0 && (
         <Table
-          label="Table of what it reaches"
+          label="Table of what it can access"
           rows={list}
           id={(r) => r.target}
           find={(r) => `${r.target} ${r.actions.join(" ")}`}

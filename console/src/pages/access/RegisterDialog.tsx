@@ -11,7 +11,7 @@ import { environments } from "./words";
 
 type RegisterDialogProps = { kind: "person" | "app" | "team"; onDone: () => void; onClose: () => void };
 
-const titles = { app: "Register an app", person: "Register a person", team: "Make a team" };
+const titles = { app: "Register an app", person: "Register a person", team: "Create a team" };
 const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-oncall.", team: "Such as harbour-crew." };
 
 // RegisterDialog registers somebody and then shows the credential, once.

@@ -45,7 +45,7 @@ export function RoleDialog({ role, onClose }: { role?: Schemas["Role"]; onClose:
         {!role && <Field label="Name" name="name" required className="name" placeholder="rotator" />}
         <Field label="Description" name="description" defaultValue={role?.summary} maxLength={500} />
         <fieldset className="grid gap-2 sm:grid-cols-2">
-          <legend className="mb-1 text-sm font-semibold">It allows to</legend>
+          <legend className="mb-1 text-sm font-semibold">Actions</legend>
           {actions.map((a) => (
             <Tick key={a.value} name="action" value={a.value} defaultChecked={role?.actions.includes(a.value)}>
               {a.text}

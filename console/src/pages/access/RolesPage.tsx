@@ -33,7 +33,7 @@ export function RolesPage() {
         aside={
           changes && (
             <button type="button" className="btn btn-primary" onClick={() => setOpen({ what: "make" })}>
-              Make a role …
+              Create a role …
             </button>
           )
         }

@@ -9,7 +9,7 @@ export function Tabs() {
     { to: "/access", text: "People, apps, teams", shown: true },
     { to: "/access/grants", text: "Grants", shown: true },
     { to: "/access/roles", text: "Roles", shown: true },
-    { to: "/access/ask", text: "Who may what", shown: true },
+    { to: "/access/ask", text: "Check access", shown: true },
     { to: "/access/matrix", text: "Matrix", shown: may.seesIdentities },
     { to: "/access/tighten", text: "Tighten", shown: whole },
     { to: "/access/policy", text: "Policy file", shown: whole },

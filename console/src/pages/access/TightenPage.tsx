@@ -15,9 +15,9 @@ const kinds: Record<Schemas["Finding"]["kind"], { title: string; text: string }>
   owner_left: { title: "Owners who have left", text: "Hand over what they own." },
   no_owner: { title: "Apps without an owner", text: "Nobody answers for them." },
   unused_grant: { title: "Grants never used", text: "Given before the period, and not used in it." },
-  wide_scope: { title: "Scopes wider than what was used", text: "The narrower grant takes the place of the wide one in one instant." },
+  wide_scope: { title: "Scopes wider than what was used", text: "The narrower grant replaces the wide one in one step." },
   unused_actions: { title: "Actions never used", text: "A smaller role would do." },
-  unseen: { title: "Not seen", text: "People and apps that were not there in the period." },
+  unseen: { title: "Not seen", text: "People and apps that were not seen in the period." },
   single_manager: { title: "Drawers with a single manager", text: "When that person is away, nobody can give access." },
   unreadable: { title: "Items nobody may read", text: "Either somebody is missing a grant, or the item is not needed any more." },
 };

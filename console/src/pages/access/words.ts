@@ -27,13 +27,13 @@ export const proofs = {
     name: "code for a host",
     about:
       "A code that is good once, for half an hour. On the host, tansu enrol exchanges it for a key pair that is made there. " +
-      "Used twice, it is an alarm in the trail.",
+      "A second use raises an alarm in the trail.",
     action: "Make a code",
   },
   issuer: {
     name: "issuer",
     about:
-      "Whoever brings a token that this issuer has signed, made out to the audience and saying exactly this, is the app: " +
+      "Whoever presents a token that this issuer has signed, with this audience and exactly these claims, is the app: " +
       "a pipeline job, for instance.",
     action: "Register it",
   },
@@ -47,5 +47,9 @@ export const proofs = {
     about: "A password for the app, shown only once, which it has to keep. Prefer any other method.",
     action: "Make a secret",
   },
-  enrol: { name: "enrolment code", about: "With it they choose a new password. Whoever has it is them.", action: "Make a code" },
+  enrol: {
+    name: "enrolment code",
+    about: "They choose a new password with it. Whoever has it can sign in as them.",
+    action: "Make a code",
+  },
 };

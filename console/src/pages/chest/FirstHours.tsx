@@ -82,7 +82,7 @@ export function FirstApp({ drawers }: { drawers: number }) {
   const steps: Step[] = [
     {
       done: drawers > 0,
-      what: "Make a drawer, and put a secret in",
+      what: "Create a drawer, and put a secret in",
       why: "One drawer for each application and environment.",
       to: "/",
       text: "The chest",

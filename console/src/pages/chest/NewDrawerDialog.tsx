@@ -46,7 +46,7 @@ export function NewDrawerDialog({ onClose }: { onClose: () => void }) {
           hint="Who answers for it."
         />
         {create.error && <ProblemBox error={create.error} />}
-        <DialogButtons onClose={onClose} action="Make the drawer" busy={create.isPending} />
+        <DialogButtons onClose={onClose} action="Create the drawer" busy={create.isPending} />
       </form>
     </Dialog>
   );

@@ -28,7 +28,7 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
     change.mutate({ ...said, approval: { items, of } }, { onSuccess: onClose });
   };
   return (
-    <Dialog title={`Describe ${drawer.name}`} onClose={onClose}>
+    <Dialog title={`Edit ${drawer.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <DescribedFields of={drawer} />
         <div className="grid gap-4 sm:grid-cols-2">

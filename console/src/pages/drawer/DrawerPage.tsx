@@ -55,7 +55,7 @@ export function DrawerPage() {
             <>
               {d && may("change_rules") && (
                 <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
-                  Describe …
+                  Edit details …
                 </button>
               )}
               {d && may("change_rules") && (

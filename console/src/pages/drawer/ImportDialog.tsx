@@ -116,7 +116,9 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
                 placeholder="person:ticketing-lead"
                 onBlur={() => send(true)}
                 hint={
-                  rules?.owner ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.` : undefined
+                  rules?.owner
+                    ? `This drawer's rules require ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.`
+                    : undefined
                 }
               />
             </div>

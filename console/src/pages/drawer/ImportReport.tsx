@@ -41,7 +41,7 @@ export function ImportReport({ report, drawer, left, onLeave }: ReportProps) {
   return (
     <div className="max-h-96 overflow-y-auto">
       <Table
-        label="What becomes of each entry"
+        label="What happens to each entry"
         rows={rows}
         id={(r) => r.key}
         find={(r) => `${r.name} ${r.word} ${r.why}`}

@@ -82,7 +82,7 @@ export function RulesDialog({ drawer, onClose }: RulesDialogProps) {
             name="from"
             type="datetime-local"
             defaultValue={localTime(drawer.rules_from)}
-            hint="Empty for at once. Until then, the rules of now apply."
+            hint="Leave empty for now. Until then, the current rules apply."
           />
         </div>
         <label className="flex items-center gap-2">

@@ -13,7 +13,7 @@ const words: Record<string, string> = {
   denial: "denial",
   credential: "credential",
   approval: "approval",
-  unlock_method: "method of unlocking",
+  unlock_method: "unlock method",
   calendar: "calendar address",
 };
 

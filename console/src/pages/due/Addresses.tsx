@@ -55,7 +55,7 @@ export function Addresses() {
       )}
       <div>
         <button type="button" className="btn btn-outline" disabled={add.isPending} onClick={() => add.mutate("console")}>
-          Make an address
+          Create an address
         </button>
       </div>
     </section>

@@ -51,13 +51,13 @@ export function DuePage() {
         <div className="grid grid-cols-1 gap-8 lg:grid-cols-2">
           <section aria-label="Month" className="grid content-start gap-2">
             <div className="flex items-center justify-between">
-              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month before" onClick={() => step(-1)}>
+              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="Previous month" onClick={() => step(-1)}>
                 <ChevronLeft className="size-4" aria-hidden />
               </button>
               <h2 className="text-xl font-semibold">
                 {month.toLocaleDateString("en", { month: "long", year: "numeric", timeZone: "UTC" })}
               </h2>
-              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="The month after" onClick={() => step(1)}>
+              <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="Next month" onClick={() => step(1)}>
                 <ChevronRight className="size-4" aria-hidden />
               </button>
             </div>

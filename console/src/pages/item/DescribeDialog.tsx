@@ -18,7 +18,7 @@ export function DescribeDialog({ drawer, item, onClose }: DescribeDialogProps) {
     if (typeof said !== "string") change.mutate(said, { onSuccess: onClose });
   };
   return (
-    <Dialog title={`Describe ${item.name}`} onClose={onClose}>
+    <Dialog title={`Edit ${item.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
         <DescribedFields of={item} />
         {wrong && (

@@ -36,7 +36,7 @@ export function EndDialog({ drawer, item, version, onClose }: EndDialogProps) {
           name="not_before"
           type="datetime-local"
           defaultValue={localTime(version.not_before)}
-          hint="Empty for at once."
+          hint="Leave empty for now."
         />
         <Field
           label="Until"
@@ -51,7 +51,7 @@ export function EndDialog({ drawer, item, version, onClose }: EndDialogProps) {
         </Tick>
         {again && (
           <Tick strong name="meant">
-            Yes, serve again what had ended
+            Yes, serve the ended version again
           </Tick>
         )}
         {set.error && <ProblemBox error={set.error} />}

@@ -49,7 +49,7 @@ export function ExposurePage() {
       {there.known && !there.may("read_trail") && <Closed what="who read this item" needs="auditor" scope={`${drawer}/${name}`} />}
       {there.may("read_trail") && (
         <form className="panel mb-8 grid items-start gap-4 sm:grid-cols-[auto_1fr_auto] print:hidden" onSubmit={submit}>
-          <Field label="Exposed since" name="since" type="datetime-local" hint="Empty for since it was written." />
+          <Field label="Exposed since" name="since" type="datetime-local" hint="Leave empty for since it was written." />
           <Field label="Where it was seen" name="reason" placeholder="in a build log" maxLength={200} />
           <button type="submit" className="btn btn-primary sm:mt-6" disabled={report.isPending}>
             Show impact
@@ -70,7 +70,7 @@ export function ExposurePage() {
             </p>
             <div className="flex flex-wrap gap-2 print:hidden">
               {x.marked ? (
-                <Mark state="open" word="Noted in the trail" />
+                <Mark state="open" word="Recorded in the trail" />
               ) : (
                 again && (
                   <button
@@ -79,7 +79,7 @@ export function ExposurePage() {
                     disabled={report.isPending}
                     onClick={() => report.mutate({ ...again, mark: true })}
                   >
-                    Note it in the trail
+                    Record it in the trail
                   </button>
                 )
               )}

@@ -61,7 +61,7 @@ export function ItemPage() {
               <Acts drawer={drawer} item={it} may={may} />
               {kept && may("change_item") && (
                 <button type="button" className="btn btn-outline" onClick={() => setOpen("describe")}>
-                  Describe …
+                  Edit details …
                 </button>
               )}
               {kept && may("change_rules") && (

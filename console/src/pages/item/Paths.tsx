@@ -23,7 +23,7 @@ export function Paths({ target }: { target: string }) {
         <div className="grid gap-6">
           <Ways
             title="Alone, without anybody's help"
-            none="Nobody who cannot read it now could come to read it alone."
+            none="Nobody who cannot read it now could gain access alone."
             ways={paths.data.alone}
           />
           <Ways title="Who could let somebody else read it" none="Nobody could let somebody else read it." ways={paths.data.letting} />

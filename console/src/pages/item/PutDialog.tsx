@@ -115,7 +115,7 @@ export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: 
             placeholder="person:ticketing-lead"
             hint={
               rules?.owner
-                ? `This drawer's rules want ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.`
+                ? `This drawer's rules require ${rules.owner === "any" ? "an owner" : `a ${rules.owner} as owner`}.`
                 : "Who answers for it, and is told before it ends."
             }
           />
@@ -123,8 +123,8 @@ export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: 
         <details className="border-base-300 rounded-box border p-4" open={Boolean(item)}>
           <summary className="cursor-pointer font-semibold">More</summary>
           <div className="mt-4 grid gap-4">
-            <Field label="Note" name="note" maxLength={limits?.note} hint="Why this version." />
-            <Field label="Served from" name="from" type="datetime-local" hint="Empty for at once." />
+            <Field label="Note" name="note" maxLength={limits?.note} hint="Why this version is added." />
+            <Field label="Served from" name="from" type="datetime-local" hint="Leave empty for now." />
             {!item && <Tick name="use_only">For use only: applications get it, no person is ever shown it, for good</Tick>}
             {item && <Tick name="staged">Staged: wait until somebody promotes it</Tick>}
           </div>
@@ -149,7 +149,7 @@ function Notes({ stored, onClose }: { stored: Schemas["Stored"]; onClose: () => 
         </ul>
         <div className="flex justify-end">
           <button type="button" className="btn btn-primary" onClick={onClose}>
-            Go on
+            Continue
           </button>
         </div>
       </div>

@@ -63,7 +63,7 @@ export function StricterDialog({ drawer, item, onClose }: StricterDialogProps) {
         )}
         {asked && (
           <Tick strong name="meant">
-            {asked === "allow_again" ? "Yes, serve again what had ended" : "Yes, stop serving it now"}
+            {asked === "allow_again" ? "Yes, serve the ended version again" : "Yes, stop serving it now"}
           </Tick>
         )}
         {set.error && <ProblemBox error={set.error} />}

@@ -12,7 +12,7 @@ export function ValueInput({ field, input, recipe, keeps }: ValueInputProps) {
   const [way, setWay] = useState(field.file ? "file" : field.many ? "lines" : "");
   const [rated, setRated] = useState<ReturnType<typeof strength>>(undefined);
   const required = field.required && !keeps;
-  const hint = keeps ? "Left empty it stays as it is." : field.hint;
+  const hint = keeps ? "Leave empty to keep it as it is." : field.hint;
   if (field.plain) return <Field label={field.label} name={input} required={required} className="name" hint={hint} autoComplete="off" />;
   const ways = recipes.filter((r) => (field.many ? typed(r.value) && r.value !== "" : true));
   return (
@@ -33,7 +33,7 @@ export function ValueInput({ field, input, recipe, keeps }: ValueInputProps) {
             aria-describedby={`${id}-hint`}
           />
           <p id={`${id}-hint`} className="muted text-sm">
-            {hint ?? "Every line break is a part of it; the last line ends as you end it."}
+            {hint ?? "Every line break counts, also one at the end."}
           </p>
         </>
       )}
@@ -57,7 +57,7 @@ export function ValueInput({ field, input, recipe, keeps }: ValueInputProps) {
       )}
       {!field.file && (
         <select
-          aria-label={`How ${field.label} comes about`}
+          aria-label={`How to set ${field.label}`}
           name={recipe}
           className="select select-sm w-full"
           value={way}

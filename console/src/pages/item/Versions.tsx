@@ -64,7 +64,7 @@ export function Versions({ drawer, item, versions, readers, there }: VersionsPro
               </>
             ),
           },
-          { head: "Served from", cell: (v) => <When at={v.not_before} none="at once" /> },
+          { head: "Served from", cell: (v) => <When at={v.not_before} none="immediately" /> },
           {
             head: "Until",
             cell: (v) => (

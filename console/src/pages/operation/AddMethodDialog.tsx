@@ -31,7 +31,7 @@ export function AddMethodDialog({ onClose }: { onClose: () => void }) {
     add.mutate(body, { onSuccess: onClose });
   };
   return (
-    <Dialog title="Add what opens the chest" onClose={onClose}>
+    <Dialog title="Add an unlock method" onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)}>
         <Choice
           label="By"

@@ -122,7 +122,7 @@ function List({ list }: { list: Schemas["Backup"][] }) {
               <td>
                 <When at={b.made} />
               </td>
-              <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "adds to one" : "full"}</td>
+              <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "incremental" : "full"}</td>
               <td className="tabular-nums">{b.problem ? "" : b.last}</td>
               <td className="tabular-nums">{b.problem ? "" : size(b.size)}</td>
               <td className="name text-sm">{b.problem ?? b.name}</td>

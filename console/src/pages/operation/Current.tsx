@@ -6,7 +6,7 @@ export function Current() {
   const [by, setBy] = useState("passphrase");
   return (
     <fieldset className="grid gap-2">
-      <legend className="mb-1 text-sm font-semibold">A way that unlocks the chest now</legend>
+      <legend className="mb-1 text-sm font-semibold">Confirm with an unlock method that works now</legend>
       <div className="flex flex-wrap gap-4">
         {[
           ["passphrase", "a passphrase"],

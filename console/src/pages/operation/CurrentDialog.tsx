@@ -1,14 +1,14 @@
 import type { FormEvent } from "react";
 import type { Schemas } from "../../api/client";
-import { useEndUnlockMethod, useTurnRootKey } from "../../api/operation";
+import { useEndUnlockMethod, useRotateRootKey } from "../../api/operation";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Current, currentOf } from "./Current";
 
-// CurrentDialog ends a method of unlocking, or turns the root key, once one shows what opens the chest.
+// CurrentDialog ends an unlock method, or rotates the root key, once one shows what opens the chest.
 export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["UnlockMethod"]; onClose: () => void }) {
   const end = useEndUnlockMethod();
-  const turn = useTurnRootKey();
+  const turn = useRotateRootKey();
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const current = await currentOf(event.currentTarget);
@@ -32,7 +32,7 @@ export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["Unloc
         )}
         <Current />
         {error && <ProblemBox error={error} />}
-        <DialogButtons onClose={onClose} action={what === "root" ? "Turn it" : "End it"} busy={end.isPending || turn.isPending} />
+        <DialogButtons onClose={onClose} action={what === "root" ? "Rotate it" : "End it"} busy={end.isPending || turn.isPending} />
       </form>
     </Dialog>
   );

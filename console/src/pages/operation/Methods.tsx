@@ -34,7 +34,7 @@ export function Methods() {
       {methods.isPending && <Loading what="what opens the chest" />}
       {methods.error && <ProblemBox error={methods.error} />}
       {methods.data && (
-        <Scroll label="Table of methods of unlocking">
+        <Scroll label="Table of unlock methods">
           <table className="dense table">
             <thead>
               <tr>

@@ -60,7 +60,7 @@ export function SearchPage() {
           disabled={found.isFetchingNextPage}
           onClick={() => void found.fetchNextPage()}
         >
-          Search on
+          Load more
         </button>
       )}
     </>

@@ -23,7 +23,7 @@ export function SignInAgain({ person }: { person: string }) {
   return (
     <Dialog title="Your session has ended" covers settled onClose={leave}>
       <form className="grid gap-4" onSubmit={submit}>
-        <p>Sign in to go on where you were. What you typed is still there.</p>
+        <p>Sign in to continue where you left off. What you typed is still there.</p>
         <p>
           Name: <b className="name">{person}</b>
         </p>

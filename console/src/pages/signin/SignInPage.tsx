@@ -18,7 +18,7 @@ export function SignInPage({ ended, reachable }: SignInPageProps) {
       )}
       {ended && (
         <p role="status" className="bg-base-300 rounded-field px-3 py-2">
-          Your session has ended. Sign in to go on where you were.
+          Your session has ended. Sign in to continue where you left off.
         </p>
       )}
       {enrolling ? <EnrolForm /> : <SignInForm />}
