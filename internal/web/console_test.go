@@ -274,9 +274,12 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	b.clean()
 }
 
-// tabTo presses Tab until the focus is on a link or button with the text.
+// tabTo waits for a link or button with the text, and presses Tab until the focus is on it.
 func (b *browser) tabTo(text string) {
 	b.t.Helper()
+	eval[bool](b, fmt.Sprintf(`(async () => { for (;;) {
+		if ([...document.querySelectorAll("a, button")].some((e) => e.textContent.includes(%q) && e.checkVisibility())) return true;
+		await new Promise((r) => setTimeout(r, 20)); } })()`, text))
 	for range 40 {
 		if focus := eval[string](b, `document.activeElement.matches("a, button") ? document.activeElement.textContent : ""`); strings.Contains(focus, text) {
 			return
@@ -425,12 +428,12 @@ func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b.visit("/access", "Teams")
 	b.do(press("Create a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
 		press("Register", `dialog`), see("may do nothing yet"))
-	b.visit("/access/team:harbour-crew", "Nobody is in it")
+	b.visit("/access/team:harbour-crew", "It has no members")
 	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Add"), see("did you mean app:gate-controller?"))
 	eval[bool](b, `document.querySelector("input[name=member]").value = ""; true`)
 	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Add"),
 		chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
-	b.do(press("Remove …"), chromedp.WaitVisible(`dialog[open]`), press("Remove", "dialog"), see("Nobody is in it"))
+	b.do(press("Remove …"), chromedp.WaitVisible(`dialog[open]`), press("Remove", "dialog"), see("It has no members"))
 	b.clean()
 }
 

@@ -111,7 +111,7 @@ function GrantForm({ known, error, busy, onPropose, onClose }: GrantFormProps) {
         name="role"
         value={role}
         onChange={(e) => setRole(e.target.value)}
-        options={(roles.data?.roles ?? []).map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))}
+        options={roles.data?.roles.map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` })) ?? [{ value: role, text: role }]}
       />
       <Field
         label="Scope"

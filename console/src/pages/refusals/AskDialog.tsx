@@ -45,9 +45,11 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
           name="role"
           value={role}
           onChange={(e) => setRole(e.target.value)}
-          options={(roles.data?.roles ?? [])
-            .filter((r) => r.name !== "steward")
-            .map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` }))}
+          options={
+            roles.data?.roles.filter((r) => r.name !== "steward").map((r) => ({ value: r.name, text: `${r.name}: ${r.summary}` })) ?? [
+              { value: role, text: role },
+            ]
+          }
         />
         <Field
           label="Scope"
