@@ -287,7 +287,7 @@ func (c *Client) HandOver(ctx context.Context, from, to string) (o Owned, err er
 	return o, c.post(lengthy(ctx), "/api/identities/"+url.PathEscape(from)+"/hand-over", map[string]string{"to": to}, &o)
 }
 
-// ChangeIdentity changes what is said about an identity.
+// ChangeIdentity changes the description, owner, purpose or environment of an identity.
 func (c *Client) ChangeIdentity(ctx context.Context, subject string, changes IdentityChanges) (i Identity, err error) {
 	return i, c.do(ctx, http.MethodPatch, "/api/identities/"+url.PathEscape(subject), changes, &i, nil)
 }

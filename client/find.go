@@ -12,8 +12,8 @@ import (
 // AgentSocket is where the agent of a host listens when nobody says otherwise.
 const AgentSocket = "/run/tansu/agent.sock"
 
-// Find makes a client of what it finds, so that the same code runs on a host, in a pipeline and at a developer's desk, each time as
-// who is there. It takes the first of:
+// Find configures a client from its environment, so that the same code runs on a host, in a pipeline and at a developer's desk, under
+// the identity found there. It takes the first of:
 //
 //   - TANSU_ADDRESS, with TANSU_AUTHORITY (a PEM file), and TANSU_APP with one of TANSU_KEY_FILE (a private key, PEM),
 //     TANSU_TOKEN_FILE (an outside issuer's token) and TANSU_SECRET_FILE; an address unix:/path needs nothing else;

@@ -401,7 +401,7 @@ func (c *Client) Holders(ctx context.Context, action, target string) ([]Holder, 
 	return answer.Holders, err
 }
 
-// Paths says who could come to do an action on a target, in how many steps, and by whose help.
+// Paths says who could gain an action on a target, in how many steps, and with whose help.
 func (c *Client) Paths(ctx context.Context, action, target string) (p Paths, err error) {
 	return p, c.get(ctx, "/api/ask/paths?"+queryOf(map[string]string{"action": action, "target": target}, nil).Encode(), &p)
 }

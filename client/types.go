@@ -25,7 +25,7 @@ type Me struct {
 	Via         string    `json:"via"`
 	Steward     bool      `json:"steward"`
 	Ends        time.Time `json:"ends"`
-	// Operate says that they may look after the chest as a whole, and SharesWaiting how many shares of what opens it wait for them.
+	// Operate says whether they may operate the chest, and SharesWaiting how many custodian's shares are waiting for them.
 	Operate       bool    `json:"operate"`
 	SharesWaiting int     `json:"shares_waiting"`
 	Grants        []Grant `json:"grants"`
@@ -41,8 +41,8 @@ type May struct {
 	Owns       []string `json:"owns"`
 }
 
-// There is what the caller may do on a drawer or an item, by names of actions. NeedReason are those of them for which a reason has to be
-// stated, NeedApproval those to which a second person has to agree first; Unmet is what a grant of theirs would allow if a condition held.
+// There lists the actions that the caller may do on a drawer or an item. NeedReason are those that need a stated reason, NeedApproval
+// those that a second person has to approve first, and Unmet those that one of the caller's grants would allow if its condition held.
 type There struct {
 	Target       string   `json:"target"`
 	Actions      []string `json:"actions"`
@@ -734,7 +734,7 @@ type Holder struct {
 type Paths struct {
 	Now      []string `json:"now"`      // who may do it now
 	Alone    []Way    `json:"alone"`    // who could come to it by themselves
-	Letting  []Way    `json:"letting"`  // who could let somebody else come to it
+	Letting  []Way    `json:"letting"`  // who could let somebody else gain it
 	Searched int      `json:"searched"` // how many states were looked at
 	Cut      bool     `json:"cut"`      // there were too many to look at all of them
 }

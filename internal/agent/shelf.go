@@ -221,7 +221,7 @@ func (s *shelf) wereGood(heard time.Time) {
 // silence is how long it takes at most to notice that a chest is not heard any more: one that is there says so every ten seconds.
 const silence = 45 * time.Second
 
-// hears takes note of what the chest says of a value, and drops one that is another one now.
+// hears handles news about a value from the chest, and drops a value that has changed.
 func (s *shelf) hears(ch client.Check, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -251,7 +251,7 @@ func (s *shelf) erase() {
 	s.live, s.told, s.aead = false, nil, nil
 }
 
-// erased reports whether it is of no use any more.
+// erased reports whether the key was erased.
 func (s *shelf) erased() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -122,8 +122,8 @@ type Restored struct {
 type Outside struct {
 	Numbers []uint64    // of entries that somebody has seen: they, and some more, are not used again
 	Ends    []trail.End // what was ended: it is ended again with the next unlock
-	// Shared is an entry, as it was recorded, that whoever says what was ended has of what is in the backup, by which it is known that
-	// they speak of this chest; empty for none.
+	// Shared is an entry that the later trail and the backup have in common, byte for byte, which proves that both are of this chest;
+	// empty if there is none.
 	Shared string
 }
 
@@ -156,7 +156,7 @@ func Restore(dir string, chain []Source, keys func(Header) (Key, error), o Outsi
 	return r, settle(unfinished, dir)
 }
 
-// sharesEntry refuses what is said of another chest, or of another history of this one.
+// sharesEntry refuses a later trail of another chest, or of another history of this one.
 func sharesEntry(records *store.Store, entry string) error {
 	if entry == "" {
 		return nil

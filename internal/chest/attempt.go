@@ -15,8 +15,8 @@ import (
 	"tansu/internal/store"
 )
 
-// Attempt is one thing that a caller tries: it becomes one entry, and those of the single things that it changes. It is decided on
-// one snapshot, and knows what of it the decision rests on.
+// Attempt is one act of a caller, from the decision to the entry in the trail. It is decided on one snapshot, and keeps what the
+// decision depends on, so that the writer can check that this still holds. An act on many things adds an entry for each of them.
 type Attempt struct {
 	St     *Snapshot // nil while the chest is locked
 	Entry  trail.Entry
@@ -461,7 +461,7 @@ func (c *Chest) AllowWhole(caller Caller, action, what string, actions access.Ac
 	return a, a.Answered(decision, what, "", a.Remedy(access.ReadTrail))
 }
 
-// KnownOwner refuses an owner that there is not; an empty one is nobody.
+// KnownOwner refuses an owner that does not exist; an empty one means no owner.
 func (st *Snapshot) KnownOwner(subject string) error {
 	if subject == "" {
 		return nil

@@ -57,7 +57,7 @@ type Records interface {
 type Options struct {
 	Now func() time.Time // the clock; nil means the machine's
 	Log *slog.Logger     // nil means that nothing is logged
-	// TrustClock takes the clock to be right although what is recorded is of a later time.
+	// TrustClock trusts the machine's clock although the last entry has a later time.
 	TrustClock bool
 }
 
@@ -200,8 +200,8 @@ type Origin struct {
 	Certificate string
 	// Asking ends when whoever asked does not wait for an answer any more; nil for never.
 	Asking context.Context
-	Left   *throttle.Left // is told how much is left of what is limited; nil for nothing
-	Once   *store.Once    // what the change that is asked for is known by, so that it is made once; nil for nothing
+	Left   *throttle.Left // receives how many attempts are left; nil if nobody wants to know
+	Once   *store.Once    // the idempotency key of the request; nil for none
 }
 
 // Ctx is the context of a question: it ends when nobody waits for the answer any more.
@@ -220,7 +220,7 @@ type Caller struct {
 	Proof string // how it proved itself, as entries hold it
 	Token string // the id of the token it showed; empty for whoever is trusted for one thing only
 
-	// Anyhow takes the conditions of grants to be as suits the caller best: for questions about what could come to be.
+	// Anyhow assumes that all conditions of grants hold: for questions about what could be possible.
 	Anyhow bool
 
 	steward bool
@@ -299,8 +299,7 @@ func NewIDs(prefix string) func() string {
 // NewReceipt makes a receipt id, short enough to be read out: 50 random bits.
 func NewReceipt() string { return NewID("")[:10] }
 
-// Batch is entries that become durable in one commit, before anything of what they tell of leaves the chest, and what they
-// rest on.
+// Batch collects entries that become durable in one commit, before any of the values that they record leaves the chest.
 type Batch struct {
 	entries []trail.Entry
 	basis   store.Basis
@@ -355,8 +354,7 @@ func (c *Chest) beside(try func() error) error {
 	return try()
 }
 
-// Lost reports whether an error says that a whole batch is lost, and not one of its attempts: the chest was locked, or the token that
-// was shown is not good any more.
+// Lost reports whether an error ends a whole batch and not one of its attempts: the chest was locked, or the token is no longer valid.
 func (b *Batch) Lost(err error) bool {
 	var known *Error
 	return errors.As(err, &known) && (known == ErrLocked || known.Code == Unauthenticated)

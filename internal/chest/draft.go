@@ -199,7 +199,7 @@ func contains(sorted []string, one string) bool {
 	return low < len(sorted) && sorted[low] == one
 }
 
-// place puts a grant with one of its holders, in the place of what may be there of it, or takes it from whoever is none any more.
+// place adds a grant to one of its holders or replaces it there, or removes it from somebody who no longer holds it.
 func (d *Draft) place(made access.Grant, holder string, there, holds bool) {
 	made.Subject = holder
 	if there {

@@ -53,8 +53,8 @@ func (e *Error) Error() string { return string(e.Code) + ": " + e.Detail }
 
 func (e *Error) Unwrap() error { return e.Err }
 
-// Refusal is what the refused caller is told: all of it follows from the request and the caller's own grants, so that
-// it says nothing about what exists.
+// Refusal is what a refused caller is told. It follows from the request and the caller's own grants alone, so it reveals nothing about
+// what exists.
 type Refusal struct {
 	Receipt string
 	Subject string
@@ -81,7 +81,7 @@ func Invalid(field, format string, arguments ...any) *Error {
 	return &Error{Code: InvalidInput, Field: field, Detail: fmt.Sprintf(format, arguments...)}
 }
 
-// Missing says that there is nothing of that name, to whoever may know; a near name is pointed out.
+// Missing says that nothing has that name, to a caller who may know that; it suggests a similar name.
 func Missing(what, hint string) *Error {
 	detail := "there is no " + strings.ReplaceAll(what, "\n", "·") // it may be what somebody typed
 	if hint != "" {

@@ -6,9 +6,9 @@ import (
 	"tansu/internal/core/throttle"
 )
 
-// How often in an hour it may be asked whether something that cannot be read is a certain value: by one about one item, by one about all
-// of them, and by all about one item. Whatever the question is called and however the value gets there, it counts here, so that nobody
-// finds a value out by asking.
+// How many guesses at a value that the caller cannot read are allowed in an hour: by one caller about one item, by one caller about
+// all items, and by all callers about one item. Every question that could confirm a guess counts here, so that nobody finds out a
+// value by asking.
 const (
 	guessesOfOne  = 5
 	guessesByOne  = 20
@@ -17,9 +17,9 @@ const (
 	guessWindow   = time.Hour
 )
 
-// Guess counts a question whose answer tells whether an item that the caller may not read holds a value; when there were too many, it is
-// refused. The item is an id; empty for a question about all of them at once. What turns out to be no guess is given back
-// ([Attempt.Refund]).
+// Guess counts a question whose answer tells whether an item that the caller may not read holds a certain value, and refuses it when
+// there were too many. The item is an id; empty for a question about all items at once. A question that turns out not to be a guess is
+// refunded ([Attempt.Refund]).
 func (a *Attempt) Guess(item string) (limits []throttle.Limit, err error) {
 	of := func(key string, most int) throttle.Limit {
 		return throttle.Limit{Key: key, Most: most, Window: guessWindow}

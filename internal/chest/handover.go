@@ -11,7 +11,7 @@ import (
 	"tansu/internal/store"
 )
 
-// Ahead is how long before it happens something that ends is pointed out, and how long whoever takes a duty over must have it for.
+// Ahead is how long in advance an end is warned of, and the least time for which somebody who takes over a duty must hold it.
 const Ahead = 30 * 24 * time.Hour
 
 // canSignIn reports whether an identity is a person who is active and has a password.
@@ -30,7 +30,7 @@ func (st *Snapshot) LastGiver(now time.Time) access.Last {
 	return st.Policy.LastOf(st.canSignIn, access.GrantAccess, Everything, now)
 }
 
-// staysOpen keeps a change from leaving nobody who can give access, now or within what is looked ahead, where somebody could before.
+// staysOpen refuses a change after which nobody could give access, now or within [Ahead], where somebody could before.
 func (a *Attempt) staysOpen() error {
 	if a.LockOut || !slices.ContainsFunc(a.Change.Rows, mayClose) {
 		return nil

@@ -8,39 +8,40 @@ import (
 	"tansu/internal/entity"
 )
 
-// Rule is one of those that keep who manages access from widening their own. A trial can be made without some of them: that is how the
-// search for ways to a value shows what each of them is for.
+// Rule is one of the rules that keep people who manage access from widening their own. A trial can be made without some of them, by
+// which the search for paths shows what each rule prevents.
 type Rule string
 
 // The rules.
 const (
-	RuleOwn      Rule = "own"      // nobody gives anything to themselves, or to what is theirs
-	RuleOwner    Rule = "owner"    // what an app has, its owner has; what it gives, its owner gives
-	RuleMaker    Rule = "maker"    // what nobody else has confirmed, or proves itself with what its maker saw, is its maker's
-	RuleMember   Rule = "member"   // putting somebody into a team gives what the team has
-	RuleActing   Rule = "acting"   // letting somebody act as an identity gives what it has
-	RuleEnrolled Rule = "enrolled" // nobody but a steward lets somebody who has a password choose another alone
-	RuleRestore  Rule = "restore"  // bringing an identity back gives it what it has
+	RuleOwn      Rule = "own"      // nobody gives access to themselves, or to an identity that counts as their own
+	RuleOwner    Rule = "owner"    // an app's access is its owner's, and so is what it gives
+	RuleMaker    Rule = "maker"    // an identity that nobody else has confirmed, or whose credential its creator saw, counts as its creator's own
+	RuleMember   Rule = "member"   // adding somebody to a team gives them the team's access
+	RuleActing   Rule = "acting"   // letting somebody act as an identity gives them its access
+	RuleEnrolled Rule = "enrolled" // only a steward issues a new enrolment code to somebody who has a password without a second person
+	RuleRestore  Rule = "restore"  // reactivating an identity gives it its access again
 	RuleAppoint  Rule = "appoint"  // only a steward appoints another steward
-	RuleConfirm  Rule = "confirm"  // nobody confirms who is theirs, and nobody who is not confirmed confirms
-	RuleLift     Rule = "lift"     // two agree to lifting a rule that asks for two
-	RuleAgree    Rule = "agree"    // nobody agrees to what they would gain by, and nobody who is not confirmed agrees to anything
+	RuleConfirm  Rule = "confirm"  // nobody confirms an identity that is their own, and only confirmed people confirm
+	RuleLift     Rule = "lift"     // removing a rule that requires two people takes two people
+	RuleAgree    Rule = "agree"    // nobody approves what they would gain by, and only confirmed people approve anything
 )
 
 // Rules are all of them.
 var Rules = []Rule{RuleOwn, RuleOwner, RuleMaker, RuleMember, RuleActing, RuleEnrolled, RuleRestore, RuleAppoint, RuleConfirm, RuleLift,
 	RuleAgree}
 
-// Holds reports whether a rule holds: they all do, but in a trial made without some.
+// Holds reports whether a rule applies: all do, except in a trial made without some.
 func (st *Snapshot) Holds(rule Rule) bool { return !slices.Contains(st.without, rule) }
 
-// Without makes a trial one in which some rules do not hold. Nothing is decided by it: it is only looked at.
+// Without returns a trial in which some rules do not apply. It is only looked at; nothing is ever decided on it.
 func (d *Draft) Without(rules ...Rule) { d.without = rules }
 
-// behind calls visit with the ids of all who can act through an identity, itself among them: the owner of an app, the members of a team
-// that owns it, whoever saw what it proves itself with, and who made what nobody else has confirmed. It stops when visit returns true.
+// behind calls visit with the ids of all who can act through an identity, itself among them: an app's owner, the members of a team
+// that owns it, whoever issued one of its credentials, and the creator of an identity that nobody else has confirmed. It stops when
+// visit returns true.
 func (st *Snapshot) behind(id string, visit func(id string) bool) bool {
-	var seen [8]string // few stand behind one; a longer list goes to the heap
+	var seen [8]string // usually few; a longer list goes to the heap
 	return st.walkBehind(id, seen[:0], visit)
 }
 
@@ -72,8 +73,8 @@ func (st *Snapshot) walkBehind(id string, above []string, visit func(id string) 
 	return st.Holds(RuleMaker) && slices.ContainsFunc(st.CredentialsOf(id), func(cr entity.Credential) bool { return by(cr.CreatedBy) })
 }
 
-// Own reports whether what an identity has is the caller's own, by any way: somebody who can act through the one can act through the
-// other. For a team it is enough that it is so of one member.
+// Own reports whether an identity's access counts as the caller's own: somebody who can act through the one can act through the other.
+// For a team, one such member is enough.
 func (st *Snapshot) Own(c Caller, id string) bool {
 	var mine [8]string
 	all := mine[:0]
@@ -81,12 +82,12 @@ func (st *Snapshot) Own(c Caller, id string) bool {
 	return st.ownOf(all, id)
 }
 
-// ownOf is Own for somebody of whom it is known who stands behind them.
+// ownOf is Own for a caller whose list of those behind them is known already.
 func (st *Snapshot) ownOf(mine []string, id string) bool {
 	return st.behind(id, func(id string) bool { return slices.Contains(mine, id) })
 }
 
-// own are the identities whose access is the caller's own, before or after a change.
+// own lists the identities whose access is the caller's own, before or after a change.
 func (st *Snapshot) own(c Caller, after *Snapshot) (ids []string) {
 	for _, state := range []*Snapshot{st, after} {
 		var mine []string
@@ -108,7 +109,7 @@ func (st *Snapshot) Owns(c Caller, row entity.Identity) bool {
 	return known && (owner.ID == c.ID || slices.Contains(st.Holders(owner.ID), c.ID))
 }
 
-// Seconded refuses what two must agree to until somebody else has: kind is that of the request for it, and id says what it is about.
+// Seconded refuses an act that needs a second person until somebody else has agreed to it. Kind is the kind of the request for it, and id what it is about.
 func (a *Attempt) Seconded(kind, id, what string) error {
 	if Micros(a.Entry.At) < a.St.ApprovedUntil(kind, a.Caller.ID, id) {
 		return nil

@@ -74,7 +74,7 @@ type Drawer struct {
 	approval  []reference.Pattern // over drawer/item
 }
 
-// oldKey is a key of a drawer in whose place another has come.
+// oldKey is a drawer key that was replaced by a newer one.
 type oldKey struct {
 	key *envelope.Key
 	row entity.DrawerKey

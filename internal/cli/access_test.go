@@ -296,7 +296,8 @@ func TestTwoEnvironmentsAreAdopted(t *testing.T) {
 		t.Errorf("an import of a part: %d %s", r.code, r.talk)
 	}
 	for _, name := range []string{"db_password", "db.password"} {
-		if r := u.run(t, "v", "put", "ticketing-prod/"+name); r.code != 5 || !strings.Contains(r.talk, "ticketing-prod/db-password already exists") {
+		r := u.run(t, "v", "put", "ticketing-prod/"+name)
+		if r.code != 5 || !strings.Contains(r.talk, "ticketing-prod/db-password already exists") {
 			t.Errorf("%s beside db-password: %d %s", name, r.code, r.talk)
 		}
 	}

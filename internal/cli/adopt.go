@@ -128,8 +128,8 @@ needed in that environment only.`,
 	return command
 }
 
-// adopted is what a manifest has to know of a file's entries; what looks like no secret and is not said to be plain; and what is said
-// to be plain and is not there. What is a constant in another environment is one here.
+// adopted sorts a file's entries for the manifest. It also lists entries that do not look like secrets and are not named as plain, and
+// plain names that the file does not have. A constant of another environment is a constant here.
 func adopted(m *manifest.Manifest, entries []importfile.Entry, plain []string) (list []manifest.Entry, unsure, unknown []string) {
 	for _, name := range plain {
 		if !slices.ContainsFunc(entries, func(e importfile.Entry) bool { return e.Name == name }) {

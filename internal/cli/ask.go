@@ -138,7 +138,7 @@ func (a *app) askPathsCommand() *cobra.Command {
 		Use:   "paths TARGET",
 		Short: "Who could gain access to a drawer or an item, in how many steps, and with whose help",
 		Long: `Searches what everybody who manages access, or owns an app, could do, step by step, by the rules that their acts are decided by.
-Who reads it now is not a path; who could come to it alone is, and who could let somebody else come to it.`,
+Those who may read it now are not listed as paths; those who could gain access alone are, and those who could give it to others.`,
 		Example: `  tansu ask paths fuel-billing-prod/ledger-db-password`,
 		Args:    exactly("TARGET"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {

@@ -559,7 +559,7 @@ var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": t
 	"report_reads": true, "tighten": true, "see_receipt": true, "back_up": true, "rehearse_restore": true, "archive_trail": true,
 	"clock_behind": true, "make_checkpoint": true, "export_trail": true, "preflight": true, "ask_access": true}
 
-// lasting is what a later trail says of what came after a backup.
+// lasting collects what a later trail says happened after the backup.
 type lasting struct {
 	last   uint64      // the newest entry
 	shared string      // the newest of those that the backup has as well; empty for none

@@ -16,7 +16,7 @@ import (
 // completing is how long the shell waits for what could stand here.
 const completing = 2 * time.Second
 
-// completer lists what could stand somewhere, of what begins with a text, as far as whoever is signed in may know of it.
+// completer lists the completions of a text, limited to what the signed-in identity may know of.
 type completer func(ctx context.Context, begun string) []string
 
 // complete lets the shell complete whatever has a name: each argument by the word that the usage of its command has for it, and the

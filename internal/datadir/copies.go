@@ -21,8 +21,8 @@ func (d *Directory) CopyPath(of string, now time.Time) string {
 	return d.Database() + copySuffix + of + "-" + now.UTC().Format("20060102T150405.000000Z")
 }
 
-// PutInPlace puts another file in the place of the database, which is not open, and keeps the one that was there as a copy. Whenever it is
-// cut off, the name of the database leads to one of the two.
+// PutInPlace replaces the database file, which must not be open, and keeps the old one as a copy. If it is interrupted at any point,
+// the database's name leads to one of the two.
 func (d *Directory) PutInPlace(path, of string, now time.Time) (copied string, err error) {
 	if err := errors.Join(os.Chmod(path, 0o600), sync(path)); err != nil {
 		return "", d.Fault("cannot be written", "", reason(err))

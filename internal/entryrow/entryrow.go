@@ -55,8 +55,8 @@ func Of(first uint64, entries []string) Row {
 // damaged stands for a row that cannot be unpacked.
 const damaged = "a row that cannot be unpacked"
 
-// Lines returns the lines of a row. What somebody changed so that it cannot be unpacked is one line that is no entry, so that
-// who looks at the entries one after the other finds which one is not what was recorded.
+// Lines returns the lines of a row. If a row was tampered with so that it cannot be unpacked, it is one line that is not an entry, so
+// that going through the entries one by one shows which one is wrong.
 func (r Row) Lines() []string {
 	bodies := r.Bodies
 	if r.Packed != nil {

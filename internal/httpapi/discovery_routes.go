@@ -34,8 +34,8 @@ func (a *api) metadata(c *call) error {
 	})
 }
 
-// introspect is RFC 7662: whoever has proved themselves as an app asks about a token that they were shown. Who has the token could use it,
-// so that nothing is told to anybody that they could not find out; of a token that is not good, nothing is.
+// introspect is RFC 7662: an authenticated app asks about a token that it was shown. Whoever has the token could use it, so the answer
+// reveals nothing that they could not find out; about a token that is not valid it reveals nothing.
 func (a *api) introspect(c *call) error {
 	return a.aboutToken(c, func(proof people.AppProof, token string) error {
 		t, err := a.service.Introspect(c.Request().Context(), c.origin, proof, token)

@@ -9,7 +9,7 @@ import (
 	"tansu/internal/core/throttle"
 )
 
-// limits are the routes that do something only so often: prove who one is, or answer what nobody is told.
+// limits are the routes with rate limits: signing in, and questions whose answers would let a value be guessed.
 var limits = []string{
 	"POST /api/sign-in", "POST /api/enrol", "POST /api/enrol-host", "POST /api/unlock", "POST /api/oauth/token",
 	"POST /api/oauth/introspect", "POST /api/oauth/revoke", "POST /api/me/password", "POST /api/unlock-methods",
@@ -19,8 +19,8 @@ var limits = []string{
 	"GET " + calendarPath + ":address",
 }
 
-// tellLeft lets an answer say how often something may still be tried (draft-ietf-httpapi-ratelimit-headers): of the limit that is used up
-// first, and only of what the caller alone uses up. What succeeds is not counted.
+// tellLeft reports in an answer how many attempts are left (draft-ietf-httpapi-ratelimit-headers): of the limit that runs out first,
+// among those that only this caller uses up. Successful attempts are not counted.
 func tellLeft(c *call) {
 	response, err := echo.UnwrapResponse(c.Response())
 	if err != nil {

@@ -50,7 +50,7 @@ var problems = map[chest.Code]struct {
 const (
 	notAllowed  chest.Code = "method_not_allowed"
 	crossOrigin chest.Code = "cross_origin"
-	// The session of this browser is not of whom its page shows: somebody else has signed in beside it.
+	// The browser's session belongs to somebody else than the page shows: they have signed in on another page.
 	otherSession chest.Code = "other_session"
 	// Of Idempotency-Key: it was used for another request, what was asked for was done before, or is not done yet.
 	keyReused  chest.Code = "key_reused"

@@ -214,8 +214,8 @@ func firstRunes(text string, most int) string {
 
 var claimName = regexp.MustCompile(`^[A-Za-z0-9_.:/-]{1,100}$`)
 
-// whoItIs are claims that tell one job or workload of an issuer from another; without any, every token that the issuer makes
-// out to the audience would do.
+// whoItIs are claims that tell one job or workload of an issuer from another; without any of them, every token of the issuer for this
+// audience would be accepted.
 const whoItIs = "sub"
 
 func (n NewCredential) issuer(row entity.Identity) (hash []byte, detail proofDetail, err error) {
@@ -267,8 +267,8 @@ func (n NewCredential) hostCode(now time.Time, issued *Issued, cr *entity.Creden
 	return nil
 }
 
-// HostProof is what a host shows to use a code: the public half of a key pair that was made there, and an assertion signed with
-// the private half, made out to this chest, whose id is the code's SHA-256 in base64 (RFC 4648, section 5, without padding).
+// HostProof is what a host presents to use a code: the public half of a key pair that was made there, and an assertion signed with the
+// private half, with this chest as its audience and the code's SHA-256 in base64 (RFC 4648, section 5, without padding) as its id.
 type HostProof struct {
 	Code      string
 	PublicKey json.RawMessage

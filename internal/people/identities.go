@@ -311,7 +311,7 @@ func newCredential(row entity.Identity, now, end time.Time, by string) (Issued, 
 		CreatedAt: chest.Micros(now), CreatedBy: by}
 }
 
-// mayIssue refuses a credential that would let its issuer act as somebody else, until a second person agrees where that helps.
+// mayIssue refuses a credential by which its issuer could act as somebody else, unless a second person has agreed.
 func mayIssue(a *chest.Attempt, row entity.Identity) error {
 	l := powers.MayIssue(a.St, a.Caller, row, a.Entry.At)
 	if l.Reason == string(access.ApprovalNeeded) {
@@ -377,8 +377,9 @@ func (s *People) SetState(c chest.Caller, subject, to string) (d Identity, err e
 	return d, err
 }
 
-// Confirm says that a person is who they are said to be, and that nobody enrolled in their name. Somebody does it who registers people
-// and did not register this one: until then, what the person is given and agrees to counts as their maker's own.
+// Confirm records that a person is who they say they are, and that nobody else enrolled in their name. It takes somebody who may
+// register people and did not register this one. Until then, the person's access and approvals count as those of whoever registered
+// them.
 func (s *People) Confirm(c chest.Caller, subject string) (d Identity, err error) {
 	err = s.heart.Try(func() error {
 		a, before, err := s.toChange(c, subject, "confirm")
@@ -411,7 +412,7 @@ func commitIdentity(a *chest.Attempt, subject, id string) (Identity, error) {
 	return describeIdentity(a.After(), store.Stored[entity.Identity](&a.Change, id)), nil
 }
 
-// toHandle is toChange for what the owner of an app may do with it, too.
+// toHandle is toChange for changes that the owner of an app may also make.
 func (s *People) toHandle(c chest.Caller, subject, detail string) (*chest.Attempt, entity.Identity, error) {
 	if err := chest.CheckSubject("subject", subject); err != nil {
 		return nil, entity.Identity{}, err
@@ -446,12 +447,12 @@ func (s *People) toChange(c chest.Caller, subject, detail string) (*chest.Attemp
 	return a, row, nil
 }
 
-// IdentityChanges are changes to what is said about an identity; nil leaves as it is.
+// IdentityChanges change the description, owner, purpose or environment of an identity; nil leaves a field as it is.
 type IdentityChanges struct {
 	Description, Owner, Purpose, Environment *string
 }
 
-// check refuses what cannot be said about an identity.
+// check validates the changes.
 func (ch IdentityChanges) check() error {
 	for _, said := range []struct {
 		field string
@@ -469,7 +470,7 @@ func (ch IdentityChanges) check() error {
 	return nil
 }
 
-// ChangeIdentity changes what is said about an identity.
+// ChangeIdentity changes the description, owner, purpose or environment of an identity.
 func (s *People) ChangeIdentity(c chest.Caller, subject string, ch IdentityChanges) (d Identity, err error) {
 	if err := ch.check(); err != nil {
 		return d, err

@@ -7,7 +7,7 @@ import (
 	"tansu/internal/core/access"
 )
 
-// May is what callers may do, for whoever shows them only that. It decides nothing: each act is decided when it is done.
+// May lists what callers may do, for a user interface that offers only that. It decides nothing: each act is decided when it is done.
 type May struct {
 	Chest      access.Action // on the chest as a whole
 	Somewhere  access.Action // on anything at all

@@ -81,7 +81,7 @@ func (s *People) IssueToken(ctx context.Context, origin chest.Origin, p AppProof
 	return issued, err
 }
 
-// still reports whether an app and the credential that it proved itself with are as good as they were, and lets an attempt rest on it.
+// still reports whether an app and the credential that it used are still valid, and makes the attempt depend on that.
 func (app proved) still(a *chest.Attempt) bool {
 	a.RestOnSubject(app.identity.ID)
 	a.RestOnProof(app.used.ID)
@@ -95,8 +95,8 @@ func errWrongProof() *chest.Error {
 	return &chest.Error{Code: chest.SignInFailed, Detail: "the app or its proof is wrong, or has ended", Reason: "client_failed"}
 }
 
-// authenticateApp checks an app's proof and notes the app in the entry. What is told of a proof that is not taken is about
-// what it says of itself; whether there is such an app is told nobody.
+// authenticateApp checks an app's proof and puts the app into the entry. An error about a rejected proof is only about what the proof
+// itself says; it never tells whether such an app exists.
 func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
 	if err := a.Err(); err != nil {
 		return app, err
@@ -134,7 +134,7 @@ func (s *People) authenticateApp(ctx context.Context, a *chest.Attempt, p AppPro
 	return app, a.Refuse(refusal)
 }
 
-// errProof says that a proof is no good; why is told nobody.
+// errProof says that a proof is not valid, without saying why.
 var errProof = errors.New("the proof is not accepted")
 
 func (s *People) provedBySecret(_ context.Context, a *chest.Attempt, p AppProof) (app proved, err error) {
@@ -214,16 +214,15 @@ func (s *People) ownAssertion(a *chest.Attempt, text string) (t assertion.Token,
 	if err := errors.Join(t.For(mine...), t.Times(a.Entry.At, assertion.MaxLife), t.Identified()); err != nil {
 		return t, err
 	}
-	// What was used before the chest was unlocked is not remembered: nothing that was made before is taken.
+	// What was used before the chest was unlocked is not remembered, so assertions made before that are refused.
 	if made := t.Claims.IssuedAt.Time(); made.Before(a.St.Since().Truncate(time.Second)) {
 		return t, &assertion.Problem{Reason: "assertion_old", Text: "the assertion was made before this chest was unlocked: make a new one"}
 	}
 	return t, nil
 }
 
-// isHere reports whether an assertion that is made out to an address, that of the token endpoint or the issuer's, is made out to this
-// chest, which is known by the names in its certificate. Whoever runs another chest cannot use it here, whatever the client was told the
-// chest's name was.
+// isHere reports whether an assertion's audience, the address of the token endpoint or of the issuer, is this chest, which is
+// recognised by the names in its certificate. So an assertion that a client made for another chest cannot be replayed here.
 func (s *People) isHere(audience string) bool {
 	address, err := url.Parse(audience)
 	if err != nil || address.Scheme != "https" && address.Scheme != "http" || address.User != nil ||

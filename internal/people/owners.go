@@ -92,7 +92,7 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 	return l, err
 }
 
-// letAct says what an attempt's caller lacks to make somebody the owner of an app, or of a team, as which nobody acts.
+// letAct checks making somebody the owner of an app or of a team. Nobody acts as a team, so its access does not count.
 func letAct(a *chest.Attempt, row, owner entity.Identity) powers.Lack {
 	if row.Kind != reference.App {
 		return powers.Lack{}
@@ -127,7 +127,7 @@ func handOver(a *chest.Attempt, l LeftBehind, to string) error {
 	return nil
 }
 
-// known leaves out of what somebody owns what a caller may not know of.
+// known removes from what somebody owns what the caller may not know of.
 func (l LeftBehind) known(st *chest.Snapshot, c chest.Caller, now time.Time) LeftBehind {
 	ctx := c.Context(now)
 	unknown := func(name string) bool {

@@ -103,8 +103,8 @@ func (s *People) SignIn(origin chest.Origin, name string, password secretvalue.V
 	return session, err
 }
 
-// mostStrangers is how many people wait at once to have their password looked at who sign in from devices that are not known. Hashing
-// one takes some tens of milliseconds, and those from known devices do not stand in this queue.
+// mostStrangers is how many sign-ins from unknown devices may wait for a password check at once. A check takes some tens of
+// milliseconds; sign-ins from known devices do not wait in this queue.
 const mostStrangers = 100
 
 func errWrongPassword() *chest.Error {
@@ -139,8 +139,8 @@ func (s *People) startSession(origin chest.Origin, proof string, proved entity.I
 	return session, a.Commit("token")
 }
 
-// mostTokens is how many tokens an identity has at once. The oldest gives way to a new one: who signs in for each read would
-// otherwise have tokens without bound.
+// mostTokens is how many tokens an identity can have at once. A new one replaces the oldest, because a program that signs in for each
+// read would otherwise collect tokens without limit.
 const mostTokens = 200
 
 // addToken adds a token, and takes out those of the same identity that have ended, and the oldest when there are too many. It looks at
@@ -171,7 +171,7 @@ func addToken(a *chest.Attempt, token entity.Token) {
 	a.Change.Insert(token)
 }
 
-// wasteful says in the trail that somebody has more tokens than anybody needs.
+// wasteful records in the trail that somebody has more tokens than anybody needs.
 const wasteful = "the oldest of 200 tokens gave way: it should keep its token until that ends, and not sign in for each read"
 
 // endTokens ends all tokens of an identity, those too that are given while this is decided: a new generation begins.

@@ -48,7 +48,7 @@ func (s *People) SetStewardsAside(c chest.Caller) (aside []string, err error) {
 	return aside, err
 }
 
-// stewardsOf lists whoever a grant of the steward's role reaches, whatever its conditions.
+// stewardsOf lists everybody whom a grant of the role steward reaches, whatever its conditions.
 func stewardsOf(st *chest.Snapshot, now time.Time) (ids []string) {
 	for _, row := range st.InRole(access.Steward) {
 		if row.Effect == string(access.Allow) && chest.InForce(row, now) {
@@ -59,7 +59,7 @@ func stewardsOf(st *chest.Snapshot, now time.Time) (ids []string) {
 	return slices.Compact(ids)
 }
 
-// handedOver reports whether a person who is active, has a password and is none of some can give access to everything and register.
+// handedOver reports whether an active person with a password, other than some, can give access to everything and register people.
 func handedOver(st *chest.Snapshot, stewards []string, now time.Time) (is bool) {
 	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
 		is = !slices.Contains(stewards, id) && isPerson(st.Identity(id)) &&

@@ -13,10 +13,11 @@ import (
 	"tansu/internal/store"
 )
 
-// move tries one thing on a state: it says what would be then, or that the rules do not let it be done.
+// move tries one step on a state. It returns the state afterwards, or says that the rules forbid the step.
 type move func(state) (next state, step Step, ok bool)
 
-// moves are all things that somebody could try: what the service lets those do who manage access, with those who can play a part.
+// moves lists the steps to try: everything that the service lets a person who manages access do, applied to everybody and everything
+// that can play a part.
 func (s *search) moves(who entity.Identity, letting bool) (list []move) {
 	list = append(list, s.registerPerson, s.registerApp(madeUpApp, ""))
 	if other := s.bystander(who); other != "" {
@@ -73,7 +74,7 @@ func (s *search) moves(who entity.Identity, letting bool) (list []move) {
 	return append(list, s.lift)
 }
 
-// owned are some of the apps that somebody owns, alone or with others, and that may do nothing of use yet.
+// owned lists some of the apps that somebody owns, directly or through a team, and that have no useful access yet.
 func (s *search) owned(who entity.Identity) (list []entity.Identity) {
 	for _, owner := range append(s.start.TeamsOf(who.ID), chest.SubjectOf(who)) {
 		for _, app := range s.start.OwnedBy(owner) {
@@ -85,7 +86,8 @@ func (s *search) owned(who entity.Identity) (list []entity.Identity) {
 	return list
 }
 
-// toHold reports whether what somebody gets is of use: one as whom whoever began acts, or could from here on, or the one it is all for.
+// toHold reports whether it is useful to give this identity something: the person whose paths are searched acts as it, or could from
+// here, or it is the one who is to gain access.
 func (s *search) toHold(x state, id string) bool {
 	if id == somebody || slices.Contains(x.hands, id) {
 		return true
@@ -94,7 +96,7 @@ func (s *search) toHold(x state, id string) bool {
 	return takes
 }
 
-// bystander is somebody who is there and has no part in it: in whose name something can be registered.
+// bystander is an uninvolved person, in whose name something can be registered.
 func (s *search) bystander(who entity.Identity) (subject string) {
 	s.start.Identities(reference.Person+":", func(name string, row entity.Identity) bool {
 		if row.Kind == reference.Person && row.ID != who.ID && row.State == chest.Active {
@@ -105,7 +107,7 @@ func (s *search) bystander(who entity.Identity) (subject string) {
 	return subject
 }
 
-// first finds one as whom whoever began can act and who may do something.
+// first finds an identity that the person whose paths are searched can act as, and that may do the action.
 func (x state) first(may func(row entity.Identity, c chest.Caller) bool) (by entity.Identity, found bool) {
 	for _, id := range x.hands {
 		row := x.st.Identity(id)
@@ -153,7 +155,7 @@ func newCredential(of, by string) entity.Credential {
 	return entity.Credential{ID: "cr_way_" + of, Identity: of, Kind: "appsecret", Hash: []byte("way " + of), CreatedBy: by}
 }
 
-// issue lets somebody issue a credential of an identity, and act as it.
+// issue is the step of issuing a credential of an identity and then acting as it.
 func (s *search) issue(of string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(of)
@@ -237,7 +239,7 @@ func (s *search) restore(id string) move {
 	}
 }
 
-// give gives a role on the target to somebody.
+// give is the step of granting somebody a role on the target.
 func (s *search) give(to, role string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row := x.st.Identity(to)
@@ -300,7 +302,7 @@ func (s *search) end(id string) move {
 	}
 }
 
-// agree is the yes of a second person to somebody's reading, where the rules of the drawer want one.
+// agree is the step in which a second person approves a read, where the drawer's rules require that.
 func (s *search) agree(to string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		spot := x.st.At(s.names...)
@@ -321,7 +323,7 @@ func (s *search) agree(to string) move {
 	}
 }
 
-// lift takes the rule about a second person away: one tries it, and another agrees.
+// lift is the step of removing the rule that requires a second person: one person tries it, and another agrees.
 func (s *search) lift(x state) (next state, step Step, ok bool) {
 	spot := x.st.At(s.names...)
 	if spot.Item == nil || spot.Item.ApprovalOf(spot.Home) == "" {
@@ -343,7 +345,7 @@ func (s *search) lift(x state) (next state, step Step, ok bool) {
 	return lifted, Step{chest.SubjectOf(by), "lifts the rule that a second person agrees, and agrees to that"}, ok
 }
 
-// relabel gives the item labels by which a scope selects it.
+// relabel is the step of giving the item labels that make a scope select it.
 func (s *search) relabel(labels string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		spot := x.st.At(s.names...)
@@ -371,7 +373,7 @@ func (s *search) widens(x state, c chest.Caller, after state) bool {
 	return own || err != nil
 }
 
-// widenRole puts the action into a custom role.
+// widenRole is the step of adding the action to a custom role.
 func (s *search) widenRole(name string) move {
 	return func(x state) (next state, step Step, ok bool) {
 		row, known := x.st.CustomRole(name)

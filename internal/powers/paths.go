@@ -19,31 +19,31 @@ import (
 // Step is one thing on a way, by whom.
 type Step struct{ By, Does string }
 
-// Way is how somebody could come to it: the fewest steps that were found, the first one first.
+// Way is one path by which somebody could gain access: the fewest steps that were found, in order.
 type Way struct {
 	Who   string   // who could
-	Alike []string // others who could in the same way, because they have the same grants
+	Alike []string // others with the same grants, who could do the same
 	Steps []Step
 }
 
-// Paths are the ways to an action on a target: who may do it now, who could come to it alone, and who could let somebody else come to it.
+// Paths answers who could do an action on a target: who may do it now, who could gain it alone, and who could let somebody else gain it.
 type Paths struct {
 	Now      []string // as subjects
 	Alone    []Way
 	Letting  []Way
 	Searched int  // states that were looked at
-	Cut      bool // somebody's states were too many to look at all of them
+	Cut      bool // there were too many states to look at all of them, so paths may be missing
 }
 
-// mostStates bounds the states that are looked at for one who manages access, and mostSteps the steps of one way.
+// mostStates limits the states that are looked at for one person who manages access; mostSteps limits the length of a path.
 const (
 	mostStates = 2000
 	mostSteps  = 6
 )
 
-// Search finds the ways to an action on a drawer or an item. It tries what each identity that manages anything could do, step by step, by
-// the rules that their acts are decided by, on trials of the snapshot: what is possible is not listed anywhere but follows from the
-// rules. Conditions of grants are taken to hold. Some rules may be left out, to see what they are for.
+// Search finds the paths to an action on a drawer or an item. For each identity that manages anything it tries, step by step and on
+// trial snapshots, whatever the service's own rules allow: possible attacks are not listed anywhere but follow from the rules. All
+// conditions of grants are assumed to hold. Rules can be left out, which shows what each of them is for.
 func Search(ctx context.Context, st *chest.Snapshot, action access.Action, names []string, now time.Time, without ...chest.Rule) (p Paths,
 	err error) {
 	s := &search{ctx: ctx, action: action, names: names, now: now}
@@ -99,20 +99,20 @@ type search struct {
 	now    time.Time
 
 	doers    map[string]bool              // who may do it now, or could if they were active, agreed to, or not denied
-	managers []entity.Identity            // who may do something to access, or act as somebody who may
-	useful   []entity.Identity            // as whom it is of use to act: a few of each kind
-	acted    map[string][]entity.Identity // by who can act as them, or could: a few of the apps as which it is of use to act
-	expected []entity.Identity            // who may do nothing and has not enrolled yet: who registers could do it for them
+	managers []entity.Identity            // who may change access, or act as somebody who may
+	useful   []entity.Identity            // identities that are worth acting as: a few of each kind
+	acted    map[string][]entity.Identity // a few of the apps worth acting as, by the identity that can act as them or could
+	expected []entity.Identity            // who has no access and has not enrolled yet: whoever registers people could enrol in their place
 	teams    []entity.Identity            // in which it is of use to be
 	denials  []entity.Grant               // that reach the target
 	approval bool                         // a second person is wanted
-	labels   []string                     // by which scopes of useful grants would select the target
-	made     int                          // how many moves, the first ones, make somebody up
+	labels   []string                     // labels by which scopes of useful grants would select the target
+	made     int                          // how many of the moves, the first ones, invent somebody
 	looked   int
 	cut      bool
 }
 
-// as is a caller in whose favour all conditions are taken.
+// as is the caller for an identity, with all conditions assumed to hold.
 func as(row entity.Identity) chest.Caller {
 	return chest.Caller{ID: row.ID, Name: chest.SubjectOf(row), Anyhow: true}
 }
@@ -126,7 +126,7 @@ func (s *search) gives(st *chest.Snapshot, row entity.Identity) bool {
 	return row.State == chest.Active && st.Policy.DecideScope(row.ID, access.GrantAccess, s.scope, as(row).Context(s.now)).Allowed
 }
 
-// powersOf says what of use somebody may do, as a text that is the same for those who may do the same; empty for nothing.
+// powersOf writes the useful rights of somebody as a text, equal for those with equal rights; empty for none.
 func (s *search) powersOf(st *chest.Snapshot, row entity.Identity) (text string) {
 	for word, can := range map[string]bool{
 		"a": st.Policy.Could(row.ID, s.action, s.scope, s.now) != "", "b": s.gives(st, row), "c": s.may(st, row, access.Register),
@@ -145,7 +145,7 @@ func sorted(text string) string {
 	return string(b)
 }
 
-// survey finds who and what can play a part.
+// survey collects the people and things that can play a part in a path.
 func (s *search) survey() {
 	s.doers, s.acted = map[string]bool{}, map[string][]entity.Identity{}
 	st, manages, kinds := s.start, map[string]bool{}, map[string]int{}
@@ -173,7 +173,7 @@ func (s *search) survey() {
 				s.acted[id] = append(s.acted[id], row)
 			}
 		}
-		// those of one kind differ in nothing that a rule asks about; a few of each are enough
+		// those of one kind differ in nothing that any rule looks at, so a few of each are enough
 		if owner, known := st.IdentityOf(row.Owner); known && owner.Kind == reference.Person && !slices.ContainsFunc(s.useful,
 			func(u entity.Identity) bool { return u.ID == owner.ID }) && kinds["owner"] < alikeTried {
 			kinds["owner"]++
@@ -217,10 +217,10 @@ func (s *search) survey() {
 	})
 }
 
-// alikeTried is how many of those that are alike are tried.
+// alikeTried is how many identities of one kind are tried.
 const alikeTried = 2
 
-// actors are those who can act as an app, or could by a credential that they issue: its owners, and whoever issued one.
+// actors lists who can act as an app: its owners, and whoever issued one of its credentials.
 func (s *search) actors(st *chest.Snapshot, row entity.Identity) (ids []string) {
 	if row.Kind != reference.App {
 		return nil
@@ -236,7 +236,7 @@ func (s *search) actors(st *chest.Snapshot, row entity.Identity) (ids []string) 
 	return ids
 }
 
-// classes puts those who manage together that have the same grants and nothing else of use: what one of them can do, all can.
+// classes groups people who manage access and have the same useful rights: what one of a group can do, all of it can.
 func (s *search) classes() (list [][]string) {
 	at := map[string]int{}
 	for _, row := range s.managers {
@@ -259,14 +259,14 @@ func (s *search) classes() (list [][]string) {
 	return list
 }
 
-// state is what could have become of the chest, and as whom whoever began can act then.
+// state is the chest as some steps would leave it, and the identities that the person whose paths are searched could then act as.
 type state struct {
 	st    *chest.Snapshot
 	hands []string // ids of identities
 	moves []int    // that led to it
 }
 
-// Those who are made up on a way, and somebody else, who has nothing and is not whoever began it.
+// Identities that a path invents, and an uninvolved person without access.
 const (
 	madeUpPerson = "id_made_up_person"
 	madeUpApp    = "id_made_up_app"
@@ -274,7 +274,7 @@ const (
 	somebody     = "id_somebody_else"
 )
 
-// begin is the state from which somebody begins: they can act as themselves, and as the apps of which they have issued a credential.
+// begin is somebody's first state: they can act as themselves, and as the apps of which they have issued a credential.
 func (s *search) begin(who entity.Identity, letting bool) state {
 	x := state{st: s.start, hands: []string{who.ID}}
 	for _, row := range s.acted[who.ID] {
@@ -290,7 +290,7 @@ func (s *search) begin(who entity.Identity, letting bool) state {
 	return x
 }
 
-// there reports whether it has been come to: by one as whom whoever began can act, or by somebody else.
+// there reports whether a state reaches the goal: an identity that the person can act as may do the action, or somebody else may.
 func (s *search) there(x state, letting bool) bool {
 	if !letting {
 		return slices.ContainsFunc(x.hands, func(id string) bool { return s.may(x.st, x.st.Identity(id), s.action, s.names...) })
@@ -302,7 +302,7 @@ func (s *search) there(x state, letting bool) bool {
 		})
 }
 
-// find looks for the fewest moves by which somebody comes to it, or lets somebody else come to it; breadth first.
+// find searches breadth first for the fewest moves after which somebody may do the action themselves, or somebody else may.
 func (s *search) find(who entity.Identity, letting bool) (steps []Step, found bool) {
 	moves := s.moves(who, letting)
 	queue, seen, looked := []state{s.begin(who, letting)}, map[string]bool{}, 0
@@ -310,7 +310,7 @@ func (s *search) find(who entity.Identity, letting bool) (steps []Step, found bo
 	if !letting && s.there(queue[0], false) {
 		return s.seen(queue[0]), true
 	}
-	for n, m := range moves[:s.made] { // that somebody is made up is in nobody's way: it need not be tried with and without
+	for n, m := range moves[:s.made] { // an invented person changes nothing for the other moves, so one order is enough
 		if next, _, ok := m(queue[0]); ok {
 			next.moves = append(queue[0].moves, n)
 			queue[0] = next
@@ -347,7 +347,7 @@ func (s *search) find(who entity.Identity, letting bool) (steps []Step, found bo
 	return nil, false
 }
 
-// seen says of what somebody has issued a credential that may do it already.
+// seen lists identities that may do the action already and of which the person has issued a credential.
 func (s *search) seen(x state) (steps []Step) {
 	for _, id := range x.hands[1:] {
 		if row := x.st.Identity(id); s.may(x.st, row, s.action, s.names...) {
@@ -358,7 +358,7 @@ func (s *search) seen(x state) (steps []Step) {
 	return steps[:1]
 }
 
-// fewest leaves out of a way what it does not need, and says the rest.
+// fewest drops the steps that a path does not need, and writes the others as sentences.
 func (s *search) fewest(who entity.Identity, letting bool, moves []move, way []int) []Step {
 	for i := 0; i < len(way); {
 		without := slices.Delete(slices.Clone(way), i, i+1)
@@ -384,14 +384,14 @@ func (s *search) follow(who entity.Identity, letting bool, moves []move, way []i
 	return steps, s.there(x, letting)
 }
 
-// with is a state after a change, which is not possible if it is not ok.
+// with is the state after a change; not ok if the change is not possible.
 func (x state) with(rows ...store.RowChange) (state, bool) {
 	trial := x.st.Trial()
 	err := trial.Apply(&store.Change{Rows: rows})
 	return state{st: trial.Snapshot, hands: x.hands}, err == nil
 }
 
-// holding is a state in which whoever began can act as one more identity.
+// holding is the state in which the person can act as one more identity.
 func (x state) holding(id string) state {
 	x.hands = append(slices.Clone(x.hands), id)
 	return x

@@ -1,5 +1,5 @@
-// Package powers says what those who manage access may do to it, as rules over a snapshot and without doing anything; and searches for the
-// ways in which somebody could come to a value by what these rules let be done.
+// Package powers holds the rules for people who manage access: what each of them may change, decided on a snapshot and without
+// changing anything. It also searches for paths: how somebody could gain access to a value by steps that these rules allow.
 package powers
 
 import (
@@ -12,11 +12,11 @@ import (
 	"tansu/internal/entity"
 )
 
-// Lack is why somebody may not do something to an identity; the zero Lack says that they may.
+// Lack says why somebody may not do something to an identity; the zero Lack means that they may.
 type Lack struct {
-	Reason string // of a refusal that no grant of access mends
+	Reason string // of a refusal that no grant would change
 	Detail string
-	// Or what gives access to too much is missing: the decision on a scope, and what may not be done then.
+	// Or the caller lacks the right to give access in a scope: the decision on that scope, and what it would be needed for.
 	Decision access.Decision
 	Scope    access.Scope
 	What     string
@@ -37,11 +37,11 @@ func Unless(a *chest.Attempt, l Lack) error {
 	return a.Answered(l.Decision, l.What, "", a.Remedy(access.GrantAccess))
 }
 
-// WidensOwn says why nobody gives anything to themselves.
+// WidensOwn is the answer to somebody who gives access to themselves.
 const WidensOwn = "nobody may widen their own access, directly or through a team, nor that of an app they own or of anyone whom nobody " +
 	"else has confirmed; another gatekeeper can: ask with tansu request grant"
 
-// MayReceive says what a caller lacks to give something to a subject, whoever may give it.
+// MayReceive checks the receiving side: what forbids this caller to give anything at all to this subject.
 func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Time) (l Lack) {
 	if !st.IsSteward(c, now) && st.Holds(chest.RuleOwn) && st.Own(c, subject) {
 		l = Lack{Reason: chest.OwnAccess, Detail: WidensOwn}
@@ -53,7 +53,7 @@ func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Tim
 	return l
 }
 
-// issuedBy names a credential of a subject that the caller issued, if nothing else makes it the caller's own.
+// issuedBy names a credential of the subject that the caller issued, if that is the only thing that makes the subject the caller's own.
 func issuedBy(st *chest.Snapshot, c chest.Caller, subject string) string {
 	row := st.Identity(subject)
 	owner, owned := st.IdentityOf(row.Owner)
@@ -90,7 +90,7 @@ func MayEnd(st *chest.Snapshot, c chest.Caller, grant entity.Grant) Lack {
 	return Lack{}
 }
 
-// mayGiveAll says what a caller lacks to give all that some grants give; what completes "may not …".
+// mayGiveAll checks that the caller could give every one of some grants; what completes the sentence "may not …".
 func mayGiveAll(st *chest.Snapshot, c chest.Caller, grants []access.Grant, what string, now time.Time) Lack {
 	ctx := c.Context(now)
 	for _, g := range grants {
@@ -107,7 +107,7 @@ func mayGiveAll(st *chest.Snapshot, c chest.Caller, grants []access.Grant, what 
 	return Lack{}
 }
 
-// reaching are the grants that reach whoever is in a team: its own, and those of the team that it is in.
+// reaching lists the grants that a member of a team has through it: the team's own, and those of the team that it is nested in.
 func reaching(st *chest.Snapshot, team string) (grants []access.Grant) {
 	for _, m := range append([]entity.Member{{Team: team}}, st.MembershipsOf(team)...) {
 		for _, row := range st.GivenTo(m.Team) {
@@ -119,8 +119,8 @@ func reaching(st *chest.Snapshot, team string) (grants []access.Grant) {
 	return grants
 }
 
-// MayJoin says what a caller lacks to put somebody into a team: the right to give all that the team has, and what the apps have that it
-// owns; and nobody puts themselves in.
+// MayJoin checks adding somebody to a team. It takes the right to give all access that the team has, and that of the apps that the
+// team owns; and nobody adds themselves.
 func MayJoin(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, now time.Time) Lack {
 	if l := MayReceive(st, c, member.ID, now); !l.None() || !st.Holds(chest.RuleMember) {
 		return l
@@ -137,7 +137,8 @@ func MayJoin(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, n
 	return Lack{}
 }
 
-// MayLeave says what a caller lacks to take somebody out of a team: where the team is denied something, the right to give it.
+// MayLeave checks removing somebody from a team. If the team is denied something, leaving it lifts that denial, so it takes the right to
+// give what was denied.
 func MayLeave(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, now time.Time) Lack {
 	denied := slices.DeleteFunc(reaching(st, team.ID), func(g access.Grant) bool { return g.Effect != access.Deny || g.Ended(now) })
 	if member.ID == c.ID || len(denied) > 0 && st.Own(c, member.ID) && st.Holds(chest.RuleOwn) && !st.IsSteward(c, now) {
@@ -153,8 +154,8 @@ func MayLeave(st *chest.Snapshot, c chest.Caller, team, member entity.Identity, 
 	return mayGiveAll(st, c, denied, "take "+chest.SubjectOf(member)+" out of "+chest.SubjectOf(team)+", which is denied something", now)
 }
 
-// having are the grants that give something now to who acts as an identity: its own, and those of the apps that it owns, by itself or in a
-// team, because who acts as an owner can act as the app.
+// having lists the grants in force for whoever acts as an identity: its own, and those of the apps that it owns, directly or through a
+// team, because whoever acts as the owner can act as the app.
 func having(st *chest.Snapshot, row entity.Identity, now time.Time) (grants []access.Grant) {
 	ids := []string{row.ID}
 	if st.Holds(chest.RuleOwner) {
@@ -174,9 +175,9 @@ func having(st *chest.Snapshot, row entity.Identity, now time.Time) (grants []ac
 	return grants
 }
 
-// MayLetAct says what a caller lacks to let somebody act as an identity from now on: to issue what it proves itself with, which the
-// caller sees, or to make somebody the owner of an app. Whoever acts as it has what it has. An owner may do it with their own app; as
-// long as it has nothing, so may anybody who registers.
+// MayLetAct checks acts that let somebody act as an identity: issuing a credential, which the issuer sees, or making somebody the
+// owner of an app. Whoever acts as the identity has all its access. The owner of an app may do this; so may anybody who registers, as
+// long as the app has no access.
 func MayLetAct(st *chest.Snapshot, c chest.Caller, as entity.Identity, who string, now time.Time) Lack {
 	has := having(st, as, now)
 	if len(has) == 0 || st.IsSteward(c, now) || as.Kind == reference.App && st.Owns(c, as) || !st.Holds(chest.RuleActing) {
@@ -189,7 +190,7 @@ func MayLetAct(st *chest.Snapshot, c chest.Caller, as entity.Identity, who strin
 	return mayGiveAll(st, c, has, "let "+chest.SubjectOf(st.Identity(who))+" act as "+chest.SubjectOf(as), now)
 }
 
-// MayIssue says what a caller lacks to issue what an identity proves itself with.
+// MayIssue checks issuing a credential of an identity.
 func MayIssue(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) Lack {
 	switch {
 	case row.ID == c.ID:
@@ -204,8 +205,8 @@ func MayIssue(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.
 	return MayLetAct(st, c, row, c.ID, now)
 }
 
-// Coded is a person for whom a caller issues an enrolment code, or whom they register: who sees the code can enrol as them, so that until
-// somebody else confirms them they are the caller's. A steward's word is enough.
+// Coded is a person for whom the caller issues an enrolment code, or whom they register. Whoever sees the code could enrol as that
+// person, so until somebody else confirms the person, they count as the caller's own. A steward need not be confirmed by anybody.
 func Coded(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) entity.Identity {
 	if row.Kind == reference.Person && !st.IsSteward(c, now) {
 		row.Unconfirmed, row.CodeBy = true, c.Name
@@ -213,7 +214,7 @@ func Coded(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Tim
 	return row
 }
 
-// MayRestore says what a caller lacks to bring an identity back that was suspended.
+// MayRestore checks reactivating a suspended identity.
 func MayRestore(st *chest.Snapshot, c chest.Caller, row entity.Identity, now time.Time) Lack {
 	if st.IsSteward(c, now) || !st.Holds(chest.RuleRestore) {
 		return Lack{}

@@ -48,7 +48,7 @@ const (
 	MissEnd   Miss = "end"   // it has ended
 )
 
-// miss is the one place where a grant is held against a request; selects says whether a scope fits what is asked about.
+// miss is the one place where a grant is compared with a request; selects says whether its scope selects the target.
 func (g *Grant) miss(actions Action, ctx *Context, selects bool) Miss {
 	switch {
 	case g.Role.Actions&actions == 0:

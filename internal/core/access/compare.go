@@ -90,7 +90,7 @@ func subjectsOf(a, b Policy) (list []string) {
 	return slices.Compact(list)
 }
 
-// same reports whether two lists are one and the same, as those of policies are of which one was made from the other.
+// same reports whether two lists share their memory, as the lists of a policy and of a draft of it do.
 func same(a, b []Grant) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // difference lists the grants that are on one side only.

@@ -104,8 +104,8 @@ const (
 	MaxPassword = 1024
 )
 
-// leastGuesses is how many guesses somebody should need who knows how people choose passwords (D. Wheeler, "zxcvbn: Low-Budget Password
-// Strength Estimation", USENIX Security 2016): what is below it is on every list, or is made of what is.
+// leastGuesses is how many guesses a password must withstand from somebody who knows how people choose passwords (D. Wheeler, "zxcvbn:
+// Low-Budget Password Strength Estimation", USENIX Security 2016). Weaker ones are on common lists or made of words from them.
 const leastGuesses = 1e8
 
 // estimated bounds how much of a password is estimated, because that takes longer than its length.

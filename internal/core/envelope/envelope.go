@@ -137,7 +137,7 @@ func (k *Key) Seal(place Place, plaintext []byte) []byte {
 	defer k.mu.RUnlock()
 	aead := k.aead
 	if aead == nil {
-		aead = NewKey().aead // nobody has the key of what is sealed now, and it is not stored: the chest is locked
+		aead = NewKey().aead // the chest is locked: what is sealed now is not stored, and nobody has the key to it
 	}
 	out := make([]byte, 1, Overhead+len(plaintext))
 	out[0] = format
@@ -401,8 +401,8 @@ func (r *Root) mac(key *macKey, content []byte) [sha256.Size]byte {
 	return key.mac(content)
 }
 
-// macKey is a key of HMAC-SHA256 (RFC 2104). What has taken the key in is used again: most of what is authenticated is short, and taking
-// the key in is half of the work. Safe for concurrent use, but for erase.
+// macKey is a key of HMAC-SHA256 (RFC 2104). Hash states that have absorbed the key are reused: most inputs are short, and absorbing
+// the key is half of the work. Safe for concurrent use, except erase.
 type macKey struct {
 	bytes [KeySize]byte
 	ready sync.Pool // of hash.Hash
@@ -420,14 +420,14 @@ func (k *macKey) mac(content []byte) (sum [sha256.Size]byte) {
 	return sum
 }
 
-// erase overwrites the key and lets go of what has taken it in.
+// erase overwrites the key and drops the hash states that have absorbed it.
 func (k *macKey) erase() {
 	clear(k.bytes[:])
 	k.ready = sync.Pool{}
 }
 
-// Likeness is ten bits of a keyed fingerprint of a value, plus one. Two that are equal have the same; a thousandth of all
-// others have it, too, so that whoever holds the database file learns neither the value nor that two are equal.
+// Likeness is ten bits of a keyed fingerprint of a value, plus one. Equal values have the same likeness, and so does every thousandth
+// other pair, so that a copy of the database file reveals neither the value nor that two values are equal.
 func (r *Root) Likeness(content []byte) int {
 	sum := r.mac(r.likes, content)
 	return 1 + int(sum[0])<<2 + int(sum[1])>>6

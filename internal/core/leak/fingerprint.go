@@ -66,9 +66,9 @@ const minBits = 80
 
 var run = regexp.MustCompile(`[A-Za-z0-9+/_=.~-]+`)
 
-// Strong reports whether nobody can guess a value: whether a run of characters in it looks random and has at least 80 bits by
-// its characters; or, of what is no text, whether it has many different bytes. It does not see how a value was made, and errs on the
-// side of no: words, dates and sequences are not random.
+// Strong reports whether a value is beyond guessing: a run of characters in it looks random and has at least 80 bits, or, if it is not
+// text, it has many different bytes. It cannot see how a value was made and errs on the side of no: words, dates and sequences are not
+// random.
 func Strong(value []byte) bool {
 	if !utf8.Valid(value) {
 		different := map[byte]bool{}

@@ -16,8 +16,7 @@ import (
 // IgnoreName is what an ignore list is called when nobody says otherwise.
 const IgnoreName = "tansu-leaks.yaml"
 
-// Ignore is a list of what is known and taken to be in order: places that are not looked at, and values that are not looked for, each with
-// a reason.
+// Ignore is the list of accepted findings: places that are not searched and values that are not searched for, each with a reason.
 type Ignore struct {
 	Places []Ignored `yaml:"places"`
 	Values []Ignored `yaml:"values"`

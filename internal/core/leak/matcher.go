@@ -183,8 +183,7 @@ func (m *Matcher) unfinished(text []byte) int {
 	return len(text)
 }
 
-// Longest is how far apart the begin and the end of what is found may be, in bytes: it may be cut by the end of a text that is shorter
-// than that.
+// Longest is the longest that a match can be, in bytes. A text that is shorter than that may cut a match off at its end.
 func (m *Matcher) Longest() int {
 	if m.heads.ends == nil {
 		return m.longest

@@ -75,7 +75,7 @@ func (m *Manifest) leaveTo(others []string, has map[string]Entry, tell func(vari
 	}
 }
 
-// addConstant makes a variable a constant of an environment. Whatever it was there before is so no more.
+// addConstant makes a variable a constant of an environment, replacing whatever it was there.
 func (m *Manifest) addConstant(environment string, others []string, e Entry) {
 	m.Needs = slices.DeleteFunc(m.Needs, func(n Need) bool {
 		return n.Variable == e.Variable && n.File == "" && (len(others) == 0 || slices.Equal(n.Only, []string{environment}))

@@ -129,7 +129,7 @@ var kinds = map[string]string{"string": "a text", "bool": "true or false", "int"
 	"map[string]string": "a mapping of texts", "seq": "a list", "map": "a mapping", "str": "a text", "null": "nothing",
 	"[]manifest.Need": "a list of needs", "[]manifest.Constant": "a list of constants", "manifest.Manifest": "a mapping"}
 
-// inWords says what the YAML decoder complains about, without the names of types and without what stands in the file.
+// inWords explains an error of the YAML decoder without names of types and without the content of the file.
 func inWords(err error) string {
 	text := strings.TrimPrefix(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  ")
 	text = unknownField.ReplaceAllStringFunc(text, func(found string) string {

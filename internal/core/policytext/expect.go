@@ -203,8 +203,8 @@ func (d *Document) grantText(id string) string {
 	return id
 }
 
-// WithExpectations adds to a policy as a chest writes it the expectations of the file in whose place it comes, as they stand there:
-// they are the file's, with its comments, and a chest has none.
+// WithExpectations copies the expectations of an old policy file, with their comments, into the policy that replaces it: a chest has
+// no expectations of its own.
 func WithExpectations(fresh, file []byte) []byte {
 	var block []string
 	in := false

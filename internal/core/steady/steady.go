@@ -14,7 +14,7 @@ import (
 // Slack is how far a clock may step back without being said: what is adjusted a little all day is no fault.
 const Slack = 2 * time.Second
 
-// Clock is a clock that does not run back. Its methods are safe for concurrent use; the zero Clock is of no use.
+// Clock is a clock that does not run back. Its methods are safe for concurrent use; the zero Clock must not be used.
 type Clock struct {
 	now    func() time.Time
 	passed func() time.Duration // since some moment, whatever the clock says

@@ -1,4 +1,4 @@
-// Package throttle limits how often something may be tried: proving who one is, or asking what nobody is told.
+// Package throttle limits how often something may be tried: signing in, or questions whose answers would let a value be guessed.
 package throttle
 
 import (
@@ -39,7 +39,7 @@ type Limit struct {
 	Key    string
 	Most   int
 	Window time.Duration
-	Shared bool // it counts what others do, too: nobody is told how much of it is left
+	Shared bool // it also counts what others do, so nobody is told how much of it is left
 }
 
 // Left is how much of a limit is left to whoever asks.
