@@ -227,7 +227,7 @@ func (c *Client) Readers(ctx context.Context, drawer, item string, since time.Ti
 	return answer.Readers, err
 }
 
-// ChangeDrawer changes what is said about a drawer that still has the revision.
+// ChangeDrawer changes the description, owner, labels or approval of a drawer that still has the revision.
 func (c *Client) ChangeDrawer(ctx context.Context, name string, revision int64, changes Described) (d Drawer, err error) {
 	return d, c.do(ctx, http.MethodPatch, "/api/drawers/"+url.PathEscape(name), changes, &d, IfMatch(revision))
 }
@@ -260,7 +260,7 @@ func (c *Client) History(ctx context.Context, drawer, item string) (h History, e
 	return h, c.get(ctx, itemPath(drawer, item), &h)
 }
 
-// ChangeItem changes what is said about an item that still has the revision.
+// ChangeItem changes the description, owner or labels of an item that still has the revision.
 func (c *Client) ChangeItem(ctx context.Context, drawer, item string, revision int64, changes Described) (it Item, err error) {
 	return it, c.do(ctx, http.MethodPatch, itemPath(drawer, item), changes, &it, IfMatch(revision))
 }

@@ -16,10 +16,10 @@ type Rule string
 const (
 	RuleOwn      Rule = "own"      // nobody gives access to themselves, or to an identity that counts as their own
 	RuleOwner    Rule = "owner"    // an app's access is its owner's, and so is what it gives
-	RuleMaker    Rule = "maker"    // an identity that nobody else has confirmed, or whose credential its creator saw, counts as its creator's own
+	RuleMaker    Rule = "maker"    // an unconfirmed identity, or one whose credential its creator saw, is the creator's own
 	RuleMember   Rule = "member"   // adding somebody to a team gives them the team's access
 	RuleActing   Rule = "acting"   // letting somebody act as an identity gives them its access
-	RuleEnrolled Rule = "enrolled" // only a steward issues a new enrolment code to somebody who has a password without a second person
+	RuleEnrolled Rule = "enrolled" // a code for somebody who has a password takes a steward, or a second person
 	RuleRestore  Rule = "restore"  // reactivating an identity gives it its access again
 	RuleAppoint  Rule = "appoint"  // only a steward appoints another steward
 	RuleConfirm  Rule = "confirm"  // nobody confirms an identity that is their own, and only confirmed people confirm
@@ -109,7 +109,8 @@ func (st *Snapshot) Owns(c Caller, row entity.Identity) bool {
 	return known && (owner.ID == c.ID || slices.Contains(st.Holders(owner.ID), c.ID))
 }
 
-// Seconded refuses an act that needs a second person until somebody else has agreed to it. Kind is the kind of the request for it, and id what it is about.
+// Seconded refuses an act that needs a second person until somebody else has agreed to it. Kind is the kind of the request for it, and
+// id what it is about.
 func (a *Attempt) Seconded(kind, id, what string) error {
 	if Micros(a.Entry.At) < a.St.ApprovedUntil(kind, a.Caller.ID, id) {
 		return nil

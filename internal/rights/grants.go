@@ -239,8 +239,8 @@ func roleOf(st *chest.Snapshot, name string) access.Role {
 	return role
 }
 
-// lastsByItself reports whether a grant that names no end has none: a denial, because access would open again, and what lets somebody give
-// access to everything, because nobody could when the last of these has ended.
+// lastsByItself reports whether a grant without a stated end never ends: a denial, because its end would open access again, and a
+// gatekeeper of everything, because nobody could give access when the last of these has ended.
 func lastsByItself(role access.Role, scopeText, effect string) bool {
 	scope, err := access.ParseScope(scopeText)
 	return effect == string(access.Deny) || err == nil && role.Actions&access.GrantAccess != 0 && scope.Covers(chest.Everything)
@@ -320,7 +320,7 @@ func grantNotes(a *chest.Attempt, row entity.Grant, replaces string) (notes []st
 	return notes, nil
 }
 
-// othersWho says who besides a subject can act as it, as far as nobody has taken care of that.
+// othersWho names others who could act as a subject, such as whoever issued its credential.
 func othersWho(st *chest.Snapshot, subject entity.Identity) (notes []string) {
 	name := chest.SubjectOf(subject)
 	if subject.Unconfirmed {

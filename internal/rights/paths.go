@@ -38,8 +38,8 @@ func (s *Rights) Paths(c chest.Caller, actionName, targetText string) (p powers.
 	return chest.Reply(a, p)
 }
 
-// aloneFailures are the expectations about who comes to something alone that do not hold in a state. Items about which no grant and no
-// rule says anything different are looked at once.
+// aloneFailures are the expectations about who could gain access alone that do not hold in a state. Items that no grant and no rule
+// tells apart are looked at once.
 func aloneFailures(ctx context.Context, st *chest.Snapshot, doc *policytext.Document, now time.Time) (list []policytext.Failure,
 	err error) {
 	for _, e := range doc.Expectations {
@@ -109,7 +109,7 @@ func comesAlone(ctx context.Context, st *chest.Snapshot, e policytext.Expectatio
 	return "", ctx.Err()
 }
 
-// notExpected says who comes to something alone and should not.
+// notExpected names who could gain access alone and should not.
 func notExpected(e policytext.Expectation, p powers.Paths, target string) string {
 	for _, w := range p.Alone {
 		for _, who := range append([]string{w.Who}, w.Alike...) {

@@ -114,7 +114,7 @@ func (b *builder) putRoles() {
 	}
 }
 
-// detailOf is what an error of ours says for people.
+// detailOf is the sentence of a [chest.Error].
 func detailOf(err error) string {
 	var known *chest.Error
 	if errors.As(err, &known) {
@@ -189,8 +189,8 @@ func (b *builder) nameOf(id string) string {
 	return chest.SubjectOf(b.st.Identity(id))
 }
 
-// matchGrants finds for each grant of the file the one in the chest that it is, if there is one: by its id, or by all
-// that it says. It returns them by their place in the file.
+// matchGrants finds the chest's grant for each grant of the file: by its id, or by its whole content. It returns them by their place
+// in the file.
 func (b *builder) matchGrants() map[int]entity.Grant {
 	kept, taken := map[int]entity.Grant{}, map[string]bool{}
 	for i, g := range b.doc.Grants {

@@ -195,8 +195,8 @@ func (s *Rights) ApplyPolicy(c chest.Caller, text []byte, how Applying) (d Polic
 	return d, err
 }
 
-// noteSteps puts an entry for each grant that a policy gives or ends, and each member that it takes out of a team, beside the one of the
-// policy, as if it were done by itself: who looks for what became of a grant finds it.
+// noteSteps adds an entry for each grant that a policy gives or ends and each member that it removes from a team, as if each had been
+// done on its own, so that the history of a grant is complete.
 func noteSteps(a *chest.Attempt) {
 	of := func(id string) string {
 		if row := a.St.Identity(id); row.ID != "" {
@@ -309,9 +309,8 @@ func planOf(a *chest.Attempt, text []byte) (p plan, err error) {
 	return p, nil
 }
 
-// mayApply keeps anybody from lifting rules that ask for two, and who is no steward from widening their own access, from appointing
-// stewards, and from changing
-// teams and drawers without the right to do that by itself.
+// mayApply keeps a policy from removing rules that require two people. It keeps anybody but a steward from widening their own access
+// by one, from appointing stewards, and from changing teams and drawers without the right to do that on its own.
 func (b *builder) mayApply(a *chest.Attempt, after *chest.Snapshot) *chest.Error {
 	for _, d := range b.lifts {
 		if chest.Micros(b.now) >= b.st.ApprovedUntil(chest.RequestLift, a.Caller.ID, d.ID) {

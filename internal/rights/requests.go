@@ -43,7 +43,7 @@ type Request struct {
 	GrantID    string    // the grant that was given
 	Until      time.Time // how long a read is allowed
 	CreatedAt  time.Time
-	MayAnswer  bool // whether the caller may say no, and MayAllow whether they may say yes
+	MayAnswer  bool // whether the caller may decline it, and MayAllow whether they may allow it
 	MayAllow   bool
 }
 
@@ -209,7 +209,7 @@ func askToRead(a *chest.Attempt, row *entity.Request, item string) error {
 	return nil
 }
 
-// seconding is the kind of request for what a second person must agree to, by what was tried.
+// seconding is the kind of request that asks a second person to agree to an act that was tried.
 func seconding(action string) string {
 	switch {
 	case strings.HasPrefix(action, "shred_"):
@@ -364,7 +364,7 @@ func (s *Rights) AnswerRequest(c chest.Caller, id string, answer Answer) (r Requ
 	return r, err
 }
 
-// maySecond says what the caller lacks to say yes: what the asker gets by it, the caller must be able to give.
+// maySecond checks whether the caller may allow a request: they must be able to give what the asker would get.
 func maySecond(a *chest.Attempt, asked entity.Request) powers.Lack {
 	if asked.Kind == chest.RequestAct {
 		return powers.MayLetAct(a.St, a.Caller, a.St.Identity(asked.TargetID), asked.Asker, a.Entry.At)
@@ -397,8 +397,8 @@ func allowed(a *chest.Attempt, before entity.Request, after *entity.Request, unt
 	return nil
 }
 
-// rightToAnswer is what answering a request takes: for what a second person must agree to, what the first one needs for it; else to
-// give access.
+// rightToAnswer is the action that answering a request takes: for an act that needs a second person, the same as for the first;
+// otherwise the right to give access.
 func rightToAnswer(row entity.Request) access.Action {
 	switch row.Kind {
 	case chest.RequestShred:
@@ -495,8 +495,8 @@ func (s *Rights) Withdraw(c chest.Caller, id string) (r Request, err error) {
 	return r, err
 }
 
-// DeclineRefusal says no to what a receipt says was refused, before anybody asks for it. It takes it off the queue, and
-// whoever is refused again is told.
+// DeclineRefusal declines what a receipt says was refused, before anybody requests it. The refusal leaves the queue, and whoever is
+// refused the same again is told why.
 func (s *Rights) DeclineRefusal(c chest.Caller, id, because string) (r Request, err error) {
 	if because == "" {
 		return r, chest.Invalid("because", "declining needs a reason, for whoever was refused")

@@ -69,7 +69,7 @@ func (s *Rights) Tighten(c chest.Caller, since time.Time) (findings []Finding, e
 	return chest.Reply(a, t.findings)
 }
 
-// id names a finding by what it says and proposes, so that nobody does one thing and means another.
+// id is derived from what a finding says and proposes, so that nobody confirms one proposal and gets another.
 func (f Finding) id() string {
 	sum := sha256.Sum256([]byte(strings.Join([]string{f.Kind, f.Subject, f.Target, f.Grant, f.Command}, "\x00")))
 	return "fi_" + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:5]))
@@ -315,7 +315,7 @@ func (t *tightening) subject(subject string, row entity.Identity) {
 	}
 }
 
-// hasLeft reports whether an owner is not there any more.
+// hasLeft reports whether an owner does not exist or is not active.
 func (t *tightening) hasLeft(owner string) bool {
 	row, known := t.st.IdentityOf(owner)
 	return owner != "" && (!known || row.State != chest.Active)
@@ -357,7 +357,7 @@ func (t *tightening) drawers() error {
 	return nil
 }
 
-// reach is who could do something in a drawer by the look of their scopes: those that name it, and those that name many.
+// reach is who could do an action in a drawer, judged by their scopes: those that name the drawer, and those that select many drawers.
 type reach struct {
 	named map[string][]string // by drawer
 	many  []string

@@ -15,11 +15,11 @@ import (
 // mostAlike bounds how many items with the likeness of a value are compared with it.
 const mostAlike = 64
 
-// trimmed is a value without line breaks at its end, which make no other value of it.
+// trimmed is a value without line breaks at its end, which do not make it a different value.
 func trimmed(v secretvalue.Value) []byte { return bytes.TrimRight(v.Reveal(), "\r\n") }
 
-// alsoIn says in which other items a value is stored already, among those whose value the caller may read: about others
-// it would be a way to find out their value by asking. Each that is named is in the trail as compared.
+// alsoIn names other items that already hold a value, among those that the caller may read: naming others would confirm guesses at
+// their values. Each one that is named is recorded in the trail as compared.
 func (s *Shelf) alsoIn(a *chest.Attempt, item string, value secretvalue.Value, v NewVersion) (notes []string) {
 	if v.Recipe != "" || len(v.Fields) > 0 {
 		return nil
@@ -48,7 +48,7 @@ func (h holding) reference() reference.Reference {
 	return reference.Reference{Drawer: h.Drawer.Row.Name, Item: h.Item.Row.Name, Version: h.Number}
 }
 
-// holding lists other items that hold a value, among those on which the attempt's caller may do something, at most so many.
+// holding lists other items that hold a value, up to a limit, among those on which the attempt's caller may do an action.
 func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int) (list []holding) {
 	wanted := trimmed(value)
 	candidates, err := s.records.Alike(a.St.Root().Likeness(wanted), len(wanted), mostAlike)
@@ -68,7 +68,7 @@ func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, v
 		target := access.Request{Subject: a.Caller.ID, Action: action, Target: it.Target(d), Context: a.Caller.Context(a.Entry.At),
 			Approval: it.ApprovalFor(a.St, d, a.Caller.ID, action, a.Entry.At)}
 		if !a.St.Policy.Decide(target).Allowed || action == access.ReadValue && it.Row.UseOnly &&
-			a.St.Identity(a.Caller.ID).Kind == reference.Person { // to whom it is never shown, and so is not told about
+			a.St.Identity(a.Caller.ID).Kind == reference.Person { // a person is never shown its value, so nothing is confirmed either
 			continue
 		}
 		if number := versionWith(a.St, d, it, value); number != 0 {
@@ -91,7 +91,7 @@ func (s *Shelf) SameValue(a *chest.Attempt, action access.Action, except string,
 	return list
 }
 
-// comparedEqual puts into the trail that an item was compared, and with what it is equal.
+// comparedEqual records in the trail that an item was compared, and with what it is equal.
 func comparedEqual(a *chest.Attempt, h holding, with string) {
 	entry := a.Entry
 	entry.Action, entry.Target, entry.Version, entry.Outcome, entry.Detail = compareValue, h.Drawer.Row.Name+"/"+h.Item.Row.Name, h.Number,
@@ -100,7 +100,7 @@ func comparedEqual(a *chest.Attempt, h holding, with string) {
 	a.More = append(a.More, entry)
 }
 
-// versionWith is the newest version of an item of one text that has a value; 0 for none.
+// versionWith is the newest version with a value, of an item without fields; 0 for none.
 func versionWith(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, value secretvalue.Value) int {
 	for i := len(it.Versions) - 1; i >= 0; i-- {
 		row := it.Versions[i]
@@ -128,7 +128,7 @@ func (n NewVersion) publicNotes() (notes []string) {
 	return notes
 }
 
-// guessing counts a comparison as a guess at each item that the caller may not read: who may write puts guesses beside it.
+// guessing counts a comparison as a guess at each item that the caller may not read: a writer could store guesses and compare them.
 func guessing(a *chest.Attempt, items map[reference.Reference]string) (limits []throttle.Limit, err error) {
 	for ref, item := range items {
 		if knows(a, ref) {
@@ -170,7 +170,7 @@ func (s *Shelf) Same(c chest.Caller, ref, other reference.Reference) (same bool,
 	defer two.Content.Wipe()
 	first.Entry.Version, second.Entry.Version = one.Reference.Version, two.Reference.Version
 	same = one.Content.Equal(two.Content)
-	if same { // which tells a writer no more than that they had put it in
+	if same { // which tells a writer nothing but that they had written it
 		first.Refund(limits)
 	}
 	for _, one := range []struct {

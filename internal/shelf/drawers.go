@@ -48,7 +48,7 @@ type NewDrawer struct {
 	Owner       string
 }
 
-// Described are changes to what is said about a drawer or an item; nil leaves as it is.
+// Described changes the description, owner, labels or approval of a drawer, or those of an item; nil leaves a field as it is.
 type Described struct {
 	Description *string
 	Owner       *string
@@ -248,7 +248,7 @@ func (s *Shelf) Drawer(c chest.Caller, name string, retired Retired, after strin
 	return chest.Reply(a, p)
 }
 
-// ChangeDrawer changes what is said about a drawer if it still has the revision that the caller read.
+// ChangeDrawer changes the description, owner, labels or approval of a drawer if it still has the revision that the caller read.
 func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, changes Described) (d Drawer, err error) {
 	if err := chest.CheckName("drawer", name); err != nil {
 		return d, err
@@ -360,8 +360,8 @@ func (ch Described) detail() string {
 	return "change " + strings.Join(parts, ", ")
 }
 
-// mayMove keeps labels and rules from being a way around grants: a change of them that lets anybody do more takes the
-// right to give access there, and nobody lets themselves do more by one. It rests on all of access.
+// mayMove keeps labels and rules from being a way around grants: a change that lets anybody do more takes the right to give access
+// there, and nobody can use one to let themselves do more. It depends on all of the access state.
 func mayMove(a *chest.Attempt, changes Described, scopeText string) error {
 	if changes.Labels == nil && changes.Approval == nil {
 		return nil

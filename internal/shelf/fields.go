@@ -46,7 +46,7 @@ type filled struct {
 	notes         []string
 }
 
-// fill checks what is given against a shape, makes up what is to be made up, and completes it.
+// fill checks the given fields against a shape, generates those with a recipe, and adds those that follow from others.
 func (n NewVersion) fill(shape secretvalue.Shape, previous secretvalue.Fields) (f filled, err error) {
 	if shape == secretvalue.Text {
 		return n.fillText()
@@ -157,7 +157,7 @@ func currentFields(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, now time
 	return secretvalue.Decode(content)
 }
 
-// choose takes what is asked for out of an item's content: the whole, with all fields besides, or one field.
+// choose takes out of an item's content what the reference asks for: all of it, with its fields, or one field.
 func choose(row entity.Item, ref reference.Reference, content []byte) (secretvalue.Value, secretvalue.Fields, error) {
 	shape := shapeOf(row)
 	if shape == secretvalue.Text {
@@ -185,8 +185,8 @@ func choose(row entity.Item, ref reference.Reference, content []byte) (secretval
 	return field.Value, nil, nil
 }
 
-// Equals answers whether an item's value, or one field of it, equals a given one, in constant time for values of one
-// length, and without showing it. It takes the right to read it, or to write it and so to know it.
+// Equals answers whether an item's value, or one field of it, equals a given one, without showing it, and in constant time for values
+// of one length. It takes the right to read the value, or to write it.
 func (s *Shelf) Equals(c chest.Caller, ref reference.Reference, given secretvalue.Value) (equal bool, err error) {
 	a, item, err := s.toCompare(c, ref)
 	if err != nil {
@@ -209,7 +209,7 @@ func (s *Shelf) Equals(c chest.Caller, ref reference.Reference, given secretvalu
 	return chest.Reply(a, equal)
 }
 
-// toCompare decides whether a caller may compare a value with something, and says which item that is.
+// toCompare decides whether a caller may compare an item's value, and finds the item.
 func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Attempt, item string, err error) {
 	a = s.heart.Attempt(c, compareValue, ref.Drawer+"/"+ref.Item)
 	a.Entry.Version = ref.Version
@@ -229,7 +229,7 @@ func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Att
 	return a, item, a.Answered(decision, "compare the value of "+a.Entry.Target, "", a.Remedy(access.WriteVersion))
 }
 
-// knows reports whether the caller of an attempt may be given the value of an item, so that nothing that is said about it is news.
+// knows reports whether the attempt's caller may read an item's value, so that nothing about it has to be kept from them.
 func knows(a *chest.Attempt, ref reference.Reference) bool {
 	spot := a.St.At(ref.Drawer, ref.Item)
 	return spot.Item != nil && !(spot.Item.Row.UseOnly && a.St.Identity(a.Caller.ID).Kind == reference.Person) &&

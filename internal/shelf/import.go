@@ -255,15 +255,15 @@ type putting struct {
 	filled filled
 }
 
-// blocks reports whether an entry keeps the others from being put in, and puts whether it is put in itself.
+// blocks reports whether an entry prevents the whole import, and puts whether it is imported itself.
 func (p putting) blocks() bool {
 	return p.Result == ImportExists || p.Result == ImportInvalid || p.Result == ImportRefused
 }
 
 func (p putting) puts() bool { return p.Result == ImportNew || p.Result == ImportChanged }
 
-// importPlan says what becomes of each entry. Who may write nothing in a drawer that is not there is refused item by item, as if it
-// were.
+// importPlan says what happens to each entry. If the drawer does not exist, a caller who could not write in it is refused item by
+// item, as if it did.
 func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile.Entry, n NewImport) (puts []putting, err error) {
 	if err := a.St.KnownOwner(n.Owner); err != nil {
 		return nil, err
@@ -286,7 +286,7 @@ func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile
 	for i, e := range entries {
 		p := &puts[i]
 		p.Imported = Imported{Line: e.Line, Name: e.Name, Item: importfile.ItemName(e.Name)}
-		for _, other := range reference.Lookalikes(p.Item) { // which people would take for it: then it is the one that is meant
+		for _, other := range reference.Lookalikes(p.Item) { // a name that differs only in separators: that item is meant
 			if _, found := there[other]; found && there[p.Item].Item.ID == "" {
 				p.Item = other
 			}

@@ -126,7 +126,7 @@ func (n NewVersion) check(now time.Time) error {
 	return chest.CheckText("note", n.Note, chest.MaxNote)
 }
 
-// check refuses what cannot be said about a new item.
+// check validates the description, owner, labels and shape of a new item.
 func (n *NewItem) check() error {
 	if n.Shape == "" {
 		n.Shape = secretvalue.Text
@@ -225,8 +225,8 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 	return d, checkOwned(d, row.Owner, now)
 }
 
-// lookalike refuses a name that another item has, or is still served by, but for its separators; the item itself, when it gets another
-// name, is none.
+// lookalike refuses a name that differs only in its separators from the name, or an old name that still works, of another item. An
+// item that is renamed does not count as another.
 func lookalike(st *chest.Snapshot, d *chest.Drawer, name, self string, now time.Time) error {
 	for _, other := range reference.Lookalikes(name) {
 		if alias, works := st.WorkingAlias(d, other, now); works && alias.Item != self {
@@ -361,7 +361,7 @@ func (s *Shelf) History(c chest.Caller, ref reference.Reference) (it Item, versi
 	return it, versions, nil
 }
 
-// ChangeItem changes what is said about an item if it still has the revision that the caller read.
+// ChangeItem changes the description, owner or labels of an item if it still has the revision that the caller read.
 func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int64, changes Described) (it Item, err error) {
 	if err := changes.check(); err != nil {
 		return it, err

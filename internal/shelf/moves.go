@@ -27,7 +27,7 @@ type Alias struct {
 // longestAlias bounds how long an old name goes on working.
 const longestAlias = 400 * 24 * time.Hour
 
-// unused refuses a name that still is an old one of an item: whoever reads it would get something else.
+// unused refuses a name that is still in use as an old name of another item: its readers would get something else.
 func unused(st *chest.Snapshot, d *chest.Drawer, name string, now time.Time) error {
 	alias, works := st.WorkingAlias(d, name, now)
 	if !works {
