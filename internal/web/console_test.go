@@ -34,7 +34,7 @@ type browser struct {
 type step = chromedp.Action[chromedp.Void]
 
 // stepTime is how long one step may take before the test gives up.
-const stepTime = 30 * time.Second
+const stepTime = 90 * time.Second
 
 // open starts a chest with the drawer ticketing-prod and a browser on it.
 func open(t *testing.T) *browser { return openAgo(t, 0) }

@@ -79,7 +79,7 @@ export function Table<T>({ label, rows, columns, id, find, rowClass, caption, al
               <tr key={id(row)} className={rowClass?.(row)}>
                 {shown.map((c) => (
                   <td key={c.head} data-label={c.hidden ? "" : c.head} className={c.className}>
-                    {c.cell(row)}
+                    <div className="min-w-0">{c.cell(row)}</div>
                   </td>
                 ))}
               </tr>

@@ -3,8 +3,8 @@ import { useManifest, usePreflight } from "../../api/queries";
 import { Dialog } from "../../parts/Dialog";
 import { Area, Choice } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Answer } from "./Answer";
+import { Table } from "../../parts/Table";
 
 // ManifestDialog asks whether all that a manifest needs would be served to an app now. The manifest is not kept.
 export function ManifestDialog({ subject, onClose }: { subject: string; onClose: () => void }) {
@@ -60,28 +60,16 @@ export function ManifestDialog({ subject, onClose }: { subject: string; onClose:
             <p role="status" className="font-semibold">
               {missing === 0 ? "All of it would be served now." : `${missing} of ${answers.size} would not be served.`}
             </p>
-            <Scroll label="Table of what the manifest needs">
-              <table className="dense table">
-                <thead>
-                  <tr>
-                    <th scope="col">Handed over as</th>
-                    <th scope="col">Reference</th>
-                    <th scope="col">Now</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {chosen.needs.map((n) => (
-                    <tr key={n.delivery}>
-                      <td className="name">{n.delivery}</td>
-                      <td className="name whitespace-nowrap">{n.reference}</td>
-                      <td>
-                        <Answer of={answers.get(n.reference)} />
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </Scroll>
+            <Table
+              label="Table of what the manifest needs"
+              rows={chosen.needs}
+              id={(n) => n.delivery}
+              columns={[
+                { head: "Handed over as", className: "name", cell: (n) => n.delivery },
+                { head: "Reference", className: "name", cell: (n) => n.reference },
+                { head: "Now", cell: (n) => <Answer of={answers.get(n.reference)} /> },
+              ]}
+            />
           </>
         )}
         <div className="flex justify-end gap-2">

@@ -2,12 +2,13 @@ import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useChangePassword, useEndSession, useSessions } from "../../api/account";
 import { useLimits } from "../../api/queries";
+import { Confirm } from "../../parts/Confirm";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Loading } from "../../parts/States";
+import { Table } from "../../parts/Table";
 import { ways, type Way } from "../../parts/ways";
 import { When } from "../../parts/When";
 
@@ -80,6 +81,7 @@ function Password() {
 function Sessions() {
   const sessions = useSessions();
   const end = useEndSession();
+  const [ending, setEnding] = useState<Schemas["OwnSession"]>();
   const list = sessions.data?.sessions ?? [];
   return (
     <section aria-labelledby="sessions" className="grid gap-3">
@@ -87,44 +89,45 @@ function Sessions() {
         Where you are signed in
       </h2>
       {sessions.isPending && <Loading what="your sessions" />}
-      {(sessions.error ?? end.error) && <ProblemBox error={sessions.error ?? end.error} />}
+      {sessions.error && <ProblemBox error={sessions.error} />}
       {list.length > 0 && (
-        <Scroll label="Table of your sessions">
-          <table className="dense table">
-            <thead>
-              <tr>
-                <th scope="col">By</th>
-                <th scope="col">Begun</th>
-                <th scope="col">Ends</th>
-                <th scope="col">
-                  <span className="sr-only">End it</span>
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {list.map((s) => (
-                <tr key={s.id}>
-                  <td>{ways[s.via as Way] ?? s.via}</td>
-                  <td>
-                    <When at={s.begun} />
-                  </td>
-                  <td>
-                    <When at={s.ends} />
-                  </td>
-                  <td className="text-right">
-                    {s.current ? (
-                      <Mark state="usable" word="this one" />
-                    ) : (
-                      <button type="button" className="btn btn-outline btn-xs" disabled={end.isPending} onClick={() => end.mutate(s.id)}>
-                        End it
-                      </button>
-                    )}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </Scroll>
+        <Table
+          label="Table of your sessions"
+          rows={list}
+          id={(s) => s.id}
+          columns={[
+            { head: "By", cell: (s) => ways[s.via as Way] ?? s.via },
+            { head: "Begun", cell: (s) => <When at={s.begun} /> },
+            { head: "Ends", cell: (s) => <When at={s.ends} /> },
+            {
+              head: "End it",
+              hidden: true,
+              cell: (s) =>
+                s.current ? (
+                  <Mark state="usable" word="this one" />
+                ) : (
+                  <button type="button" className="btn btn-outline btn-xs" onClick={() => setEnding(s)}>
+                    End …
+                  </button>
+                ),
+            },
+          ]}
+        />
+      )}
+      {ending && (
+        <Confirm
+          title="End this session?"
+          action="End it"
+          busy={end.isPending}
+          error={end.error}
+          onClose={() => setEnding(undefined)}
+          onYes={() => end.mutate(ending.id, { onSuccess: () => setEnding(undefined) })}
+        >
+          <p>
+            Your session by {ways[ending.via as Way] ?? ending.via} that began <When at={ending.begun} /> is signed out at once, and what
+            runs with it is refused from then on.
+          </p>
+        </Confirm>
       )}
     </section>
   );

@@ -7,8 +7,8 @@ import { localTime } from "../../parts/localTime";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { effectLines } from "../../parts/rules";
-import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
+import { Table } from "../../parts/Table";
 
 type RulesDialogProps = { drawer: Schemas["Drawer"]; onClose: () => void };
 
@@ -141,35 +141,28 @@ function Effect({ report }: { report: Schemas["RulesReport"] }) {
     );
   return (
     <div role="status" className="grid scroll-mb-20 gap-2" ref={shown}>
-      <Scroll label="What the rules do">
-        <table className="dense table">
-          <thead>
-            <tr>
-              <th scope="col">Item</th>
-              <th scope="col">Not served any more</th>
-              <th scope="col">Also</th>
-            </tr>
-          </thead>
-          <tbody>
-            {report.items.map((it) => (
-              <tr key={it.reference}>
-                <td className="name">{it.reference}</td>
-                <td>
-                  {it.stops ? (
-                    <>
-                      <Mark state={it.because === "idle" ? "idle" : "ended"} word={it.because === "idle" ? "unread" : "too old"} />{" "}
-                      <Stops at={it.stops} />
-                    </>
-                  ) : (
-                    <span className="muted">no change</span>
-                  )}
-                </td>
-                <td>{effectLines(it).join("; ")}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </Scroll>
+      <Table
+        label="What the rules do"
+        rows={report.items}
+        id={(it) => it.reference}
+        find={(it) => it.reference}
+        columns={[
+          { head: "Item", className: "name", sort: (it) => it.reference, cell: (it) => it.reference },
+          {
+            head: "Not served any more",
+            cell: (it) =>
+              it.stops ? (
+                <>
+                  <Mark state={it.because === "idle" ? "idle" : "ended"} word={it.because === "idle" ? "unread" : "too old"} />{" "}
+                  <Stops at={it.stops} />
+                </>
+              ) : (
+                <span className="muted">no change</span>
+              ),
+          },
+          { head: "Also", cell: (it) => effectLines(it).join("; ") },
+        ]}
+      />
       {report.more > 0 && <p className="muted">and {report.more} more</p>}
     </div>
   );

@@ -53,7 +53,7 @@ export function CompareDialog({ versions, onClose }: { versions: Version[]; onCl
           </p>
         ) : (
           <Scroll label="Table of differences">
-            <table className="dense table">
+            <table className="dense table table-fixed break-words">
               <thead>
                 <tr>
                   <th scope="col">What</th>

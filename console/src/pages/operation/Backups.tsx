@@ -2,9 +2,9 @@ import type { Schemas } from "../../api/client";
 import { useBackUp, useBackups, useRehearse } from "../../api/operation";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
+import { Table } from "../../parts/Table";
 
 // Backups shows what brings the chest back, and whether that was tried.
 export function Backups() {
@@ -103,33 +103,18 @@ const size = (bytes: number) => (bytes >= 1 << 20 ? `${(bytes / (1 << 20)).toFix
 
 function List({ list }: { list: Schemas["Backup"][] }) {
   return (
-    <Scroll label="Table of backups">
-      <table className="dense table">
-        <thead>
-          <tr>
-            <th scope="col">No</th>
-            <th scope="col">Made</th>
-            <th scope="col">Kind</th>
-            <th scope="col">Up to entry</th>
-            <th scope="col">Size</th>
-            <th scope="col">Name</th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.map((b) => (
-            <tr key={`${b.number} ${b.made}`}>
-              <td className="tabular-nums">{b.number}</td>
-              <td>
-                <When at={b.made} />
-              </td>
-              <td>{b.problem ? <Mark state="failed" /> : b.adds_to ? "incremental" : "full"}</td>
-              <td className="tabular-nums">{b.problem ? "" : b.last}</td>
-              <td className="tabular-nums">{b.problem ? "" : size(b.size)}</td>
-              <td className="name text-sm">{b.problem ?? b.name}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Scroll>
+    <Table
+      label="Table of backups"
+      rows={list}
+      id={(b) => `${b.number} ${b.made}`}
+      columns={[
+        { head: "No", className: "tabular-nums", cell: (b) => b.number },
+        { head: "Made", cell: (b) => <When at={b.made} /> },
+        { head: "Kind", cell: (b) => (b.problem ? <Mark state="failed" /> : b.adds_to ? "incremental" : "full") },
+        { head: "Up to entry", className: "tabular-nums", cell: (b) => (b.problem ? "" : b.last) },
+        { head: "Size", className: "tabular-nums", cell: (b) => (b.problem ? "" : size(b.size)) },
+        { head: "Name", className: "name text-sm", cell: (b) => b.problem ?? b.name },
+      ]}
+    />
   );
 }

@@ -3,7 +3,7 @@ import type { Schemas } from "../../api/client";
 import { useUnlockMethods } from "../../api/operation";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
+import { Table } from "../../parts/Table";
 import { Loading } from "../../parts/States";
 import { When } from "../../parts/When";
 import { AddMethodDialog } from "./AddMethodDialog";
@@ -34,49 +34,43 @@ export function Methods() {
       {methods.isPending && <Loading what="what opens the chest" />}
       {methods.error && <ProblemBox error={methods.error} />}
       {methods.data && (
-        <Scroll label="Table of unlock methods">
-          <table className="dense table">
-            <thead>
-              <tr>
-                <th scope="col">Method</th>
-                <th scope="col">By</th>
-                <th scope="col">Used</th>
-                <th scope="col">Ends</th>
-                <th scope="col">Made</th>
-                <th scope="col">
-                  <span className="sr-only">Change</span>
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {list.map((m) => (
-                <tr key={m.id}>
-                  <td className="name align-top font-medium whitespace-nowrap">{m.name}</td>
-                  <td className="align-top">
-                    {kinds[m.kind]}
-                    {m.needed > 0 && <Custodians of={m} />}
-                  </td>
-                  <td className="align-top">
-                    <When at={m.used} />
-                  </td>
-                  <td className="align-top whitespace-nowrap">
-                    <When at={m.not_after} none="no end" />
-                  </td>
-                  <td className="align-top">
-                    <When at={m.created_at} /> <span className="name muted block text-sm">{m.created_by}</span>
-                  </td>
-                  <td className="text-right align-top">
-                    {list.length > 1 && (
-                      <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>
-                        End …<span className="sr-only"> {m.name}</span>
-                      </button>
-                    )}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </Scroll>
+        <Table
+          label="Table of unlock methods"
+          rows={list}
+          id={(m) => m.id}
+          columns={[
+            { head: "Method", className: "name font-medium", cell: (m) => m.name },
+            {
+              head: "By",
+              cell: (m) => (
+                <>
+                  {kinds[m.kind]}
+                  {m.needed > 0 && <Custodians of={m} />}
+                </>
+              ),
+            },
+            { head: "Used", cell: (m) => <When at={m.used} /> },
+            { head: "Ends", cell: (m) => <When at={m.not_after} none="no end" /> },
+            {
+              head: "Made",
+              cell: (m) => (
+                <>
+                  <When at={m.created_at} />
+                  <span className="name muted block text-sm">{m.created_by}</span>
+                </>
+              ),
+            },
+            list.length > 1 && {
+              head: "Change",
+              hidden: true,
+              cell: (m: Schemas["UnlockMethod"]) => (
+                <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(m)}>
+                  End …<span className="sr-only"> {m.name}</span>
+                </button>
+              ),
+            },
+          ]}
+        />
       )}
       {open === "add" && <AddMethodDialog onClose={() => setOpen(undefined)} />}
       {open && open !== "add" && <CurrentDialog what={open} onClose={() => setOpen(undefined)} />}
@@ -90,7 +84,7 @@ function Custodians({ of }: { of: Schemas["UnlockMethod"] }) {
       , {of.needed} of {of.custodians.length}
       <ul className="mt-1 grid gap-1 text-sm">
         {of.custodians.map((c) => (
-          <li key={c.number} className="flex gap-2 whitespace-nowrap">
+          <li key={c.number} className="flex flex-wrap gap-x-2">
             <span className="name">{c.subject}</span>{" "}
             {c.taken ? <Mark state="usable" word="has it" /> : <Mark state="waiting" word="not taken yet" />}
           </li>

@@ -5,8 +5,8 @@ import { Mark } from "../../parts/Mark";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
-import { Scroll } from "../../parts/Scroll";
 import { When } from "../../parts/When";
+import { Table } from "../../parts/Table";
 
 // UpkeepPage shows who follows the trail, and which parts of it are in archives.
 export function UpkeepPage() {
@@ -56,30 +56,26 @@ export function UpkeepPage() {
           </Empty>
         )}
         {archives.data && archives.data.archives.length > 0 && (
-          <Scroll label="Table of archives">
-            <table className="dense table">
-              <thead>
-                <tr>
-                  <th scope="col">File</th>
-                  <th scope="col">First entry</th>
-                  <th scope="col">Last entry</th>
-                </tr>
-              </thead>
-              <tbody>
-                {archives.data.archives.map((a) => (
-                  <tr key={a.name}>
-                    <td className="name text-sm">
-                      <Link className="link link-hover" to={`/trail?archive=${a.name}`}>
-                        {a.name}
-                      </Link>
-                    </td>
-                    <td className="tabular-nums">{a.first}</td>
-                    <td className="tabular-nums">{a.last}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </Scroll>
+          <Table
+            label="Table of archives"
+            rows={archives.data.archives}
+            id={(a) => a.name}
+            find={(a) => a.name}
+            columns={[
+              {
+                head: "File",
+                className: "name text-sm",
+                sort: (a) => a.first,
+                cell: (a) => (
+                  <Link className="link link-hover" to={`/trail?archive=${a.name}`}>
+                    {a.name}
+                  </Link>
+                ),
+              },
+              { head: "First entry", className: "tabular-nums", cell: (a) => a.first },
+              { head: "Last entry", className: "tabular-nums", cell: (a) => a.last },
+            ]}
+          />
         )}
       </section>
     </>
@@ -92,43 +88,40 @@ function Followers({ title, list, entries, none }: { title: string; list: Schema
       <h2 className="mb-2 text-xl font-semibold">{title}</h2>
       {list.length === 0 && <p className="muted max-w-prose">{none}</p>}
       {list.length > 0 && (
-        <Scroll label={`Table of ${title.toLowerCase()}`}>
-          <table className="dense table">
-            <thead>
-              <tr>
-                <th scope="col">Name</th>
-                <th scope="col">State</th>
-                <th scope="col">Up to entry</th>
-                <th scope="col">Behind</th>
-                <th scope="col">Last received</th>
-              </tr>
-            </thead>
-            <tbody>
-              {list.map((f) => (
-                <tr key={f.name}>
-                  <td className="name text-sm">{f.name.replace(/^the witness /, "")}</td>
-                  <td>
-                    {f.failing ? (
-                      <>
-                        <Mark state="failed" word="not receiving" /> <When at={f.failing} lasting />
-                        <p className="text-sm">{f.problem}</p>
-                      </>
-                    ) : (
-                      <Mark state="usable" word="receiving" />
-                    )}
-                    {f.rejected ? (
-                      <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p>
-                    ) : null}
-                  </td>
-                  <td className="tabular-nums">{f.position}</td>
-                  <td className="tabular-nums">{Math.max(0, entries - f.position)}</td>
-                  <td>{f.at ? <When at={f.at} /> : <span className="muted">not since the service started</span>}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </Scroll>
+        <Table
+          label={`Table of ${title.toLowerCase()}`}
+          rows={list}
+          id={(f) => f.name}
+          columns={[
+            { head: "Name", className: "name text-sm", cell: (f) => f.name.replace(/^the witness /, "") },
+            { head: "State", cell: (f) => <State of={f} /> },
+            { head: "Up to entry", className: "tabular-nums", cell: (f) => f.position },
+            { head: "Behind", className: "tabular-nums", cell: (f) => Math.max(0, entries - f.position) },
+            {
+              head: "Last received",
+              cell: (f) => (f.at ? <When at={f.at} /> : <span className="muted">not since the service started</span>),
+            },
+          ]}
+        />
       )}
     </section>
+  );
+}
+
+function State({ of: f }: { of: Schemas["Follower"] }) {
+  return (
+    <>
+      {f.failing ? (
+        <>
+          <Mark state="failed" word="not receiving" /> <When at={f.failing} lasting />
+          <p className="text-sm">{f.problem}</p>
+        </>
+      ) : (
+        <Mark state="usable" word="receiving" />
+      )}
+      {f.rejected ? (
+        <p className="text-sm">It rejected {f.rejected} entries; they are in dead-letters.jsonl in the data directory.</p>
+      ) : null}
+    </>
   );
 }
