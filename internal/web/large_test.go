@@ -179,7 +179,7 @@ func TestManyThingsFeelAsFewDo(t *testing.T) {
 		t.Errorf("the matrix draws %d cells", cells)
 	}
 	t.Logf("matrix: %.0f ms for the drawers after",
-		b.reacts(`[...document.querySelectorAll("button")].find((b) => b.innerText === "Drawers after")?.click()`))
+		b.reacts(`[...document.querySelectorAll("button")].find((b) => b.innerText === "Next drawers")?.click()`))
 	b.do(chromedp.KeyEvent("/"), chromedp.WaitVisible(`dialog[open] input`), chromedp.KeyEvent("machine-1234"),
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "ticket-machine-1234")]`))
 	b.clean()

@@ -4,7 +4,7 @@ import { Confirm } from "./Confirm";
 import { ProblemBox } from "./ProblemBox";
 
 // Chosen is a grant that can be chosen: whose it is, what it gives, and what the viewer may do with it.
-export type Choosable = { id: string; subject: string; about: string; end?: string; mayEnd: boolean; mayRenew: boolean };
+export type Choosable = { id: string; subject: string; about: string; end?: string; denies: boolean; mayEnd: boolean; mayRenew: boolean };
 
 const grants = (n: number) => (n === 1 ? "1 grant" : `${n} grants`);
 
@@ -116,7 +116,10 @@ export function ChosenActs({ from }: { from: ReturnType<typeof useChosen> }) {
           onClose={() => setEnding(false)}
           onYes={() => end.mutate(ids, { onSuccess: done })}
         >
-          <p>What only these allow is refused from now on:</p>
+          <p>
+            {picked.some((one) => !one.denies) && "What only these allow is refused from now on. "}
+            {picked.some((one) => one.denies) && "What these deny may be allowed again by other grants."}
+          </p>
           <ul className="max-h-60 list-disc overflow-y-auto pl-6">
             {picked.map((one) => (
               <li key={one.id}>

@@ -24,6 +24,7 @@ export function GrantsPage() {
         subject: g.subject,
         about: `${g.effect === "deny" ? "denied " : ""}${g.role} on ${g.scope}`,
         end: g.not_after,
+        denies: g.effect === "deny",
         mayEnd: Boolean(g.may_end),
         mayRenew: Boolean(g.may_renew),
       })),

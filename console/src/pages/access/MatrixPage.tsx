@@ -105,7 +105,7 @@ function Grid({ drawers, rows, onOpen, more, busy }: GridProps) {
               disabled={from === 0}
               onClick={() => setFrom(Math.max(0, from - columnsShown))}
             >
-              Drawers before
+              Previous drawers
             </button>
             {from + 1} to {Math.min(from + columnsShown, columns.length)} of {columns.length}
             <button
@@ -114,7 +114,7 @@ function Grid({ drawers, rows, onOpen, more, busy }: GridProps) {
               disabled={from + columnsShown >= columns.length}
               onClick={() => setFrom(from + columnsShown)}
             >
-              Drawers after
+              Next drawers
             </button>
           </span>
         )}
@@ -168,8 +168,8 @@ type RowProps = { row: Schemas["MatrixRow"]; columns: { name: string; at: number
 function Row({ row, columns, onOpen }: RowProps) {
   return (
     <tr>
-      <th scope="row" className="max-w-72 min-w-44">
-        <Link className="link link-hover name font-medium" to={`/access/${row.subject}`}>
+      <th scope="row" className="max-w-72 min-w-44 whitespace-normal!">
+        <Link className="link link-hover name font-medium wrap-anywhere" to={`/access/${row.subject}`}>
           {row.subject}
         </Link>
         {row.state !== "active" && (

@@ -26,7 +26,8 @@ export function AccessEnds({ list }: { list: End[] }) {
       subject: end.subject ?? "the chest",
       about: end.about,
       end: end.not_after,
-      mayEnd: true,
+      denies: end.kind === "denial",
+      mayEnd: end.kind === "grant", // who may end a denial is seen among the grants
       mayRenew: true,
     })),
   );
