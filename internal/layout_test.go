@@ -40,7 +40,7 @@ var layers = []string{
 	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding internal/core/recipient",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +
-		"internal/core/envelope internal/core/importfile internal/core/leak internal/core/lifecycle internal/core/trail",
+		"internal/core/cryptokey internal/core/envelope internal/core/importfile internal/core/leak internal/core/lifecycle internal/core/trail",
 	"internal/core/reference internal/core/secretvalue internal/core/steady internal/core/throttle",
 	"examples/ticket-board",
 }

@@ -22,6 +22,7 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need psql postgresql-client
   need swtpm swtpm
   need jose jose
+  need openssl openssl
   need softhsm2-util softhsm2
   [ -x /usr/sbin/mkfs.ext4 ] || missing+=(e2fsprogs)
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)

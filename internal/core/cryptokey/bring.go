@@ -1,0 +1,134 @@
+package cryptokey
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdh"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/pem"
+
+	"github.com/go-jose/go-jose/v4"
+)
+
+// mostBrought bounds a key that somebody brings, in bytes: an RSA key of 4096 bits takes about 3 300 as PEM.
+const mostBrought = 16 << 10
+
+// Bring reads a private or secret key that was made elsewhere: PEM with PKCS #8, SEC 1 (RFC 5915) or PKCS #1 in it, PKCS #8 in DER, or
+// a JWK (RFC 7517). The bytes of a symmetric key are brought as a JWK of the kind oct. Nothing of the key is in an error.
+//
+// Keys that are too weak are refused: RSA below 2 048 bits or with an exponent below 65 537 (NIST SP 800-56B rev. 2, section 6.2), a point
+// that is off its curve, a symmetric key of another length than its type has.
+func Bring(text []byte, o Operations) (*Key, error) {
+	if len(text) > mostBrought {
+		return nil, invalid("key", "the key has %d bytes; the most is %d", len(text), mostBrought)
+	}
+	trimmed := bytes.TrimSpace(text)
+	if bytes.HasPrefix(trimmed, []byte("{")) {
+		return bringJWK(trimmed, o)
+	}
+	der := text
+	if block, rest := pem.Decode(trimmed); block != nil {
+		switch {
+		case len(bytes.TrimSpace(rest)) > 0:
+			return nil, invalid("key", "there is something after the key: give one key alone")
+		case block.Type == "ENCRYPTED PRIVATE KEY" || block.Headers["DEK-Info"] != "":
+			return nil, invalid("key", "the key is encrypted with a passphrase: decrypt it first (openssl pkey -in FILE)")
+		case block.Type == "PUBLIC KEY" || block.Type == "CERTIFICATE":
+			return nil, invalid("key", "this is a public key or a certificate; bring the private key")
+		}
+		der = block.Bytes
+	}
+	private, err := parseDER(der)
+	if err != nil {
+		return nil, err
+	}
+	return brought(private, o)
+}
+
+func parseDER(der []byte) (crypto.PrivateKey, error) {
+	if key, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		return key, nil
+	}
+	if key, err := x509.ParseECPrivateKey(der); err == nil {
+		return key, nil
+	}
+	if key, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return key, nil
+	}
+	return nil, invalid("key", "the key is neither PEM, PKCS #8, SEC 1, PKCS #1 nor a JWK, or it is not valid")
+}
+
+func brought(private crypto.PrivateKey, o Operations) (*Key, error) {
+	kind, err := typeOf(private)
+	if err != nil {
+		return nil, err
+	}
+	if err := kind.Check(o); err != nil {
+		return nil, err
+	}
+	return &Key{kind: kind, may: o, private: plain(private)}, nil
+}
+
+// typeOf is the type of a private key, if it is good enough for one.
+func typeOf(private crypto.PrivateKey) (Type, error) {
+	switch key := plain(private).(type) {
+	case *rsa.PrivateKey:
+		return rsaType(key)
+	case *ecdsa.PrivateKey:
+		for kind, curve := range curves {
+			if key.Curve == curve {
+				return kind, nil
+			}
+		}
+		return "", invalid("key", "the curve %s is not one of P-256, P-384 and P-521", key.Params().Name)
+	case ed25519.PrivateKey:
+		return Ed25519, nil
+	case *ecdh.PrivateKey:
+		if key.Curve() == ecdh.X25519() {
+			return X25519, nil
+		}
+	}
+	return "", invalid("key", "a key of this kind is not known; known are RSA, ECDSA, Ed25519 and X25519")
+}
+
+func rsaType(key *rsa.PrivateKey) (Type, error) {
+	if key.E < 65537 {
+		return "", invalid("key", "the exponent of the RSA key is %d, which is too small; make a key with 65537", key.E)
+	}
+	for kind, bits := range rsaBits {
+		if key.N.BitLen() == bits {
+			if key.Validate() != nil {
+				return "", invalid("key", "the parts of the RSA key do not belong together")
+			}
+			return kind, nil
+		}
+	}
+	return "", invalid("key", "the RSA key has %d bits; allowed are 2048, 3072 and 4096", key.N.BitLen())
+}
+
+func bringJWK(text []byte, o Operations) (*Key, error) {
+	var jwk jose.JSONWebKey
+	if err := jwk.UnmarshalJSON(text); err != nil {
+		return nil, invalid("key", "the JWK is not valid")
+	}
+	secret, symmetric := jwk.Key.([]byte)
+	if !symmetric {
+		if jwk.IsPublic() {
+			return nil, invalid("key", "this is a public key; bring the private key")
+		}
+		return brought(jwk.Key, o)
+	}
+	kind := AES256
+	if o&Signing != 0 { // an oct key says how long it is, and its operations what it is
+		kind = HMAC256
+		for t, size := range secretSize {
+			if t != AES256 && size == len(secret) {
+				kind = t
+			}
+		}
+	}
+	return Open(kind, o, secret)
+}
