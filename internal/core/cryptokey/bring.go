@@ -132,3 +132,38 @@ func bringJWK(text []byte, o Operations) (*Key, error) {
 	}
 	return Open(kind, o, secret)
 }
+
+// BringWrapped reads a key that was wrapped for its way here, so that no machine on the way sees it: an AES-256 key encrypted to this key
+// by RSA-OAEP with SHA-256 (RFC 8017, section 7.1), and behind it the PKCS #8 form, or the bytes of a symmetric key, wrapped under that by
+// RFC 5649. It is the mechanism that PKCS #11 calls CKM_RSA_AES_KEY_WRAP; openssl and hardware modules make it. A type is named for a
+// symmetric key, whose bytes do not say what they are; it is empty for any other. What does not open is [ErrNotOpened].
+func (k *Key) BringWrapped(wrapped []byte, t Type, o Operations) (*Key, error) {
+	if err := k.need(UnwrapKey); err != nil {
+		return nil, err
+	}
+	private, is := k.private.(*rsa.PrivateKey)
+	if !is {
+		return nil, invalid("key_type", "a key of the type %s opens no wrapped keys; an RSA key does", k.kind)
+	}
+	if len(wrapped) <= private.Size() || len(wrapped) > mostBrought {
+		return nil, ErrNotOpened
+	}
+	kek, err := rsa.DecryptOAEP(crypto.SHA256.New(), nil, private, wrapped[:private.Size()], nil)
+	if err != nil || len(kek) != 32 {
+		return nil, ErrNotOpened
+	}
+	defer clear(kek)
+	opened, err := unwrapPadded(kek, wrapped[private.Size():])
+	if err != nil {
+		return nil, err
+	}
+	defer clear(opened)
+	if secretSize[t] != 0 {
+		return Open(t, o, opened)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(opened)
+	if err != nil {
+		return nil, invalid("key", "what was wrapped is not PKCS #8; name the type of a symmetric key")
+	}
+	return brought(key, o)
+}
