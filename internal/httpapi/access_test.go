@@ -293,7 +293,7 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 	if queue := must[[]client.RefusalGroup](t)(elsewhere.Refusals(ctx, time.Time{})); len(queue) != 0 {
 		t.Errorf("the queue still has %+v", queue)
 	}
-	if _, _, err := lead.Read(ctx, "e/i"); !strings.Contains(err.Error(), "person:security-relief said no on") ||
+	if _, _, err := lead.Read(ctx, "e/i"); !strings.Contains(err.Error(), "person:security-relief declined on") ||
 		!strings.Contains(err.Error(), "not yours") {
 		t.Errorf("the refused is not told: %v", err)
 	}

@@ -154,7 +154,8 @@ func TestGrantsAreEndedManyAtATimeWhereTheyAreListed(t *testing.T) {
 	b.chest.App(t, "map-printer")
 	steward := b.chest.Client(t, b.chest.Steward)
 	for i := range 30 {
-		n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: fmt.Sprintf("ticketing-prod/old-%d", i)}
+		n := client.NewGrant{Subject: "app:map-printer", Role: "consumer", Scope: fmt.Sprintf("ticketing-prod/old-%d", i),
+			NotAfter: time.Now().Add(30 * 24 * time.Hour)}
 		if i%2 == 0 {
 			n.Scope = fmt.Sprintf("ticketing-prod/new-%d", i)
 		}
@@ -166,7 +167,7 @@ func TestGrantsAreEndedManyAtATimeWhereTheyAreListed(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/access/grants", "ticketing-prod/new-0")
 	b.do(chromedp.SendKeys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"), see("Renewed: 15 grants"),
-		press("Choose the 15 found"), see("15 of those chosen end later"), press("End 15 grants"),
+		press("Choose the 15 found"), see("15 of those chosen last for 90 days"), press("End 15 grants"),
 		see("What only these allow is refused"), press("End 15 grants", "dialog"), see("Nothing matches"))
 	grants, err := steward.Grants(b.ctx, "app:map-printer")
 	if err != nil {

@@ -6,6 +6,9 @@ import { ProblemBox } from "./ProblemBox";
 // Chosen is a grant that can be chosen: whose it is, what it gives, and what the viewer may do with it.
 export type Choosable = { id: string; subject: string; about: string; end?: string; denies: boolean; mayEnd: boolean; mayRenew: boolean };
 
+// What ends within an hour of when it would end anyway is not worth renewing.
+const anHour = 3_600_000;
+
 const grants = (n: number) => (n === 1 ? "1 grant" : `${n} grants`);
 
 // useChosen keeps which rows of a list are chosen. Nothing is chosen by itself, and what is not in the list any more is not chosen.
@@ -54,7 +57,7 @@ export function ChosenActs({ from }: { from: ReturnType<typeof useChosen> }) {
     set([]);
   };
   const renewable = picked.length === 0 || picked.every((one) => one.mayRenew);
-  const until = opened + days * 86_400_000;
+  const until = opened + days * 86_400_000 - anHour;
   const sooner = picked.filter((one) => one.end && new Date(one.end).getTime() < until); // renewing the others would shorten them
   const everything = from.all.length > 0 && from.all.every((one) => from.has(one.id));
   if (list.length === 0) return null;
@@ -98,7 +101,7 @@ export function ChosenActs({ from }: { from: ReturnType<typeof useChosen> }) {
       </div>
       {renewable && picked.length > sooner.length && (
         <p role="status" className="muted text-sm">
-          {picked.length - sooner.length} of those chosen end later than in {days} days, or never: they stay as they are.
+          {picked.length - sooner.length} of those chosen last for {days} days or more anyway: they stay as they are.
         </p>
       )}
       {renew.error && <ProblemBox error={renew.error} />}
