@@ -166,7 +166,8 @@ func TestGrantsAreEndedManyAtATimeWhereTheyAreListed(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/grants", "ticketing-prod/new-0")
-	b.do(chromedp.SendKeys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"), see("Renewed: 15 grants"),
+	b.do(chromedp.SendKeys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"),
+		see("Renewed: 15 grants"),
 		press("Choose the 15 found"), see("15 of those chosen last for 90 days"), press("End 15 grants"),
 		see("What only these allow is refused"), press("End 15 grants", "dialog"), see("Nothing matches"))
 	grants, err := steward.Grants(b.ctx, "app:map-printer")
