@@ -33,6 +33,23 @@ func unbase64(t *testing.T, text string) []byte {
 	return b
 }
 
+// wycheproof reads a suite of project Wycheproof's vectors.
+func wycheproof(t *testing.T, name string, suite any) {
+	t.Helper()
+	file, err := os.Open("testdata/wycheproof_" + name + ".json.gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	unpacked, err := gzip.NewReader(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := json.NewDecoder(unpacked).Decode(suite); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // AES key wrap: RFC 3394, sections 4.1, 4.3 and 4.6.
 func TestBlocksAreWrappedAsInRFC3394(t *testing.T) {
 	for _, c := range []struct{ kek, key, wrapped string }{
@@ -75,6 +92,40 @@ func TestKeysAreWrappedAsInRFC5649(t *testing.T) {
 	}
 }
 
+// A key for wrapping wraps, and no other does.
+func TestOnlyAKeyForWrappingWraps(t *testing.T) {
+	key, err := New(AES256, Wrapping)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrapped, err := key.Wrap([]byte("a data key of some bytes"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if opened, err := key.Unwrap(wrapped); err != nil || string(opened) != "a data key of some bytes" {
+		t.Errorf("%q, %v", opened, err)
+	}
+	for _, c := range []struct {
+		kind Type
+		may  Operations
+	}{{AES256, Encryption}, {HMAC256, Signing}, {RSA2048, Wrapping}} {
+		other, err := New(c.kind, c.may)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, wrapErr := other.Wrap([]byte("x"))
+		_, unwrapErr := other.Unwrap(wrapped)
+		if wrapErr == nil || unwrapErr == nil || unwrapErr == ErrNotOpened {
+			t.Errorf("%s for %s: %v, %v", c.kind, c.may, wrapErr, unwrapErr)
+		}
+	}
+	for _, length := range []int{0, mostWrapped + 1} {
+		if _, err := key.Wrap(make([]byte, length)); !isInvalid(err, "message") {
+			t.Errorf("%d bytes are wrapped: %v", length, err)
+		}
+	}
+}
+
 // Every length opens again, and every changed bit does not.
 func TestWrappedKeysThatWereChangedDoNotOpen(t *testing.T) {
 	kek := bytes.Repeat([]byte{7}, 32)
@@ -102,15 +153,6 @@ func TestWrappedKeysThatWereChangedDoNotOpen(t *testing.T) {
 
 // Ed25519: project Wycheproof's vectors, with signatures that are malleable, too long, or of a point of small order.
 func TestEd25519VerifiesAsProjectWycheproofSays(t *testing.T) {
-	file, err := os.Open("testdata/wycheproof_ed25519.json.gz")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	unpacked, err := gzip.NewReader(file)
-	if err != nil {
-		t.Fatal(err)
-	}
 	var suite struct {
 		NumberOfTests int
 		TestGroups    []struct {
@@ -121,9 +163,7 @@ func TestEd25519VerifiesAsProjectWycheproofSays(t *testing.T) {
 			}
 		}
 	}
-	if err := json.NewDecoder(unpacked).Decode(&suite); err != nil {
-		t.Fatal(err)
-	}
+	wycheproof(t, "ed25519", &suite)
 	seen := 0
 	for _, group := range suite.TestGroups {
 		key, err := Bring([]byte(`{"kty":"OKP","crv":"Ed25519","d":"`+base64.RawURLEncoding.EncodeToString(unhex(t, group.Key.SK))+
@@ -220,23 +260,12 @@ func TestMACsAreThoseOfRFC4231(t *testing.T) {
 // X25519: RFC 7748, section 6.1, and project Wycheproof's vectors; what is derived is HKDF of the shared secret that they have. With a peer
 // of small order, where that secret is zero, nothing is derived.
 func TestX25519AgreesAsProjectWycheproofSays(t *testing.T) {
-	file, err := os.Open("testdata/wycheproof_x25519.json.gz")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	unpacked, err := gzip.NewReader(file)
-	if err != nil {
-		t.Fatal(err)
-	}
 	type vector struct {
 		TcID                             int
 		Comment, Public, Private, Shared string
 	}
 	var suite []vector
-	if err := json.NewDecoder(unpacked).Decode(&suite); err != nil {
-		t.Fatal(err)
-	}
+	wycheproof(t, "x25519", &suite)
 	suite = append(suite, vector{Comment: "RFC 7748, section 6.1",
 		Private: "77076d0a7318a57d3c16c17251b26645df4c2f87ebc0992ab177fba51db92c2a",
 		Public:  "de9edb7d7b7dc1b4d35b61c2ece435373f8343c85b78674dadfc7e146f882b4f",

@@ -16,24 +16,26 @@ const mostWrapped = 64 << 10
 
 // Wrap wraps another key with AES key wrap with padding (RFC 5649). The same key wraps to the same bytes: it needs no nonce.
 func (k *Key) Wrap(other []byte) ([]byte, error) {
-	if err := k.need(WrapKey); err != nil {
+	if err := k.needWrapping(WrapKey); err != nil {
 		return nil, err
-	}
-	if k.kind != AES256 {
-		return nil, invalid("key_type", "a key of the type %s wraps no keys; aes-256 does", k.kind)
 	}
 	return wrapPadded(k.secret, other)
 }
 
 // Unwrap opens what Wrap made; anything else is [ErrNotOpened].
 func (k *Key) Unwrap(wrapped []byte) ([]byte, error) {
-	if err := k.need(UnwrapKey); err != nil {
+	if err := k.needWrapping(UnwrapKey); err != nil {
 		return nil, err
 	}
-	if k.kind != AES256 {
-		return nil, invalid("key_type", "a key of the type %s unwraps no keys; aes-256 does", k.kind)
-	}
 	return unwrapPadded(k.secret, wrapped)
+}
+
+// needWrapping refuses keys that are not for it, and those of an algorithm that has another way ([Key.BringWrapped]).
+func (k *Key) needWrapping(o Operations) error {
+	if k.kind != AES256 {
+		return invalid("key_type", "a key of the type %s is not for AES key wrap; aes-256 is", k.kind)
+	}
+	return k.need(o)
 }
 
 // wrapPadded is RFC 5649, section 4.1.
