@@ -13,8 +13,8 @@ import (
 
 // otherActions are those in the trail that no grant gives by their own name; turn_root_key is what rotate_root_key was called before.
 var otherActions = strings.Fields(`
-	found unlock lock hand_in_share list_unlock_methods add_unlock_method end_unlock_method rotate_root_key turn_root_key list_own_shares take_share
-	answer_again
+	found unlock lock hand_in_share list_unlock_methods add_unlock_method end_unlock_method rotate_root_key turn_root_key
+	list_own_shares take_share answer_again
 	back_up list_backups rehearse_restore examine begin_epoch end_again clock_behind archive_trail bring_steward_back set_steward_aside
 	sign_in sign_out enrol enrol_host authenticate issue_token revoke_token introspect_token change_password end_session
 	list_drawers list_identities list_refusals list_grants list_requests list_roles list_calendars list_access_ends

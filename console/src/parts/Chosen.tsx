@@ -3,7 +3,7 @@ import { useEndGrants, useRenewGrants } from "../api/ends";
 import { Confirm } from "./Confirm";
 import { ProblemBox } from "./ProblemBox";
 
-// Chosen is a grant that can be chosen: whose it is, what it gives, and what the viewer may do with it.
+// Choosable is a grant that can be chosen: whose it is, what it gives, and what the viewer may do with it.
 export type Choosable = { id: string; subject: string; about: string; end?: string; denies: boolean; mayEnd: boolean; mayRenew: boolean };
 
 // What ends within an hour of when it would end anyway is not worth renewing.
@@ -17,8 +17,10 @@ export function useChosen(list: Choosable[]) {
   const [found, setFound] = useState<string[]>(); // what a filter leaves of the list
   const chosen = new Set(ids);
   const left = found && new Set(found);
+  const byID = new Map(list.map((one) => [one.id, one]));
   return {
     list,
+    of: (id: string) => byID.get(id),
     onFound: setFound,
     all: left ? list.filter((one) => left.has(one.id)) : list,
     filtered: left !== undefined,
@@ -30,7 +32,8 @@ export function useChosen(list: Choosable[]) {
 }
 
 // ChooseBox is the mark beside a row that can be chosen.
-export function ChooseBox({ of: one, from }: { of?: Choosable; from: ReturnType<typeof useChosen> }) {
+export function ChooseBox({ id, from }: { id: string; from: ReturnType<typeof useChosen> }) {
+  const one = from.of(id);
   if (!one) return null;
   return (
     <input

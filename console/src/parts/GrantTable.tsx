@@ -48,7 +48,7 @@ export function GrantTable({ grants, of: owner, ends, chosen }: GrantTableProps)
             chosen.list.length > 0 && {
               head: "Choose",
               hidden: true,
-              cell: (g: Grant) => <ChooseBox of={chosen.list.find((one) => one.id === g.id)} from={chosen} />,
+              cell: (g: Grant) => <ChooseBox id={g.id} from={chosen} />,
             },
           showSubject && {
             head: "Given to",

@@ -54,7 +54,7 @@ export function AccessEnds({ list }: { list: End[] }) {
           choosable.length > 0 && {
             head: "Choose",
             hidden: true,
-            cell: (end: End) => <ChooseBox of={chosen.list.find((one) => one.id === end.id)} from={chosen} />,
+            cell: (end: End) => <ChooseBox id={end.id} from={chosen} />,
           },
           {
             head: "Whose",

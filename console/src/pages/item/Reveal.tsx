@@ -7,14 +7,14 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { bytesOf, viewsOf } from "./views";
 
 // A grant that wants to know why is told before the value is asked for.
-type RevealProps = { reference: string; version?: number; small?: boolean; says?: boolean };
+type RevealProps = { reference: string; version?: number; small?: boolean; needsReason?: boolean };
 
 // How long a value stays on the screen, in seconds.
 const shownFor = 20;
 
 // Reveal reads a value at one press and hides it by itself: after a while, when the page is left, and when another
 // window comes before it. The value is in this component's state and nowhere else; each press is a read in the trail.
-export function Reveal({ reference, version, small = false, says = false }: RevealProps) {
+export function Reveal({ reference, version, small = false, needsReason = false }: RevealProps) {
   const [text, setText] = useState<Part[] | null>(null);
   const [error, setError] = useState<unknown>(null);
   const [asking, setAsking] = useState(false);
@@ -38,8 +38,8 @@ export function Reveal({ reference, version, small = false, says = false }: Reve
 
   const reveal = async (reason?: string) => {
     setError(null);
-    setAsking(says && !reason);
-    if (says && !reason) return;
+    setAsking(needsReason && !reason);
+    if (needsReason && !reason) return;
     try {
       const value = await read(reference, reason);
       setLeft(shownFor);

@@ -13,7 +13,7 @@ export function Value({ target, item, there }: ValueProps) {
   if (item?.use_only) return null;
   if (!there.reads) return <NoValue target={target} there={there} />;
   if (item && !["usable", "due", "grace"].includes(item.state)) return null; // its state says why
-  return <Reveal key={item?.current} reference={target} version={item?.current} says={there.needsReason("read_value")} />;
+  return <Reveal key={item?.current} reference={target} version={item?.current} needsReason={there.needsReason("read_value")} />;
 }
 
 // NoValue stands where the value would be for whoever may not read it, or not yet: it says why, and what would change that.

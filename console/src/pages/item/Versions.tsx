@@ -87,7 +87,7 @@ export function Versions({ drawer, item, versions, readers, there }: VersionsPro
                 <Reveal
                   reference={`${drawer}/${item.name}@${v.version}`}
                   version={v.version}
-                  says={there.needsReason("read_value")}
+                  needsReason={there.needsReason("read_value")}
                   small
                 />
               ),

@@ -8,14 +8,14 @@ import { Current, currentOf } from "./Current";
 // CurrentDialog ends an unlock method, or rotates the root key, once one shows what opens the chest.
 export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["UnlockMethod"]; onClose: () => void }) {
   const end = useEndUnlockMethod();
-  const turn = useRotateRootKey();
+  const rotate = useRotateRootKey();
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const current = await currentOf(event.currentTarget);
-    if (what === "root") turn.mutate(current, { onSuccess: onClose });
+    if (what === "root") rotate.mutate(current, { onSuccess: onClose });
     else end.mutate({ method: what.id, current }, { onSuccess: onClose });
   };
-  const error = end.error ?? turn.error;
+  const error = end.error ?? rotate.error;
   return (
     <Dialog title={what === "root" ? "Rotate the root key" : `End ${what.name}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)}>
@@ -32,7 +32,7 @@ export function CurrentDialog({ what, onClose }: { what: "root" | Schemas["Unloc
         )}
         <Current />
         {error && <ProblemBox error={error} />}
-        <DialogButtons onClose={onClose} action={what === "root" ? "Rotate it" : "End it"} busy={end.isPending || turn.isPending} />
+        <DialogButtons onClose={onClose} action={what === "root" ? "Rotate it" : "End it"} busy={end.isPending || rotate.isPending} />
       </form>
     </Dialog>
   );
