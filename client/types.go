@@ -461,6 +461,8 @@ type Identity struct {
 	Seen        Seen         `json:"seen"`
 	Teams       []string     `json:"teams"`   // that a person or an app is in
 	Members     []string     `json:"members"` // of a team
+	// MayNotGive is why the caller may not give it access, though they give access to others; only when it is looked up alone.
+	MayNotGive string `json:"may_not_give,omitempty"`
 }
 
 // Credential is what is known of one without its secret.

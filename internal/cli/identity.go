@@ -293,6 +293,9 @@ func (a *app) identityShowCommand(kind string) *cobra.Command {
 					}
 				}
 				fmt.Fprintln(a.Out)
+				if i.MayNotGive != "" {
+					fmt.Fprintf(a.Out, "You cannot give it access: %s\n", i.MayNotGive)
+				}
 				a.printGrants(grants)
 				a.printReadings(reads)
 			})

@@ -257,6 +257,10 @@ func TestRequestsAreAnsweredBySomebodyElse(t *testing.T) {
 	if _, err := lead.AskFor(ctx, client.NewRequest{Receipt: receipt, Reason: "again"}); chesttest.Code(err) != "exists" {
 		t.Errorf("asked twice: %v", err)
 	}
+	outright := client.NewGrant{Subject: "person:ticketing-lead", Role: asked.Grant.Role, Scope: "d/i", NotAfter: time.Now().Add(time.Hour)}
+	if _, err := lead.AskFor(ctx, client.NewRequest{Grant: &outright, Reason: "again, until another day"}); chesttest.Code(err) != "exists" {
+		t.Errorf("asked for twice, outright: %v", err)
+	}
 	if list := must[[]client.Request](t)(elsewhere.Requests(ctx)); len(list) != 0 {
 		t.Errorf("a gatekeeper of something else sees %+v", list)
 	}

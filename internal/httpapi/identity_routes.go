@@ -161,8 +161,8 @@ func (a *api) revokeCredential(c *call) error {
 
 func identityJSON(d people.Identity) client.Identity {
 	answer := client.Identity{Subject: d.Subject, Description: d.Description, Owner: d.Owner, State: d.State, Enrolled: d.Enrolled,
-		Confirmed: d.Confirmed,
-		Purpose:   d.Purpose, Environment: d.Environment, Seen: client.Seen(d.Seen),
+		Confirmed: d.Confirmed, MayNotGive: d.MayNotGive,
+		Purpose: d.Purpose, Environment: d.Environment, Seen: client.Seen(d.Seen),
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Credentials: []client.Credential{},
 		Teams: append([]string{}, d.Teams...), Members: append([]string{}, d.Members...)}
 	for _, cr := range d.Credentials {

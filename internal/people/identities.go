@@ -34,6 +34,7 @@ type Identity struct {
 	Seen        usage.Seen // when and how it was last there
 	Teams       []string   // that a person or an app is in
 	Members     []string   // of a team
+	MayNotGive  string     // of one looked up alone: why the caller, who gives access, may not give it to this one
 }
 
 // Credential is what is known of one without the secret.
@@ -199,6 +200,9 @@ func (s *People) Identity(c chest.Caller, subject string) (d Identity, err error
 		return d, a.Fail(err)
 	}
 	list := []Identity{describeIdentity(a.St, row)}
+	if gives := a.St.Policy.Anywhere(c.ID, access.GrantAccess, c.Context(a.Entry.At)); gives.Allowed {
+		list[0].MayNotGive = powers.MayReceive(a.St, c, row.ID, a.Entry.At).Detail
+	}
 	if err := s.addPresence(list); err != nil {
 		return d, a.Fail(err)
 	}
@@ -279,7 +283,7 @@ func (s *People) Register(c chest.Caller, n NewIdentity) (registered Registered,
 			registered.Notes = append(registered.Notes, "it has no owner: nobody answers for it")
 		case n.Kind == reference.App && registered.Credential.ID != "" && !a.St.IsSteward(c, a.Entry.At) && n.Owner != c.Name:
 			registered.Notes = append(registered.Notes, "you have seen its secret, and so it counts as your own: to give it access yourself, "+
-				"let its owner issue one and end this, or register with no_secret (--no-secret)")
+				"let its owner issue one and end this, or register it without a secret (--no-secret)")
 		case row.Unconfirmed:
 			registered.Notes = append(registered.Notes, "nobody else has confirmed who that is: until somebody does, they count as your own")
 		}

@@ -104,7 +104,7 @@ func (s *Record) ReportExposure(c chest.Caller, ref reference.Reference, since t
 	x.CreatedAt, x.CreatedBy = chest.FromMicros(row.CreatedAt), row.CreatedBy
 	current, currentErr := it.Life.Current(a.Entry.At)
 	x.Current, x.Serves = currentErr == nil && current == ref.Version, it.Life.Servable(ref.Version, a.Entry.At) == nil
-	if x.Since.IsZero() {
+	if x.Since.Before(x.CreatedAt) { // a value cannot have been seen before it was there
 		x.Since = x.CreatedAt
 	}
 	err = s.exposedReaders(a, &x, it, namesEver(a.St, d, it), ref.Version)

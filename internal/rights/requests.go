@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -274,8 +275,7 @@ func checkNewRequest(st *chest.Snapshot, row entity.Request) error {
 	open := 0
 	for _, other := range st.OpenRequests(row.Asker) {
 		open++
-		if other.Kind == row.Kind && other.Subject == row.Subject && other.Action == row.Action && other.Target == row.Target &&
-			other.Proposal == row.Proposal {
+		if other.Kind == row.Kind && other.Subject == row.Subject && sameWish(other, row) {
 			return &chest.Error{Code: chest.Exists, Detail: "request " + other.ID + " asks for that already, and is open"}
 		}
 	}
@@ -284,6 +284,20 @@ func checkNewRequest(st *chest.Snapshot, row entity.Request) error {
 			RetryAfter: time.Hour}
 	}
 	return nil
+}
+
+// sameWish reports whether two requests want the same thing. A grant is the same whatever its end and its reason, which are for whoever
+// answers, and whether it was requested outright or by the receipt of a refusal.
+func sameWish(x, y entity.Request) bool {
+	one, errOne := proposalOf(x)
+	two, errTwo := proposalOf(y)
+	if errOne != nil || errTwo != nil || one == nil || two == nil {
+		return x.Action == y.Action && x.Target == y.Target && x.Proposal == y.Proposal
+	}
+	for _, n := range []*NewGrant{one, two} {
+		n.Reason, n.NotAfter, n.NeverEnds = "", time.Time{}, false
+	}
+	return reflect.DeepEqual(one, two)
 }
 
 // Requests lists what the caller has asked for or is asked to answer, and all that is about themselves or their apps;

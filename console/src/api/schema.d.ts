@@ -2650,6 +2650,8 @@ export interface components {
             credentials: components["schemas"]["Credential"][];
             teams: string[];
             members: string[];
+            /** @description Why the caller may not give it access, though they give access to others; left out if nothing forbids it, and in lists. */
+            may_not_give?: string;
         };
         Credential: {
             id: string;

@@ -59,22 +59,27 @@ export function Area({ label, hint, ...input }: AreaProps) {
   );
 }
 
-type ChoiceProps = ComponentProps<"select"> & { label: string; options: { value: string; text: string }[] };
+type ChoiceProps = ComponentProps<"select"> & { label: string; hint?: ReactNode; options: { value: string; text: string }[] };
 
-export function Choice({ label, options, ...select }: ChoiceProps) {
+export function Choice({ label, hint, options, ...select }: ChoiceProps) {
   const id = useId();
   return (
     <div className="grid content-start gap-1">
       <label htmlFor={id} className="text-sm font-semibold">
         {label}
       </label>
-      <select id={id} className="select w-full" {...select}>
+      <select id={id} className="select w-full" aria-describedby={hint ? `${id}-hint` : undefined} {...select}>
         {options.map((o) => (
           <option key={o.value} value={o.value}>
             {o.text}
           </option>
         ))}
       </select>
+      {hint && (
+        <p id={`${id}-hint`} className="muted text-sm">
+          {hint}
+        </p>
+      )}
     </div>
   );
 }

@@ -12,7 +12,12 @@ export function PageHead({ title, above, aside, children }: PageHeadProps) {
   const heading = useRef<HTMLHeadingElement>(null);
   const { pathname } = useLocation();
   useEffect(() => {
-    document.title = `${heading.current?.textContent ?? ""} · Tansu`;
+    document.title = `${
+      heading.current?.innerText
+        .trim()
+        .split(/\s*\n\s*/)
+        .join(" ") ?? ""
+    } · Tansu`;
   });
   useEffect(() => {
     if (been.path && been.path !== pathname && !document.querySelector("dialog[open]")) heading.current?.focus();

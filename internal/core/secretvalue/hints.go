@@ -43,7 +43,7 @@ func Hints(v Value, names ...string) (hints []string) {
 	case wellKnown[lower] || base != "" && wellKnown[base] || digitsInOrder(text):
 		hints = append(hints, "it is one of the values that are guessed first")
 	case utf8.Valid(content) && len(text) <= estimated && !strings.ContainsAny(text, "\n") && (guessable(text) || likely(text, names)):
-		hints = append(hints, "it is easy to guess for somebody who knows how people choose passwords; one can be made up (--generate)")
+		hints = append(hints, "it is easy to guess for somebody who knows how people choose passwords; one can be generated (--generate)")
 	}
 	switch {
 	case len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[0] == text[len(text)-1]:

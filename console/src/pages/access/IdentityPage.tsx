@@ -11,6 +11,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
+import { AskDialog } from "../refusals/AskDialog";
 import { Credentials } from "./Credentials";
 import { DescribeIdentityDialog } from "./DescribeIdentityDialog";
 import { GiveDialog } from "./GiveDialog";
@@ -29,12 +30,14 @@ export function IdentityPage() {
   const sees = may.sees(subject);
   const identity = useIdentity(subject, sees);
   const grants = useGrants(subject, sees);
-  const [open, setOpen] = useState<"give" | "describe">();
+  const [open, setOpen] = useState<"give" | "request" | "describe">();
   const list = grants.data?.grants ?? [];
   const team = subject.startsWith("team:");
   const self = subject === may.subject;
-  const gives = may.somewhere("grant") && !self;
+  const giver = may.somewhere("grant") && !self;
+  const requests = !giver && (self || may.ownedApps.includes(subject));
   const d = identity.data;
+  const gives = giver && !d?.may_not_give;
   return (
     <>
       <PageHead
@@ -69,6 +72,11 @@ export function IdentityPage() {
                   Give access …
                 </button>
               )}
+              {requests && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("request")}>
+                  Request access …
+                </button>
+              )}
             </>
           )
         }
@@ -82,8 +90,9 @@ export function IdentityPage() {
         <div className="grid grid-cols-1 gap-10">
           <section aria-label="Grants">
             <h2 className="mb-2 text-xl font-semibold">Grants</h2>
+            {giver && d.may_not_give && <p className="muted mb-3 max-w-prose">You cannot give access here: {d.may_not_give}.</p>}
             {grants.error && <ProblemBox error={grants.error} />}
-            {list.length > 0 && <GrantTable grants={list} of={subject} ends={gives} />}
+            {list.length > 0 && <GrantTable grants={list} of={subject} ends={giver} />}
             {grants.data && list.length === 0 && (
               <Empty title="No access">{team ? "Its members get nothing from it." : "No access yet."}</Empty>
             )}
@@ -101,6 +110,7 @@ export function IdentityPage() {
         </div>
       )}
       {open === "give" && <GiveDialog subject={subject} onClose={() => setOpen(undefined)} />}
+      {open === "request" && <AskDialog subject={subject} wants="consumer" onClose={() => setOpen(undefined)} />}
       {open === "describe" && d && <DescribeIdentityDialog identity={d} onClose={() => setOpen(undefined)} />}
     </>
   );

@@ -1,6 +1,7 @@
-import type { FormEvent } from "react";
+import { useState, type FormEvent } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useMay } from "../../api/may";
 import { useRegister } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
@@ -17,13 +18,17 @@ const hints = { app: "Such as ticket-api.", person: "By duty, such as platform-o
 // RegisterDialog registers somebody and then shows the credential, once.
 export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
   const register = useRegister();
+  const may = useMay();
+  const [owner, setOwner] = useState("");
+  // Whoever has seen an app's secret can act as it, and so may not give it access: that of somebody else's app is left to its owner.
+  const others = owner !== "" && owner !== may.subject && !may.steward;
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
     const body: Schemas["NewIdentity"] = { kind, name: text("name"), description: text("description"), owner: text("owner") };
     if (kind === "app") body.purpose = text("purpose");
-    if (kind === "app" && form.get("no_secret")) body.no_secret = true;
+    if (kind === "app" && text("sign_in") === "owner") body.no_secret = true;
     if (kind === "app" && text("environment")) body.environment = text("environment") as "production" | "staging" | "development";
     register.mutate(body, { onSuccess: onDone });
   };
@@ -41,7 +46,11 @@ export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
           <Link className="link" to={`/access/${register.data.identity.subject}`} onClick={onClose}>
             Its page
           </Link>{" "}
-          gives it access{kind === "team" && " and members"}.
+          gives it access{kind === "team" && " and members"}
+          {kind === "app" &&
+            !register.data.credential &&
+            `, and there ${register.data.identity.owner || "its owner"} adds a sign-in method`}
+          .
         </p>
         <div className="mt-4 flex justify-end">
           <button type="button" className="btn btn-primary" onClick={onClose}>
@@ -53,7 +62,11 @@ export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
   }
   return (
     <Dialog title={titles[kind]} onClose={onClose}>
-      <form className="grid gap-4" onSubmit={submit}>
+      <form
+        className="grid gap-4"
+        onSubmit={submit}
+        onChange={(event) => setOwner(String(new FormData(event.currentTarget).get("owner") ?? "").trim())}
+      >
         <Field label="Name" name="name" required className="name" hint={hints[kind]} />
         <Field label="Description" name="description" />
         {kind === "app" && (
@@ -67,10 +80,17 @@ export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
               placeholder="person:ticketing-lead"
               hint="Who answers for it."
             />
-            <label className="flex items-center gap-2">
-              <input type="checkbox" name="no_secret" className="checkbox checkbox-sm" />
-              Without a client secret: its owner adds a sign-in method, so that you never see it
-            </label>
+            <Choice
+              key={String(others)}
+              label="It signs in with"
+              name="sign_in"
+              defaultValue={others ? "owner" : "secret"}
+              options={[
+                { value: "secret", text: "a client secret, shown to you once" },
+                { value: "owner", text: "what its owner adds: you never see it" },
+              ]}
+              hint={others ? "With a client secret that you have seen, somebody else would have to give the app its access." : undefined}
+            />
           </>
         )}
         {register.error && <ProblemBox error={register.error} />}

@@ -154,6 +154,11 @@ export function ImportDialog({ drawer, rules, onClose }: { drawer: string; rules
             </ul>
           </div>
         )}
+        {able > 0 && !whole && !each && !report?.done && (
+          <p className="text-warning text-sm font-semibold">
+            Not all of it can be imported. Leave out what cannot be, or tick “Import what can be”.
+          </p>
+        )}
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-ghost" onClick={onClose}>
             {report?.done ? "Close" : "Cancel"}

@@ -34,7 +34,7 @@ export function ImportReport({ report, drawer, left, onLeave }: ReportProps) {
       item: `${drawer}/${it.item}`,
       mark: marks[it.result] ?? "empty",
       word: it.result,
-      why: it.detail,
+      why: it.result === "exists" ? "tick “Add a version to items that exist”, or leave it out" : it.detail,
     })),
     ...left.map((name) => ({ key: `l${name}`, line: 0, name, item: "", mark: "withdrawn", word: "left out", why: "" })),
   ];

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { useMayThere } from "../../api/may";
-import { useAskFor } from "../../api/rights";
+import { useMay, type useMayThere } from "../../api/may";
+import { useAskFor, useRequests } from "../../api/rights";
 import { ReasonDialog } from "../../parts/ReasonDialog";
 import { AskDialog } from "../refusals/AskDialog";
 import { Reveal } from "./Reveal";
@@ -23,6 +23,9 @@ function NoValue({ target, there }: ValueProps) {
   const close = () => setAsking(false);
   const seconded = there.needsApproval("read_value");
   const unmet = there.unmet("read_value");
+  const me = useMay().subject;
+  const requests = useRequests().data?.requests;
+  const open = requests?.find((r) => r.state === "open" && r.asker === me && r.subject === me && (r.grant?.scope ?? r.target) === target);
   return (
     <section className="panel flex flex-wrap items-center justify-between gap-3" aria-label="Value">
       {seconded ? (
@@ -38,9 +41,9 @@ function NoValue({ target, there }: ValueProps) {
           <b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.
         </p>
       )}
-      {ask.data ? (
+      {open ? (
         <p role="status" className="text-sm">
-          Request <span className="name">{ask.data.id}</span> is open. The answer appears under Requests.
+          Request <span className="name">{open.id}</span> is open. The answer appears under Requests.
         </p>
       ) : (
         <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>

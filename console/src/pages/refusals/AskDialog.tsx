@@ -6,8 +6,10 @@ import { EndChoice, endOf } from "../../parts/EndChoice";
 import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
+type AskDialogProps = { subject?: string; scope?: string; wants?: string; onClose: () => void };
+
 // AskDialog requests a grant, for oneself or for an app that one answers for, without having been refused first.
-export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: string; wants?: string; onClose: () => void }) {
+export function AskDialog({ subject, scope = "", wants = "viewer", onClose }: AskDialogProps) {
   const ask = useAskFor();
   const roles = useRoles();
   const [role, setRole] = useState(wants);
@@ -39,7 +41,12 @@ export function AskDialog({ scope = "", wants = "viewer", onClose }: { scope?: s
   return (
     <Dialog title="Request access" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <Choice label="For" name="subject" options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]} />
+        <Choice
+          label="For"
+          name="subject"
+          defaultValue={subject}
+          options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]}
+        />
         <Choice
           label="Role"
           name="role"
