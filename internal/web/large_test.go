@@ -106,12 +106,19 @@ func (b *browser) reacts(do string) float64 {
 		return times.sort((x, y) => x - y)[2]; })()`, do))
 }
 
-// picture takes one into TANSU_PICTURES, for whoever wants to look.
+// picture takes one in each theme into TANSU_PICTURES, for whoever wants to look.
 func (b *browser) picture(name string) {
-	if dir := os.Getenv("TANSU_PICTURES"); dir != "" {
+	dir := os.Getenv("TANSU_PICTURES")
+	if dir == "" {
+		return
+	}
+	was := eval[string](b, `document.documentElement.dataset.theme ?? ""`)
+	for _, theme := range []string{"lacquer", was} {
+		eval[int](b, fmt.Sprintf(`document.documentElement.dataset.theme = %q; document.getAnimations()
+			.filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finish()).length`, theme)) // colours fade
 		picture, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
 		if err == nil {
-			err = os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o600)
+			err = os.WriteFile(filepath.Join(dir, name+theme+".png"), picture, 0o600)
 		}
 		if err != nil {
 			b.t.Log(err)

@@ -262,6 +262,14 @@ var drawn = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 	return err
 })
 
+// still waits until the fonts are there, and ends whatever fades in; what turns for ever, such as a spinner, turns on.
+var still = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+	_, err := chromedp.Evaluate[bool](`document.fonts.ready.then(() => { document.getAnimations()
+		.filter((a) => a.effect.getComputedTiming().endTime !== Infinity).forEach((a) => a.finish()); return true; })`,
+		chromedp.EvalAwaitPromise)(ctx, t)
+	return err
+})
+
 func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
@@ -282,7 +290,7 @@ func capture(ctx context.Context, address string, shot page) ([]byte, error) {
 		shown, _ := chromedp.Run(context.WithoutCancel(ctx), chromedp.Evaluate[string](`document.body.innerText`))
 		return nil, fmt.Errorf("%w; the page shows: %s", err, shown)
 	}
-	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise)); err != nil {
+	if err := chromedp.Do(ctx, still); err != nil {
 		return nil, err
 	}
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
