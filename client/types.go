@@ -49,6 +49,8 @@ type There struct {
 	NeedReason   []string `json:"need_reason"`
 	NeedApproval []string `json:"need_approval"`
 	Unmet        []Unmet  `json:"unmet"`
+	UseOnly      bool     `json:"use_only,omitempty"`  // the caller may read the item, and no person is ever shown its value
+	Requested    string   `json:"requested,omitempty"` // an open request of the caller's about exactly this
 }
 
 // Unmet is an action, and in a sentence which condition does not hold.

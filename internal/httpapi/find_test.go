@@ -128,6 +128,9 @@ func TestWhatIsNeededBesidesAGrantIsSaidBeforeItIsTried(t *testing.T) {
 		}
 	}
 	asked := must[client.Request](t)(ask("fuel/ledger"))
+	if there = must[client.There](t)(oncall.MayThere(ctx, "fuel/ledger")); there.Requested != asked.ID {
+		t.Errorf("what is requested is not said: %+v", there)
+	}
 	if _, err := oncall.AnswerRequest(ctx, asked.ID, client.Answer{Allow: true}); chesttest.Code(err) == "" {
 		t.Error("whoever asks answers it")
 	}

@@ -479,6 +479,9 @@ func TestUseOnlyValuesAreShownToNobody(t *testing.T) {
 	if _, _, err := reader.Read(ctx, "d/i"); chesttest.Code(err) != "not_servable" || err.(*client.Problem).Reason != "use_only" {
 		t.Errorf("a person reads it: %v", err)
 	}
+	if there := must[client.There](t)(reader.MayThere(ctx, "d/i")); !there.UseOnly {
+		t.Errorf("a person is offered it: %+v", there)
+	}
 	if _, err := reader.Export(ctx, "d", client.NewExport{Format: "json", Clear: true}); chesttest.Code(err) != "not_possible" {
 		t.Errorf("a person exports it: %v", err)
 	}

@@ -114,7 +114,7 @@ func (a *api) mayThere(c *call) error {
 		return err
 	}
 	answer := client.There{Target: c.QueryParam("target"), Actions: names(may.Actions), NeedReason: names(may.Reason),
-		NeedApproval: names(may.Approval), Unmet: []client.Unmet{}}
+		NeedApproval: names(may.Approval), Unmet: []client.Unmet{}, UseOnly: may.UseOnly, Requested: may.Requested}
 	for _, u := range may.Unmet {
 		answer.Unmet = append(answer.Unmet, client.Unmet{Action: u.Action.String(), Why: u.Why})
 	}

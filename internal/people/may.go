@@ -5,6 +5,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/core/reference"
 )
 
 // May lists what callers may do, for a user interface that offers only that. It decides nothing: each act is decided when it is done.
@@ -48,6 +49,8 @@ const ofItems = access.List | access.SeeMetadata | access.ReadValue | access.Use
 type There struct {
 	Actions, Reason, Approval access.Action
 	Unmet                     []Unmet
+	UseOnly                   bool   // they may read the item, and no person is ever shown its value
+	Requested                 string // an open request of theirs, for themselves, about exactly this; empty for none
 }
 
 // Unmet is an action, and the condition that does not hold.
@@ -85,6 +88,15 @@ func (s *People) MayThere(c chest.Caller, target string) (may There, err error) 
 		case decision.Reason == access.ConditionFailed:
 			may.Unmet = append(may.Unmet, Unmet{Action: action, Why: st.NearestMiss(request, decision)})
 		}
+	}
+	for _, row := range st.OpenRequests(c.ID) {
+		if row.Subject == c.ID && row.Target == target {
+			may.Requested = row.ID
+		}
+	}
+	if may.Actions&access.ReadValue != 0 && st.Identity(c.ID).Kind == reference.Person {
+		spot := st.At(names...)
+		may.UseOnly = spot.Item != nil && spot.Item.Row.UseOnly
 	}
 	if len(names) == 1 {
 		for action := range ofItems.Each() {

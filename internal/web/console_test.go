@@ -420,6 +420,36 @@ func TestAppSecretIsShownOnce(t *testing.T) {
 	b.clean()
 }
 
+// Whoever sees the secret of somebody else's app may not give it access: so the secret is left to the owner unless it is chosen, and the
+// app's page says why nothing is offered there.
+func TestTheSecretOfAnAppIsLeftToItsOwner(t *testing.T) {
+	b := open(t)
+	b.chest.Person(t, "ticketing-lead")
+	b.chest.Person(t, "security-duty", chesttest.Grant{Role: "gatekeeper", Scope: "**"})
+	b.visit("/", "Sign in")
+	b.signIn("security-duty")
+	register := func(name string, steps ...step) {
+		b.visit("/access", "Register an app")
+		b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, name),
+			chromedp.SendKeys(`dialog input[name=owner]`, "person:ticketing-lead"))
+		b.do(append(steps, press("Register", `dialog`), see("may do nothing yet"))...)
+	}
+	register("ticket-api")
+	if strings.Contains(b.html(), "tansu_appsecret_") {
+		t.Error("whoever registers it sees its secret")
+	}
+	b.visit("/access/app:ticket-api", "Give access …")
+	register("gate-controller", chromedp.SetValue(`dialog select[name=sign_in]`, "secret"))
+	if !strings.Contains(b.html(), "tansu_appsecret_") {
+		t.Error("the secret that was chosen is not shown")
+	}
+	b.visit("/access/app:gate-controller", "You cannot give access here")
+	if eval[bool](b, `[...document.querySelectorAll("button")].some((b) => b.innerText.includes("Give access"))`) {
+		t.Error("what would be refused is offered")
+	}
+	b.clean()
+}
+
 func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b := open(t)
 	b.chest.App(t, "gate-controller")

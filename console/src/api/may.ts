@@ -34,7 +34,7 @@ export function useMayThere(target: string) {
     queryKey: ["may", target],
     queryFn: () => data(api.GET("/api/me/may", { params: { query: { target } } })),
   });
-  const { actions, need_reason, need_approval, unmet } = there.data ?? {};
+  const { actions, need_reason, need_approval, unmet, use_only, requested } = there.data ?? {};
   const may = (...any: Action[]) => any.some((action) => actions?.includes(action));
   const needsApproval = (action: Action) => Boolean(need_approval?.includes(action));
   return {
@@ -43,6 +43,8 @@ export function useMayThere(target: string) {
     may,
     needsReason: (action: Action) => Boolean(need_reason?.includes(action)),
     needsApproval,
+    useOnly: Boolean(use_only),
+    requested,
     unmet: (action: Action) => unmet?.find((u) => u.action === action)?.why,
     reads: may("read_value") && !needsApproval("read_value"), // now, and without anybody else
   };

@@ -3823,6 +3823,10 @@ export interface operations {
                             /** @example it is sunday 03:12 in Europe/Lisbon */
                             why: string;
                         }[];
+                        /** @description The caller may read the item, and no person is ever shown its value. */
+                        use_only?: boolean;
+                        /** @description An open request of the caller's, for themselves, about exactly this; left out if there is none. */
+                        requested?: string;
                     };
                 };
             };

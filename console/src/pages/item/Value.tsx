@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useMay, type useMayThere } from "../../api/may";
-import { useAskFor, useRequests } from "../../api/rights";
+import type { useMayThere } from "../../api/may";
+import { useAskFor } from "../../api/rights";
 import { ReasonDialog } from "../../parts/ReasonDialog";
 import { AskDialog } from "../refusals/AskDialog";
 import { Reveal } from "./Reveal";
@@ -10,7 +10,14 @@ type ValueProps = { target: string; item?: Schemas["Item"]; there: ReturnType<ty
 
 // Value is where an item's value can be revealed by whoever may read it, while it is served. Others are told why not.
 export function Value({ target, item, there }: ValueProps) {
-  if (item?.use_only) return null;
+  if (item?.use_only) return null; // the page says so
+  if (there.useOnly) {
+    return (
+      <p className="panel">
+        <b>Value.</b> It is for applications only, and shown to no person.
+      </p>
+    );
+  }
   if (!there.reads) return <NoValue target={target} there={there} />;
   if (item && !["usable", "due", "grace"].includes(item.state)) return null; // its state says why
   return <Reveal key={item?.current} reference={target} version={item?.current} needsReason={there.needsReason("read_value")} />;
@@ -23,9 +30,6 @@ function NoValue({ target, there }: ValueProps) {
   const close = () => setAsking(false);
   const seconded = there.needsApproval("read_value");
   const unmet = there.unmet("read_value");
-  const me = useMay().subject;
-  const requests = useRequests().data?.requests;
-  const open = requests?.find((r) => r.state === "open" && r.asker === me && r.subject === me && (r.grant?.scope ?? r.target) === target);
   return (
     <section className="panel flex flex-wrap items-center justify-between gap-3" aria-label="Value">
       {seconded ? (
@@ -41,9 +45,9 @@ function NoValue({ target, there }: ValueProps) {
           <b>Value.</b> You may not read it: that takes the role <b>consumer</b> on <span className="name">{target}</span>.
         </p>
       )}
-      {open ? (
+      {there.requested ? (
         <p role="status" className="text-sm">
-          Request <span className="name">{open.id}</span> is open. The answer appears under Requests.
+          Request <span className="name">{there.requested}</span> is open. The answer appears under Requests.
         </p>
       ) : (
         <button type="button" className="btn btn-outline btn-sm" onClick={() => setAsking(true)}>
