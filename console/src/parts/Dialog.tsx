@@ -34,7 +34,7 @@ export function Dialog({ title, wide, once, settled, covers, onClose, children }
   useEffect(() => {
     const dialog = ref.current;
     const onKeyDown = (event: KeyboardEvent) => {
-      if (event.key !== "Escape") return;
+      if (event.key !== "Escape" || dialog !== [...document.querySelectorAll("dialog[open]")].at(-1)) return;
       event.preventDefault(); // the browser would close it, whatever is in it
       leave();
     };
@@ -43,10 +43,10 @@ export function Dialog({ title, wide, once, settled, covers, onClose, children }
       event.preventDefault();
       leave();
     };
-    dialog?.addEventListener("keydown", onKeyDown);
+    document.addEventListener("keydown", onKeyDown); // the focus may be nowhere, when the button that had it is busy
     dialog?.addEventListener("cancel", onCancel);
     return () => {
-      dialog?.removeEventListener("keydown", onKeyDown);
+      document.removeEventListener("keydown", onKeyDown);
       dialog?.removeEventListener("cancel", onCancel);
     };
   }, []);

@@ -40,7 +40,7 @@ export function RoleDialog({ role, onClose }: { role?: Schemas["Role"]; onClose:
   };
   const looked = role && proposed && preview.data;
   return (
-    <Dialog title={role ? `Change the role ${role.name}` : "Make a role"} wide={Boolean(looked)} onClose={onClose}>
+    <Dialog title={role ? `Change the role ${role.name}` : "Create a role"} wide={Boolean(looked)} onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit} onChange={() => setProposed(undefined)}>
         {!role && <Field label="Name" name="name" required className="name" placeholder="rotator" />}
         <Field label="Description" name="description" defaultValue={role?.summary} maxLength={500} />
@@ -61,7 +61,7 @@ export function RoleDialog({ role, onClose }: { role?: Schemas["Role"]; onClose:
         {(store.error ?? preview.error) && <ProblemBox error={store.error ?? preview.error} />}
         <DialogButtons
           onClose={onClose}
-          action={!role ? "Make it" : looked ? "Change it" : "See what it changes"}
+          action={!role ? "Create it" : looked ? "Change it" : "See what it changes"}
           busy={store.isPending || preview.isFetching}
         />
       </form>

@@ -28,7 +28,7 @@ export const proofs = {
     about:
       "A code that is good once, for half an hour. On the host, tansu enrol exchanges it for a key pair that is made there. " +
       "A second use raises an alarm in the trail.",
-    action: "Make a code",
+    action: "Create a code",
   },
   issuer: {
     name: "issuer",
@@ -45,11 +45,11 @@ export const proofs = {
   appsecret: {
     name: "client secret",
     about: "A password for the app, shown only once, which it has to keep. Prefer any other method.",
-    action: "Make a secret",
+    action: "Create a secret",
   },
   enrol: {
     name: "enrolment code",
     about: "They choose a new password with it. Whoever has it can sign in as them.",
-    action: "Make a code",
+    action: "Create a code",
   },
 };
