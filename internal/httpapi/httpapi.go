@@ -3,6 +3,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"crypto/rand"
 	_ "embed" // for the contract
 	"encoding/hex"
@@ -374,14 +375,14 @@ func (a *api) authenticate(c *call) (chest.Caller, error) {
 		return chest.Caller{}, err
 	}
 	caller, err := a.service.Authenticate(c.origin, token)
-	if page := c.Request().Header.Get(pageOf); err == nil && page != "" && page != caller.Name {
+	if page := cmp.Or(c.Request().Header.Get(pageOf), c.QueryParam("page_of")); err == nil && page != "" && page != caller.Name {
 		return chest.Caller{}, &chest.Error{Code: otherSession, Detail: caller.Name + " is signed in in this browser now; nothing was done"}
 	}
 	return caller, err
 }
 
 // pageOf says whom a page of the console shows as signed in. All pages of a browser share one cookie: when somebody else has signed in on
-// another one, nobody acts as them by what they press here.
+// another one, nobody acts as them by what they press here, or looks on. A stream of events has no headers, and says it in its address.
 const pageOf = "Tansu-Page-Of"
 
 // sameOrigin keeps other sites from acting with the console's cookie, which is SameSite=Strict besides. A page on

@@ -135,7 +135,7 @@ var queries = map[string]string{
 	"GET /api/trail/archives":            "cursor limit",
 	"GET /api/unlock-methods":            "cursor limit",
 	"GET /api/me/shares":                 "cursor limit",
-	"GET /api/trail/watch":               "q after",
+	"GET /api/trail/watch":               "q after page_of",
 	"GET /api/trail/unusual":             "since cursor limit",
 	"GET /api/trail/activity":            "since cursor limit",
 	"GET /api/trail/checkpoints":         "from cursor limit",

@@ -6188,6 +6188,8 @@ export interface operations {
                 q?: components["parameters"]["trailQuery"];
                 /** @description Begin with what follows this number. */
                 after?: number;
+                /** @description Of a page of the console: whom it shows, as in the header Tansu-Page-Of, which a stream of events cannot send. */
+                page_of?: string;
             };
             header?: never;
             path?: never;

@@ -107,13 +107,14 @@ const mostLive = 50;
 function Live({ query }: { query: string }) {
   const [entries, setEntries] = useState<Schemas["Entry"][]>([]);
   const [lost, setLost] = useState(false);
+  const me = useMay().subject;
   useEffect(() => {
-    const source = new EventSource(`/api/trail/watch?q=${encodeURIComponent(query)}`);
+    const source = new EventSource(`/api/trail/watch?q=${encodeURIComponent(query)}&page_of=${encodeURIComponent(me)}`);
     source.onopen = () => setLost(false);
     source.onerror = () => setLost(true);
     source.onmessage = (event) => setEntries((list) => [JSON.parse(String(event.data)) as Schemas["Entry"], ...list].slice(0, mostLive));
     return () => source.close();
-  }, [query]);
+  }, [query, me]);
   return (
     <section aria-label="Live view" className="border-primary mb-8 border-l-4 pl-4">
       <p role="status" className="mb-2">
