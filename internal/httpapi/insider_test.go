@@ -117,6 +117,19 @@ func TestSomebodyMadeUpIsTheirMakers(t *testing.T) {
 	}
 	_, err := in.gate.Give(ctx, client.NewGrant{Subject: "person:relief", Role: "consumer", Scope: "d/**"})
 	refused(t, "giving to them", err, "own_access")
+	if !strings.Contains(err.Error(), "tansu person confirm relief") {
+		t.Errorf("what would change it is not said: %v", err)
+	}
+	must[client.Registered](t)(in.gate.Register(ctx, client.NewIdentity{Kind: "app", Name: "lamp", NoSecret: true}))
+	must[client.Registered](t)(in.gate.Register(ctx, client.NewIdentity{Kind: "app", Name: "buoy", NoSecret: true, Owner: "person:relief"}))
+	for app, why := range map[string]string{"lamp": "has no owner", "buoy": "tansu person confirm relief"} {
+		if got := must[client.Identity](t)(in.gate.Identity(ctx, "app:"+app)); !strings.Contains(got.MayNotGive, why) {
+			t.Errorf("why one may not give it to %s: %q", app, got.MayNotGive)
+		}
+		if got := must[client.Identity](t)(in.other.Identity(ctx, "app:"+app)); got.MayNotGive != "" {
+			t.Errorf("another gatekeeper may not give it to %s: %q", app, got.MayNotGive)
+		}
+	}
 	team(t, in.steward, "readers")
 	give(t, in.steward, "team:readers", "consumer", "d/**")
 	_, err = in.gate.Join(ctx, "team:readers", "person:relief")

@@ -43,26 +43,38 @@ const WidensOwn = "nobody may widen their own access, directly or through a team
 
 // MayReceive checks the receiving side: what forbids this caller to give anything at all to this subject.
 func MayReceive(st *chest.Snapshot, c chest.Caller, subject string, now time.Time) (l Lack) {
-	if !st.IsSteward(c, now) && st.Holds(chest.RuleOwn) && st.Own(c, subject) {
-		l = Lack{Reason: chest.OwnAccess, Detail: WidensOwn}
-		if issued := issuedBy(st, c, subject); issued != "" {
-			l.Detail = "you issued " + issued + " of " + chest.SubjectOf(st.Identity(subject)) + ": whoever has it can act as it, and nobody " +
-				"widens their own access; let its owner issue one (and end yours), or let another gatekeeper give this"
-		}
+	if st.IsSteward(c, now) || !st.Holds(chest.RuleOwn) || !st.Own(c, subject) {
+		return l
+	}
+	l = Lack{Reason: chest.OwnAccess, Detail: WidensOwn}
+	if because := ownBecause(st, c, st.Identity(subject)); because != "" {
+		l.Detail = because + "; or let another gatekeeper give this: tansu request grant"
 	}
 	return l
 }
 
-// issuedBy names a credential of the subject that the caller issued, if that is the only thing that makes the subject the caller's own.
-func issuedBy(st *chest.Snapshot, c chest.Caller, subject string) string {
-	row := st.Identity(subject)
+// ownBecause says why a person's or an app's access counts as the caller's own, and what would change that; empty where nothing would.
+func ownBecause(st *chest.Snapshot, c chest.Caller, row entity.Identity) string {
+	name := chest.SubjectOf(row)
 	owner, owned := st.IdentityOf(row.Owner)
-	if row.Kind != reference.App || !owned || st.Own(c, owner.ID) {
+	switch {
+	case row.ID == c.ID || row.Kind == reference.Team || row.Kind == reference.App && owned && owner.ID == c.ID:
 		return ""
+	case row.Kind == reference.Person && !row.Unconfirmed: // the caller is the one whom nobody else has confirmed
+		return ""
+	case row.Kind == reference.Person:
+		return "nobody else has confirmed who " + name + " is, and so they count as you, who may not widen your own access: let somebody " +
+			"else confirm them (tansu person confirm " + row.Name + ")"
+	case !owned:
+		return name + " has no owner, and so it counts as yours, and nobody may widen their own access: name somebody else as its owner, who " +
+			"adds its credentials, and end those that you issued"
+	case owner.Kind == reference.Person && owner.Unconfirmed && st.Own(c, owner.ID):
+		return name + " belongs to " + row.Owner + ", and " + ownBecause(st, c, owner)
 	}
-	for _, cr := range st.CredentialsOf(subject) {
+	for _, cr := range st.CredentialsOf(row.ID) {
 		if cr.CreatedBy == c.Name {
-			return cr.ID
+			return "you issued " + cr.ID + " of " + name + ": whoever has it can act as it, and nobody widens their own access; let its owner " +
+				"issue one, and end yours"
 		}
 	}
 	return ""

@@ -35,9 +35,9 @@ export function IdentityPage() {
   const team = subject.startsWith("team:");
   const self = subject === may.subject;
   const giver = may.somewhere("grant") && !self;
-  const requests = !giver && (self || may.ownedApps.includes(subject));
   const d = identity.data;
   const gives = giver && !d?.may_not_give;
+  const requests = giver ? d?.may_not_give !== undefined : self || may.ownedApps.includes(subject);
   return (
     <>
       <PageHead

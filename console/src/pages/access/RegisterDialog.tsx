@@ -22,6 +22,7 @@ export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
   const [owner, setOwner] = useState("");
   // Whoever has seen an app's secret can act as it, and so may not give it access: that of somebody else's app is left to its owner.
   const others = owner !== "" && owner !== may.subject && !may.steward;
+  const mine = !others && !may.steward && may.somewhere("grant");
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
@@ -78,7 +79,11 @@ export function RegisterDialog({ kind, onDone, onClose }: RegisterDialogProps) {
               name="owner"
               kinds={["person", "team"]}
               placeholder="person:ticketing-lead"
-              hint="Who answers for it."
+              hint={
+                mine
+                  ? "Who answers for it, and adds how it signs in. Unless that is somebody else, another gatekeeper has to give it access."
+                  : "Who answers for it."
+              }
             />
             <Choice
               key={String(others)}

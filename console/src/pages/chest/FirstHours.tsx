@@ -89,8 +89,10 @@ export function FirstApp({ drawers }: { drawers: number }) {
     },
     {
       done: apps.length > 0,
-      what: "Register the app",
-      why: "It signs in as itself, and not as you.",
+      what: may.steward ? "Register the app" : "Register the app, with a developer as its owner",
+      why: may.steward
+        ? "It signs in as itself, and not as you."
+        : "The developer is a person of the chest whom somebody else confirms. They add how the app signs in; then you may give it access.",
       to: "/access",
       text: "Register an app",
     },

@@ -37,16 +37,15 @@ export function AskDialog({ subject, scope = "", wants = "viewer", onClose }: As
       </Dialog>
     );
   }
-  const owned = may.ownedApps.map((subject) => ({ value: subject, text: subject }));
+  const others = may.ownedApps.filter((app) => app !== subject);
+  const options = [
+    { value: may.subject, text: `you, ${may.subject}` },
+    ...(subject && subject !== may.subject ? [subject, ...others] : others).map((s) => ({ value: s, text: s })),
+  ];
   return (
     <Dialog title="Request access" onClose={onClose}>
       <form className="grid gap-4" onSubmit={submit}>
-        <Choice
-          label="For"
-          name="subject"
-          defaultValue={subject}
-          options={[{ value: may.subject, text: `you, ${may.subject}` }, ...owned]}
-        />
+        <Choice label="For" name="subject" defaultValue={subject} options={options} />
         <Choice
           label="Role"
           name="role"
