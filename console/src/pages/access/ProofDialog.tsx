@@ -97,7 +97,7 @@ function Issued({ issued, subject, pem, onClose }: IssuedProps) {
   const file = `${subject.replace("app:", "")}.key`;
   const secret = Boolean(issued.secret);
   return (
-    <Dialog title={secret || pem ? "Made" : "Registered"} once={secret || (pem !== "" && !saved)} settled onClose={onClose}>
+    <Dialog title={secret || pem ? "Created" : "Added"} once={secret || (pem !== "" && !saved)} settled onClose={onClose}>
       {secret && <ShownOnce issued={issued} subject={subject} />}
       {pem && (
         <div className="grid gap-3" role="status">

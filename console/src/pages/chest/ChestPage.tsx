@@ -58,12 +58,13 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
       {me.steward && <FirstHours />}
       {!me.steward && drawers.data && list.length <= 2 && may.chest("register") && <FirstApp drawers={list.length} />}
       {!lists && <Closed what="any drawer" needs="viewer" />}
+      {!lists && may.ownedApps.length > 0 && <AnswersFor apps={may.ownedApps} />}
       {lists && drawers.isPending && <Loading what="the chest" />}
       {drawers.error && <ProblemBox error={drawers.error} />}
       {drawers.data && list.length === 0 && (
         <Empty title="No drawers yet">
           <p>
-            {makes ? "A drawer holds the secrets of one application in one environment." : "Somebody with the role curator can make one."}
+            {makes ? "A drawer holds the secrets of one application in one environment." : "Somebody with the role curator can create one."}
           </p>
           {makes && (
             <button type="button" className="btn btn-primary mt-3" onClick={() => setAdding(true)}>
@@ -93,6 +94,24 @@ export function ChestPage({ me }: { me: Schemas["Me"] }) {
       )}
       {adding && <NewDrawerDialog onClose={() => setAdding(false)} />}
     </>
+  );
+}
+
+// AnswersFor leads an owner who may see no drawer to the apps whose sign-in methods they add.
+function AnswersFor({ apps }: { apps: string[] }) {
+  return (
+    <section className="panel mt-6" aria-label="What you answer for">
+      <p>You answer for these apps. On its page you add how an app signs in, see what it may read, and request access for it.</p>
+      <ul className="mt-2 list-disc pl-6">
+        {apps.map((app) => (
+          <li key={app}>
+            <Link className="link name" to={`/access/${app}`}>
+              {app}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

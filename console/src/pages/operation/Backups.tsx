@@ -109,7 +109,7 @@ function List({ list }: { list: Schemas["Backup"][] }) {
       id={(b) => `${b.number} ${b.made}`}
       columns={[
         { head: "No", className: "tabular-nums", cell: (b) => b.number },
-        { head: "Made", cell: (b) => <When at={b.made} /> },
+        { head: "Created", cell: (b) => <When at={b.made} /> },
         { head: "Kind", cell: (b) => (b.problem ? <Mark state="failed" /> : b.adds_to ? "incremental" : "full") },
         { head: "Up to entry", className: "tabular-nums", cell: (b) => (b.problem ? "" : b.last) },
         { head: "Size", className: "tabular-nums", cell: (b) => (b.problem ? "" : size(b.size)) },

@@ -52,7 +52,7 @@ export function Methods() {
             { head: "Used", cell: (m) => <When at={m.used} /> },
             { head: "Ends", cell: (m) => <When at={m.not_after} none="no end" /> },
             {
-              head: "Made",
+              head: "Created",
               cell: (m) => (
                 <>
                   <When at={m.created_at} />
