@@ -2,8 +2,9 @@ import { useState } from "react";
 import { useAskFor } from "../api/rights";
 import { ReasonDialog } from "./ReasonDialog";
 
-// AskFor turns a refusal of one's own into a request that a gatekeeper answers.
-export function AskFor({ receipt }: { receipt: string }) {
+// AskFor turns a refusal of one's own into a request that somebody else answers.
+export function AskFor({ receipt, seconded }: { receipt: string; seconded?: boolean }) {
+  const what = seconded ? "Request approval" : "Request access";
   const ask = useAskFor();
   const [open, setOpen] = useState(false);
   if (ask.data)
@@ -15,13 +16,15 @@ export function AskFor({ receipt }: { receipt: string }) {
   return (
     <>
       <button type="button" className="btn btn-outline btn-sm justify-self-start" onClick={() => setOpen(true)}>
-        Request access …
+        {what} …
       </button>
       {open && (
         <ReasonDialog
-          title="Request access"
+          title={what}
           label="Why do you need it?"
-          hint="A gatekeeper reads this and decides."
+          hint={
+            seconded ? "A second person reads this and agrees or declines; then you do it again." : "A gatekeeper reads this and decides."
+          }
           action="Send the request"
           busy={ask.isPending}
           error={ask.error}

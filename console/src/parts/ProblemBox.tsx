@@ -24,7 +24,7 @@ export function ProblemBox({ error }: { error: unknown }) {
           </p>
         )}
         {problem.code === "refused" && problem.receipt && problem.reason !== "own_access" && problem.reason !== "steward_only" && (
-          <AskFor receipt={problem.receipt} />
+          <AskFor receipt={problem.receipt} seconded={problem.reason === "approval_needed"} />
         )}
         {problem.remedy && (
           <p className="text-sm">
