@@ -47,7 +47,7 @@ type Agent struct {
 	stopped  error
 }
 
-// served is a rule, and what is known of the chest as its app; rules of one profile share that.
+// served is a rule together with the connection to the chest as its app, which the rules of one profile share.
 type served struct {
 	*Rule
 	*account
@@ -155,8 +155,8 @@ func (a *Agent) accountOf(known map[string]*account, profile string) (*account, 
 	return acc, nil
 }
 
-// listen opens the socket for everybody: who may ask for what is for the rules to say. One that an agent has left which was
-// killed is taken away; one that answers is not.
+// listen opens the socket to everybody: the rules say who may ask for what. A socket left behind by an agent that was killed is
+// removed; one that answers is not.
 func listen(path string) (net.Listener, error) {
 	if connection, err := net.Dial("unix", path); err == nil {
 		_ = connection.Close()
@@ -189,7 +189,7 @@ func (a *Agent) Wait(ctx context.Context) error {
 	}
 }
 
-// Stop ends what is being served, reports once more, and forgets every value. To stop again does nothing.
+// Stop ends what is being served, reports once more, and forgets every value. Stopping again does nothing.
 func (a *Agent) Stop() error {
 	a.once.Do(func() { a.stopped = a.end() })
 	return a.stopped

@@ -42,7 +42,7 @@ type Unit struct {
 	Drawer  string `yaml:"drawer"`
 }
 
-// Rule says as which app somebody reads: the first rule that is about them counts.
+// Rule says as which app somebody reads. The first rule that matches the asking process counts.
 type Rule struct {
 	User       string   `yaml:"user"`              // a name or a number of this host
 	Program    string   `yaml:"program,omitempty"` // the file that the asking process runs; any when it is left out

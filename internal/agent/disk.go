@@ -173,8 +173,8 @@ func (a *Agent) keepOnDisk(ctx context.Context, acc *account) {
 	}
 }
 
-// heardNo ends everything that is kept when the chest lets the app sign in no more. That it is away or locked is no such answer. It
-// says no to a host whose clock is wrong, too; what it would serve is fetched again when that is mended.
+// heardNo drops everything that is kept once the chest refuses the app's sign-in. Being away or locked is not a refusal. A host whose
+// clock is wrong is refused, too: what it may have is fetched again when the clock is right.
 func (a *Agent) heardNo(acc *account, err error) {
 	var no *client.Problem
 	if !errors.As(err, &no) || no.Status != http.StatusUnauthorized {

@@ -88,8 +88,8 @@ func (s *shelf) rekey(key []byte) error {
 	return nil
 }
 
-// putAway returns what is kept as one text, sealed once more as a whole: nobody can put parts of several together, or change until
-// when something is good. What the chest is listened to about was good a moment ago.
+// putAway returns what is kept as one text, sealed as a whole, so that nobody can combine parts of several or change how long a value
+// may be served. What the chest is being listened to about counts as confirmed a moment ago.
 func (s *shelf) putAway(label string, now time.Time) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -200,8 +200,8 @@ func (s *shelf) listened(reference string) bool {
 	return s.live && s.about[reference]
 }
 
-// deaf says that the chest is not heard any more, and when it was heard for sure: from then on, what it would have served then is
-// good for as long as its rule says.
+// deaf says that the chest is not heard any more, and when it was last heard for certain. From that moment on, what it would have
+// served may be served for as long as its rule says.
 func (s *shelf) deaf(heard time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

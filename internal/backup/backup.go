@@ -8,8 +8,8 @@
 // identity, and at its end a manifest against which all of it is compared. Nothing in it opens a value: what unlocks the chest belongs
 // somewhere else.
 //
-// A full backup has all pages, an incremental one those that are others than in the one before it, which it names. To restore one takes
-// the full backup and all between the two.
+// A full backup has all pages, an incremental one those that are others than in the one before it, which it names. Restoring one takes
+// the full backup and every one in between.
 package backup
 
 import (

@@ -40,7 +40,7 @@ func To(name, dir string) (Destination, error) {
 	return toDirectory(name, dir)
 }
 
-// directory is a directory on another disk, best of all.
+// directory is a directory, preferably on another disk.
 type directory struct{ path string }
 
 func toDirectory(name, dir string) (Destination, error) {
@@ -191,8 +191,8 @@ func (a address) Remove(ctx context.Context, name string) error {
 	return err
 }
 
-// listName is the file at an address that says which backups are there: a JSON array of headers without keys. Of who changes it, a
-// restore finds fewer backups than there are; what witnesses have seen tells.
+// listName is the file at an address that lists the backups there: a JSON array of headers without keys. Whoever changes it can only
+// make a restore find fewer backups than there are, which checkpoints kept by witnesses reveal.
 const listName = "tansu-backups.json"
 
 // mostList bounds a list, in bytes.

@@ -55,8 +55,8 @@ type Made struct {
 // pagesAtOnce is how many pages are in one part of the tar.
 const pagesAtOnce = 1024
 
-// Make writes a backup. What is in it is of one instant, whatever is written meanwhile; nobody is kept from reading or writing. Begin is
-// told the header, and returns where the backup goes.
+// Make writes a backup of one instant, whatever is written meanwhile, and blocks neither readers nor writers. Begin is given the
+// header, and returns where the backup goes.
 func Make(ctx context.Context, o Order, begin func(Header) (io.Writer, error)) (m Made, err error) {
 	db, err := readFile(o.Dir)
 	if err != nil {
@@ -209,7 +209,7 @@ func (w *writing) add(name string, content []byte) error {
 	return err
 }
 
-// pages writes those that are others than in the backup before: each with its number before it, 4 bytes.
+// pages writes the pages that differ from those of the backup before, each after its number in 4 bytes.
 func (w *writing) pages(ctx context.Context, tx *sqlx.Tx) error {
 	rows, err := tx.QueryContext(ctx, "SELECT pgno, data FROM sqlite_dbpage ORDER BY pgno")
 	if err != nil {

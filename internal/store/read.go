@@ -108,7 +108,7 @@ type Snapshot struct {
 	Shares      []entity.Share
 }
 
-// TamperedError says that the file was changed by something else than Tansu.
+// TamperedError says that the file was changed by something other than Tansu.
 type TamperedError struct {
 	Rows  []TouchedRow // rows that are not what was stored; none when rows were added whole, removed or put back
 	Tally bool         // the rows taken together are not those that were stored

@@ -78,8 +78,8 @@ func (c *changes) arguments(to []any, row entity.Row) []any {
 	return append(to, row.Stamp().Revision, row.Stamp().MAC)
 }
 
-// update is the statement that puts a row in the place of another. It sets what is another value only: SQLite enters a row anew into
-// each index of which a column is set, whether or not it changes.
+// update is the statement that replaces a row. It sets only the columns whose values differ: SQLite rewrites a row's entry in each
+// index that has a column which is set, whether or not the value changes.
 func (c *changes) update(tx *sqlx.Tx, before, after entity.Row) (*sqlx.NamedStmt, error) {
 	was, is := reflect.ValueOf(before), reflect.ValueOf(after)
 	var set []string

@@ -357,8 +357,8 @@ func (s *Store) upgrade(l *loader, snapshot *Snapshot, stored storedTally, all m
 	return nil
 }
 
-// turn authenticates all rows that are in memory, and the sums of the others, by another root key, in the transaction of the change that
-// turns it. What they were under is checked first: a row that was put into the file meanwhile must not become a good one.
+// turn authenticates all rows that are in memory, and the sums of the others, under another root key, in the transaction that rotates
+// it. Their old authentication is checked first: a row put into the file meanwhile must not become a genuine one.
 func (w *writer) turn(tx *sqlx.Tx, next Sealer) error {
 	if w.sealer == nil {
 		return ErrNotBound

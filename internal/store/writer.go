@@ -32,7 +32,7 @@ var ErrNotRecorded = errors.New("the trail cannot be written")
 // ErrNotBound says that rows cannot be written because the chest is locked.
 var ErrNotBound = errors.New("the chest is locked")
 
-// ErrMoved says that what a work was decided on does not hold any more: it is to be decided again.
+// ErrMoved says that what a work was decided on no longer holds: it has to be decided again.
 var ErrMoved = errors.New("what this rests on has changed meanwhile")
 
 // Sealer authenticates rows; the root key provides it while the chest is unlocked.
@@ -547,7 +547,7 @@ func (w *writer) insertRow(statement *sqlx.Stmt, r recorded) error {
 	return nil
 }
 
-// ErrOthers says that the file was written to by something else than this program.
+// ErrOthers says that the file was written to by something other than this program.
 var ErrOthers = errors.New("something other than Tansu wrote to the database while it was open: stop it, and examine the file before " +
 	"it is started again (tansu examine --dir)")
 
