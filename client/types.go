@@ -287,6 +287,7 @@ type Item struct {
 	Rules       Rules     `json:"rules"`            // in force for it
 	OwnRules    Rules     `json:"own_rules"`        // stricter ones of its own
 	UseOnly     bool      `json:"use_only"`         // no person is ever shown its value
+	Key         *KeyFacts `json:"key,omitempty"`    // of a key
 	Notes       []string  `json:"notes,omitempty"`  // what is unusual about what was just said about it
 	ChangedAt   time.Time `json:"changed_at"`
 	ChangedBy   string    `json:"changed_by"`
@@ -310,6 +311,8 @@ type Version struct {
 	EndsAt        time.Time   `json:"ends_at,omitzero"` // by its window or its age
 	CreatedAt     time.Time   `json:"created_at"`
 	CreatedBy     string      `json:"created_by"`
+	// PublicKey is the public half of a key, as a JWK (RFC 7517) whose kid names key and version; left out where there is none.
+	PublicKey json.RawMessage `json:"public_key,omitempty"`
 }
 
 // FieldInfo is what is known of a field without its value.
@@ -351,7 +354,8 @@ type NewVersion struct {
 	Note      string     `json:"note,omitempty"`
 	NotBefore time.Time  `json:"not_before,omitzero"`
 	NotAfter  time.Time  `json:"not_after,omitzero"`
-	Staged    bool       `json:"staged,omitempty"` // waits until somebody promotes it
+	Staged    bool       `json:"staged,omitempty"`  // waits until somebody promotes it
+	Brought   []byte     `json:"brought,omitempty"` // of a key: one that was made elsewhere, as PEM, PKCS #8 or a JWK; left out to make one
 }
 
 // Act does something with an item, or with one of its versions. To shred, Name is the exact reference.
@@ -423,12 +427,13 @@ type Shredded struct {
 
 // NewItem makes an item with its first version.
 type NewItem struct {
-	Name        string     `json:"name"`
-	Shape       string     `json:"shape,omitempty"` // "text" when left out
-	Description string     `json:"description,omitempty"`
-	Owner       string     `json:"owner,omitempty"`
-	UseOnly     bool       `json:"use_only,omitempty"` // no person is ever shown its value; this cannot be undone
-	Version     NewVersion `json:"version"`
+	Name        string       `json:"name"`
+	Shape       string       `json:"shape,omitempty"` // "text" when left out
+	Description string       `json:"description,omitempty"`
+	Owner       string       `json:"owner,omitempty"`
+	UseOnly     bool         `json:"use_only,omitempty"` // no person is ever shown its value; this cannot be undone
+	Key         *NewKeyFacts `json:"key,omitempty"`      // it is a key, which is used in the chest
+	Version     NewVersion   `json:"version"`
 }
 
 // Stored is the answer to a new item or version.
@@ -441,9 +446,10 @@ type Stored struct {
 type Described struct {
 	Description *string   `json:"description,omitempty"`
 	Owner       *string   `json:"owner,omitempty"`
-	Labels      Labels    `json:"labels,omitzero"`    // all of them
-	Approval    *Approval `json:"approval,omitempty"` // of a drawer
-	UseOnly     *bool     `json:"use_only,omitempty"` // of an item: true, and never false again
+	Labels      Labels    `json:"labels,omitzero"`        // all of them
+	Approval    *Approval `json:"approval,omitempty"`     // of a drawer
+	UseOnly     *bool     `json:"use_only,omitempty"`     // of an item: true, and never false again
+	DecryptFrom *int      `json:"decrypt_from,omitempty"` // of a key: the oldest version that decrypts; 0 for any
 }
 
 // Identity is a person, an app or a team.

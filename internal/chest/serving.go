@@ -30,9 +30,8 @@ func (p Spot) Serving(kind string, ref reference.Reference, now time.Time) (foun
 		return found, err
 	}
 	found = Serving{Drawer: d, Item: it, Number: ref.Version}
-	if it.Row.UseOnly && kind != reference.App {
-		return found, &Error{Code: NotServable, Reason: "use_only", Detail: ref.String() +
-			" is for use by applications only, and shown to no person: compare it (tansu check --equals), or let an application use it"}
+	if reason, why := it.Row.KeptFrom(kind); reason != "" {
+		return found, &Error{Code: NotServable, Reason: reason, Detail: ref.String() + " " + why}
 	}
 	if found.Number == 0 {
 		found.Number, err = it.Life.Current(now)

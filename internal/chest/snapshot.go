@@ -361,7 +361,7 @@ func (st *Snapshot) AllRoles() []access.Role {
 func RoleOf(row entity.Role) access.Role {
 	role := access.Role{Name: row.Name, Summary: row.Description}
 	for _, name := range strings.Fields(row.Actions) {
-		action, _ := access.ParseAction(name)
+		action, _ := access.ParseActions(name)
 		role.Actions |= action
 	}
 	return role

@@ -2,6 +2,8 @@
 // microseconds since 1970, 0 for none.
 package entity
 
+import "tansu/internal/core/reference"
+
 // Row is a stored row that decides access. Its content, its table and its revision are under a MAC, and it counts in
 // the tally of all such rows, so that a row changed, added, removed or put back in the file is noticed at unlock.
 //
@@ -154,7 +156,29 @@ type Item struct {
 	Rules       string `db:"rules" json:"rules,omitempty"`       // stricter than its drawer's, as JSON; empty for none
 	AwakeAt     int64  `db:"awake_at" json:"awake_at,omitempty"` // when it was resumed after it had been idle
 	UseOnly     bool   `db:"use_only" json:"use_only,omitempty"` // no person is ever shown its value
+	// Of a key: its cryptokey.Type, its operations separated by spaces, whether it is ever given out, and the oldest version that decrypts.
+	KeyType     string `db:"key_type" json:"key_type,omitempty"`
+	KeyOps      string `db:"key_ops" json:"key_ops,omitempty"`
+	GivenOut    bool   `db:"given_out" json:"given_out,omitempty"`
+	DecryptFrom int    `db:"decrypt_from" json:"decrypt_from,omitempty"`
 	Seal
+}
+
+// Within is who uses a value in the chest, where nobody sees it.
+const Within = "within"
+
+// KeptFrom says why an item's value is not given to a kind of reader, whatever they may read: the reason, and the rest of a sentence that
+// begins with the item. Both are empty where nothing keeps it from them.
+func (r Item) KeptFrom(kind string) (reason, why string) {
+	switch {
+	case kind == Within:
+	case r.KeyType != "" && !r.GivenOut:
+		return "key_stays", "is a key that never leaves the chest: let it sign, encrypt or decrypt there (tansu key)"
+	case r.UseOnly && kind != reference.App:
+		return "use_only",
+			"is for use by applications only, and shown to no person: compare it (tansu check --equals), or let an application use it"
+	}
+	return "", ""
 }
 
 // Role is a custom role.
@@ -209,6 +233,7 @@ type Version struct {
 	ShreddedAt    int64  `db:"shredded_at" json:"shredded_at,omitempty"` // 0 while it is not; then there is no wrapped key
 	Fields        string `db:"fields" json:"fields,omitempty"`           // names and sizes, without values
 	Likeness      int    `db:"likeness" json:"likeness,omitempty"`       // ten bits of a keyed fingerprint, plus one; 0 for none
+	PublicKey     string `db:"public_key" json:"public_key,omitempty"`   // the public half of a key, as a JWK; empty for none
 	Seal
 }
 

@@ -65,7 +65,7 @@ func TestWhatOneMayDoIsSaid(t *testing.T) {
 		chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/db-*"}))
 	before := must[client.TrailPage](t)(chest.Client(t, chest.Steward).Trail(ctx, client.TrailFilter{})).Entries[0].Seq
 	for target, want := range map[string]string{
-		"ticketing-prod": "list see_metadata read_value use_key", "ticketing-prod/db-password": "list see_metadata read_value use_key",
+		"ticketing-prod": "list see_metadata read_value encrypt decrypt sign verify", "ticketing-prod/db-password": "list see_metadata read_value encrypt decrypt sign verify",
 		"ticketing-prod/mail": "list see_metadata", "ticketing-none/db": "list see_metadata", "fuel-prod/db-password": "",
 	} {
 		if got := strings.Join(must[client.There](t)(lead.MayThere(ctx, target)).Actions, " "); got != want {
@@ -77,7 +77,7 @@ func TestWhatOneMayDoIsSaid(t *testing.T) {
 	}
 	me := must[client.Me](t)(lead.Me(ctx))
 	somewhere := strings.Join(me.May.Somewhere, " ")
-	if somewhere != "list see_metadata read_value use_key" || len(me.May.Chest)+len(me.May.Everything) != 0 {
+	if somewhere != "list see_metadata read_value encrypt decrypt sign verify" || len(me.May.Chest)+len(me.May.Everything) != 0 {
 		t.Errorf("%+v", me.May)
 	}
 	own := client.TrailFilter{Subject: "person:ticketing-lead"}

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"encoding/json"
 	"net/http"
 	"strconv"
 	"time"
@@ -75,8 +76,12 @@ func (a *api) createItem(c *call) error {
 	if err != nil {
 		return err
 	}
-	it, made, err := a.service.CreateItem(c.caller, ref,
-		shelf.NewItem{Description: body.Description, Owner: body.Owner, Shape: secretvalue.Shape(body.Shape), UseOnly: body.UseOnly}, version)
+	facts, err := keyFacts(body.Key)
+	if err != nil {
+		return err
+	}
+	it, made, err := a.service.CreateItem(c.caller, ref, shelf.NewItem{Description: body.Description, Owner: body.Owner,
+		Shape: secretvalue.Shape(body.Shape), UseOnly: body.UseOnly, Key: facts}, version)
 	if err != nil {
 		return err
 	}
@@ -115,7 +120,8 @@ func (a *api) addVersion(c *call) error {
 func newVersion(prefix string, body client.NewVersion) (v shelf.NewVersion, err error) {
 	v = shelf.NewVersion{Note: body.Note, Staged: body.Staged, Merge: body.Merge, Recipe: secretvalue.Recipe(body.Generate),
 		Window: lifecycle.Window{NotBefore: body.NotBefore, NotAfter: body.NotAfter}}
-	if body.Value != "" || body.Encoding != "" || body.Generate == "" && len(body.Fields) == 0 && !body.Merge {
+	v.Brought = secretvalue.New(body.Brought)
+	if body.Value != "" || body.Encoding != "" {
 		if body.Encoding != "base64" {
 			return v, &chest.Error{Code: chest.InvalidInput, Field: prefix + "encoding", Detail: prefix + `encoding must be "base64"`}
 		}
@@ -187,7 +193,7 @@ func itemReference(drawer, item string) (reference.Reference, error) {
 func itemJSON(it shelf.Item) client.Item {
 	return client.Item{Notes: it.Notes, Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner,
 		Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules),
-		OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
+		OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Key: keyJSON(it.Key, it.DecryptFrom), Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }
@@ -199,7 +205,7 @@ func versionJSON(v shelf.Version) client.Version {
 	}
 	return client.Version{Fields: fields, Notes: v.Notes, Version: v.Number, State: v.State, Current: v.Current, Size: v.Size,
 		EndsInNewline: v.EndsInNewline, Note: v.Note,
-		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy}
+		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy, PublicKey: json.RawMessage(v.PublicKey)}
 }
 
 func (a *api) act(c *call) error {

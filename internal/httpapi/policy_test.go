@@ -122,10 +122,10 @@ func TestPolicyIsAppliedWholeOntoTheStateThatWasSeen(t *testing.T) {
 		words[c.Subject] += "+" + strings.Join(c.Gained, ",") + "-" + strings.Join(c.Lost, ",") + "~" + strings.Join(c.Altered, ",") + "@" +
 			strings.Join(c.Targets, ",")
 	}
-	if got := words["person:ticketing-lead"]; got != "+read_value,use_key-~@fuel-billing-prod/**" {
+	if got := words["person:ticketing-lead"]; got != "+read_value,encrypt,decrypt,sign,verify-~@fuel-billing-prod/**" {
 		t.Errorf("the lead: %s", got)
 	}
-	if got := words["app:ticket-api"]; got != "+-read_value,use_key~write_version@ticketing-prod/**" {
+	if got := words["app:ticket-api"]; got != "+-read_value,encrypt,decrypt,sign,verify~write_version@ticketing-prod/**" {
 		t.Errorf("the app: %s", got)
 	}
 	if got := readCode(lead, "fuel-billing-prod/ledger"); got != "refused" {

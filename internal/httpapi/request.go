@@ -35,7 +35,8 @@ func (a *api) changes(c *call) (int64, shelf.Described, error) {
 		return 0, shelf.Described{}, err
 	}
 	revision, err := neededRevision(c)
-	changes := shelf.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels, UseOnly: body.UseOnly}
+	changes := shelf.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels, UseOnly: body.UseOnly,
+		DecryptFrom: body.DecryptFrom}
 	if body.Approval != nil {
 		changes.Approval = &shelf.Approval{Items: body.Approval.Items, Of: body.Approval.Of}
 	}

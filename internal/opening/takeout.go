@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tansu/internal/chest"
+	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
@@ -84,6 +85,11 @@ func version(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (t
 	content, err := st.Content(d, it, number)
 	if err != nil {
 		return taken, fmt.Errorf("%s cannot be opened: %w", taken.Reference, err)
+	}
+	if taken.Shape == secretvalue.Key {
+		given, err := cryptokey.Given(cryptokey.Type(it.Row.KeyType), content)
+		taken.Shape, taken.Content = secretvalue.Text, secretvalue.New(given)
+		return taken, err
 	}
 	if taken.Shape == "" || taken.Shape == secretvalue.Text {
 		taken.Shape, taken.Content = secretvalue.Text, secretvalue.New(content)

@@ -96,7 +96,10 @@ func (s *People) MayThere(c chest.Caller, target string) (may There, err error) 
 	}
 	if may.Actions&access.ReadValue != 0 && st.Identity(c.ID).Kind == reference.Person {
 		spot := st.At(names...)
-		may.UseOnly = spot.Item != nil && spot.Item.Row.UseOnly
+		if spot.Item != nil {
+			kept, _ := spot.Item.Row.KeptFrom(reference.Person)
+			may.UseOnly = kept != ""
+		}
 	}
 	if len(names) == 1 {
 		for action := range ofItems.Each() {

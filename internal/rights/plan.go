@@ -108,7 +108,7 @@ func (b *builder) putRoles() {
 		case !known:
 			after.ID, after.CreatedAt, after.CreatedBy = chest.NewID("ro_"), chest.Micros(b.now), b.by
 			b.inserting("make role "+r.Name+": "+after.Actions, after)
-		case before.Actions != after.Actions || before.Description != after.Description:
+		case chest.RoleOf(before).Actions != chest.RoleOf(after).Actions || before.Description != after.Description:
 			b.updating("change role "+r.Name+": "+after.Actions, before, after)
 		}
 	}

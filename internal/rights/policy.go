@@ -69,7 +69,7 @@ func document(st *chest.Snapshot, now time.Time) *policytext.Document {
 		return row.Kind == reference.Team
 	})
 	for _, row := range st.CustomRoles() {
-		d.Roles = append(d.Roles, policytext.Role{Name: row.Name, Description: row.Description, Actions: strings.Fields(row.Actions)})
+		d.Roles = append(d.Roles, policytext.Role{Name: row.Name, Description: row.Description, Actions: chest.RoleOf(row).Actions.Names()})
 	}
 	st.Given(func(row entity.Grant) bool {
 		if chest.InForce(row, now) {

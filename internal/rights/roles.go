@@ -58,7 +58,7 @@ func (n NewRole) row() (entity.Role, error) {
 	}
 	var actions access.Action
 	for _, name := range n.Actions {
-		action, known := access.ParseAction(name)
+		action, known := access.ParseActions(name)
 		if !known {
 			return entity.Role{}, chest.Invalid("actions", "%.40q is not an action; the actions are %v", name, access.AllActions.Names())
 		}

@@ -198,7 +198,7 @@ func (t *tightening) narrowRole(g chest.GrantInfo, last time.Time) bool {
 			used |= action & role.Actions
 		}
 	}
-	unused := role.Actions &^ used &^ access.UseKey // there are no keys yet that could have been used
+	unused := role.Actions &^ used &^ access.UseKey // who reads values may use keys, too: a chest without keys is no finding
 	if used == 0 || unused == 0 {
 		return false
 	}

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
 	"tansu/internal/ends"
+	"tansu/internal/keys"
 	"tansu/internal/opening"
 	"tansu/internal/people"
 	"tansu/internal/record"
@@ -55,6 +56,7 @@ type Service struct {
 	*people.People
 	*rights.Rights
 	*shelf.Shelf
+	*keys.Keys
 	*ends.Ends
 	*record.Record
 	*opening.Opening
@@ -78,6 +80,7 @@ func New(records Records, o Options) (*Service, error) {
 			IssuerHosts: o.IssuerHosts, IsHere: o.IsHere}),
 		Rights: rights.New(heart, records),
 		Shelf:  shelf.New(heart, records),
+		Keys:   keys.New(heart, records),
 		Ends:   ends.New(heart),
 	}
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})

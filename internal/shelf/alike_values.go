@@ -67,8 +67,8 @@ func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, v
 		}
 		target := access.Request{Subject: a.Caller.ID, Action: action, Target: it.Target(d), Context: a.Caller.Context(a.Entry.At),
 			Approval: it.ApprovalFor(a.St, d, a.Caller.ID, action, a.Entry.At)}
-		if !a.St.Policy.Decide(target).Allowed || action == access.ReadValue && it.Row.UseOnly &&
-			a.St.Identity(a.Caller.ID).Kind == reference.Person { // a person is never shown its value, so nothing is confirmed either
+		kept, _ := it.Row.KeptFrom(a.St.Identity(a.Caller.ID).Kind)
+		if !a.St.Policy.Decide(target).Allowed || action == access.ReadValue && kept != "" { // whom it is not shown, nothing is confirmed to
 			continue
 		}
 		if number := versionWith(a.St, d, it, value); number != 0 {

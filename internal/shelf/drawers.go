@@ -55,6 +55,7 @@ type Described struct {
 	Labels      map[string]string // all of them; nil leaves as it is
 	Approval    *Approval         // of a drawer
 	UseOnly     *bool             // of an item: no person is ever shown its value
+	DecryptFrom *int              // of a key: the oldest version that decrypts; 0 for any
 }
 
 // Approval is the rule of a drawer that somebody else must agree before certain values are read; without items there
@@ -256,6 +257,9 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 	if err := changes.check(); err != nil {
 		return d, err
 	}
+	if changes.UseOnly != nil || changes.DecryptFrom != nil {
+		return d, chest.Invalid("use_only", "use_only and decrypt_from are said of an item, and not of a drawer")
+	}
 	err = s.heart.Try(func() error {
 		a, err := s.heart.Allow(c, access.ChangeRules, name)
 		if err != nil {
@@ -300,8 +304,9 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 const mostApprovals = 50
 
 func (ch Described) check() error {
-	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil {
-		return chest.Invalid("description", "nothing to change: give description, owner, labels, approval of a drawer, or use_only of an item")
+	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil {
+		return chest.Invalid("description",
+			"nothing to change: give description, owner, labels, approval of a drawer, use_only of an item, or decrypt_from of a key")
 	}
 	if _, err := reference.LabelsOf(ch.Labels); err != nil {
 		return chest.Invalid("labels", "%s", err)
@@ -344,12 +349,15 @@ func (ch Described) notes() (notes []string) {
 
 // detail says in the trail what was changed.
 func (ch Described) detail() string {
-	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil {
+	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil {
 		return "change its description or owner"
 	}
 	var parts []string
 	if ch.UseOnly != nil && *ch.UseOnly {
 		parts = append(parts, "it is for use only, shown to no person")
+	}
+	if ch.DecryptFrom != nil {
+		parts = append(parts, fmt.Sprintf("versions before %d decrypt no more", *ch.DecryptFrom))
 	}
 	if ch.Labels != nil {
 		parts = append(parts, "labels ["+chest.LabelText(ch.Labels)+"]")

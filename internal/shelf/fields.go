@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tansu/internal/core/access"
+	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
@@ -43,12 +44,18 @@ type filled struct {
 	size          int
 	endsInNewline bool
 	infos         string // of fields, as rows hold them
+	public        string // the public half of a key, as a JWK
 	notes         []string
 }
 
 // fill checks the given fields against a shape, generates those with a recipe, and adds those that follow from others.
 func (n NewVersion) fill(shape secretvalue.Shape, previous secretvalue.Fields) (f filled, err error) {
-	if shape == secretvalue.Text {
+	switch {
+	case n.key != nil:
+		return n.fillKey()
+	case n.Brought.Len() > 0:
+		return f, chest.Invalid("brought", "this item is no key: give a value")
+	case shape == secretvalue.Text:
 		return n.fillText()
 	}
 	if n.Content.Len() > 0 || n.Recipe != "" {
@@ -160,9 +167,13 @@ func currentFields(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, now time
 // choose takes out of an item's content what the reference asks for: all of it, with its fields, or one field.
 func choose(row entity.Item, ref reference.Reference, content []byte) (secretvalue.Value, secretvalue.Fields, error) {
 	shape := shapeOf(row)
-	if shape == secretvalue.Text {
+	if shape == secretvalue.Text || shape == secretvalue.Key {
 		if ref.Field != "" {
 			return secretvalue.Value{}, nil, chest.Missing("field "+ref.Field+" of "+ref.Drawer+"/"+ref.Item+", which has no fields", "")
+		}
+		if shape == secretvalue.Key {
+			given, err := cryptokey.Given(cryptokey.Type(row.KeyType), content)
+			return secretvalue.New(given), nil, err
 		}
 		return secretvalue.New(content), nil, nil
 	}
@@ -232,6 +243,9 @@ func (s *Shelf) toCompare(c chest.Caller, ref reference.Reference) (a *chest.Att
 // knows reports whether the attempt's caller may read an item's value, so that nothing about it has to be kept from them.
 func knows(a *chest.Attempt, ref reference.Reference) bool {
 	spot := a.St.At(ref.Drawer, ref.Item)
-	return spot.Item != nil && !(spot.Item.Row.UseOnly && a.St.Identity(a.Caller.ID).Kind == reference.Person) &&
-		a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, access.ReadValue, a.Caller.Context(a.Entry.At))).Allowed
+	if spot.Item == nil {
+		return false
+	}
+	reason, _ := spot.Item.Row.KeptFrom(a.St.Identity(a.Caller.ID).Kind)
+	return reason == "" && a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, access.ReadValue, a.Caller.Context(a.Entry.At))).Allowed
 }

@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
 	"tansu/internal/horizon"
+	"tansu/internal/keyrow"
 	"tansu/internal/store"
 )
 
@@ -46,6 +47,8 @@ type Item struct {
 	Rules       lifecycle.Rules // those in force for it
 	OwnRules    lifecycle.Rules // stricter ones of its own
 	UseOnly     bool            // no person is ever shown its value
+	Key         *keyrow.Facts   // of a key; nil for a secret
+	DecryptFrom int             // of a key: the oldest version that decrypts; 0 for any
 	Aliases     []Alias         // names under which it is served besides; only in its history
 	Notes       []string        // what is unusual about what was just said about it
 }
@@ -64,6 +67,7 @@ type Version struct {
 	CreatedAt     time.Time
 	CreatedBy     string
 	Ends          time.Time // when it stops being usable, by its window or by its age; zero for never
+	PublicKey     string    // of a key: its public half as a JWK; empty for none
 	Notes         []string  // of a version that was just made: what is unusual about it
 }
 
@@ -73,6 +77,7 @@ type NewItem struct {
 	Owner       string
 	Shape       secretvalue.Shape // empty for text
 	UseOnly     bool              // no person is ever shown its value; this cannot be undone
+	Key         *keyrow.Facts     // it is a key; nil for a secret
 }
 
 // NewVersion is a new content.
@@ -83,9 +88,11 @@ type NewVersion struct {
 	Merge   bool               // fields that are not given stay as they are in the current version
 	Note    string
 	Window  lifecycle.Window
-	Staged  bool // waits until somebody promotes it
+	Staged  bool              // waits until somebody promotes it
+	Brought secretvalue.Value // of a key: one that was made elsewhere; empty to make one
 
-	about []string // the names of where it goes to
+	about []string      // the names of where it goes to
+	key   *keyrow.Facts // of a key; nil for a secret
 }
 
 func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
@@ -103,6 +110,7 @@ func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
 		r.NotAfter, r.Ends = it.Life.Versions[shown-1].NotAfter, it.Life.Ends(shown, now)
 	}
 	r.Rules, r.UseOnly = it.Life.Rules.At(now), it.Row.UseOnly
+	r.Key, r.DecryptFrom = keyrow.Of(it.Row), it.Row.DecryptFrom
 	r.OwnRules, _ = chest.ParseRules(it.Row.Rules) // it was read with them
 	return r
 }
@@ -112,7 +120,7 @@ func describeVersion(it *chest.Item, number, current int, now time.Time) Version
 	return Version{Number: v.Number, State: string(it.Life.VersionAt(number, now)), Ends: it.Life.Ends(number, now),
 		Current: current == v.Number,
 		Size:    v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline, Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter,
-		CreatedAt: chest.FromMicros(v.CreatedAt), CreatedBy: v.CreatedBy}
+		CreatedAt: chest.FromMicros(v.CreatedAt), CreatedBy: v.CreatedBy, PublicKey: keyrow.Published(it.Row.ID, v)}
 }
 
 // check refuses content and windows that cannot be stored.
@@ -152,7 +160,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 	if d := st.Drawer(ref.Drawer); d != nil {
 		v = v.cooked(d.Schedule.At(s.heart.Now()))
 	}
-	v.about = []string{ref.Drawer, ref.Item}
+	v.about, v.key = []string{ref.Drawer, ref.Item}, n.Key
 	f, err := v.fill(n.Shape, nil)
 	if err != nil {
 		return it, made, err
@@ -171,6 +179,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		if n.Shape != secretvalue.Text {
 			row.Shape = string(n.Shape)
 		}
+		n.Key.Into(&row)
 		d, err := room(a, ref, row, v)
 		if err != nil {
 			return a.Fail(err)
@@ -259,8 +268,12 @@ func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int
 // seal encrypts a new version for its place.
 func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewVersion, f filled) (entity.Version, []byte) {
 	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.content.Reveal())
-	return entity.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size,
-		Likeness: a.St.Root().Likeness(trimmed(f.content)), EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note,
+	likeness := 0
+	if row.KeyType == "" {
+		likeness = a.St.Root().Likeness(trimmed(f.content))
+	}
+	return entity.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size, PublicKey: f.public,
+		Likeness: likeness, EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note,
 		NotBefore: chest.Micros(v.Window.NotBefore), NotAfter: chest.Micros(v.Window.NotAfter), Staged: v.Staged, DrawerKey: d.KeyNumber,
 		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
 }
@@ -320,7 +333,7 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 		return 0, nil, err
 	}
 	v = v.cooked(found.Life.Rules.At(a.Entry.At))
-	v.about = []string{ref.Drawer, ref.Item}
+	v.about, v.key = []string{ref.Drawer, ref.Item}, keyrow.Of(found.Row)
 	f, err := v.fill(shapeOf(found.Row), previous)
 	if err != nil {
 		return 0, nil, err
@@ -377,7 +390,7 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 		a.Entry.Detail = changes.detail()
 		d, found, err := a.St.ItemOf(ref)
 		if err == nil {
-			err = changes.fits(a, d, found.Row, revision)
+			err = changes.fits(a, d, found, revision)
 		}
 		if err != nil {
 			return a.Fail(err)
@@ -389,6 +402,9 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 		}
 		if changes.UseOnly != nil {
 			after.UseOnly = *changes.UseOnly
+		}
+		if changes.DecryptFrom != nil {
+			after.DecryptFrom = *changes.DecryptFrom
 		}
 		a.Change.Update(found.Row, after)
 		if err := mayMove(a, changes, ref.String()); err != nil {
@@ -408,7 +424,8 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 }
 
 // fits refuses changes that an item does not allow.
-func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row entity.Item, revision int64) error {
+func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, it *chest.Item, revision int64) error {
+	row := it.Row
 	if ch.Owner != nil {
 		if err := checkOwned(d, *ch.Owner, a.Entry.At); err != nil {
 			return err
@@ -416,6 +433,9 @@ func (ch Described) fits(a *chest.Attempt, d *chest.Drawer, row entity.Item, rev
 		if err := ch.checkOwner(a.St); err != nil {
 			return err
 		}
+	}
+	if from := ch.DecryptFrom; from != nil && (row.KeyType == "" || *from < 0 || *from > len(it.Versions)) {
+		return chest.Invalid("decrypt_from", "decrypt_from is the number of a version of a key, or 0 for any")
 	}
 	if ch.UseOnly != nil && !*ch.UseOnly && row.UseOnly {
 		return &chest.Error{Code: chest.NotPossible, Field: "use_only",

@@ -7,6 +7,7 @@ import (
 	"tansu/internal/entity"
 	"tansu/internal/store"
 	"tansu/internal/usage"
+	"tansu/internal/waking"
 )
 
 // Records is what the room asks of a store.
@@ -24,13 +25,13 @@ type Records interface {
 type Shelf struct {
 	heart   *chest.Chest
 	records Records
-	waiting waiting
+	waiting waking.Waiting
 }
 
 // New opens the room over a heart.
 func New(heart *chest.Chest, records Records) *Shelf {
 	s := &Shelf{heart: heart, records: records}
-	heart.Listen(s.waiting.wake)
+	heart.Listen(s.waiting.Wake)
 	return s
 }
 

@@ -2,110 +2,19 @@ package shelf
 
 import (
 	"context"
-	"sync"
 	"tansu/internal/chest"
 	"tansu/internal/store"
+	"tansu/internal/waking"
 	"time"
 
 	"tansu/internal/core/reference"
 )
 
-// waiting is those who wait for values to change, by the marks that their answers rest on: a change wakes those whose answers it may
-// have changed, and nobody else. Each then looks for itself.
-type waiting struct {
-	mu     sync.Mutex
-	byMark map[store.Mark]map[*waiter]struct{}
-	all    map[*waiter]struct{}
-	by     map[string]int // of each identity
-}
-
-// waiter is woken through a channel that holds one call: more of them while it looks are one.
-type waiter struct {
-	calls chan struct{}
-	who   string
-	marks []store.Mark
-}
-
-// How many wait at once, in all and of one identity, so that nobody uses up the room of others.
+// How many of one identity wait at once, so that nobody uses up the room of others.
 const (
-	mostWaiting = 20_000
-	mostByOne   = 6_000
-	mostByNone  = 16 // of one that may do nothing at all
+	mostByOne  = 6_000
+	mostByNone = 16 // of one that may do nothing at all
 )
-
-func (w *waiting) add(who string, most int) (*waiter, bool) {
-	one := &waiter{calls: make(chan struct{}, 1), who: who}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(w.all) >= mostWaiting || w.by[who] >= most {
-		return nil, false
-	}
-	if w.by == nil {
-		w.by, w.all, w.byMark = map[string]int{}, map[*waiter]struct{}{}, map[store.Mark]map[*waiter]struct{}{}
-	}
-	w.by[who]++
-	w.all[one] = struct{}{}
-	return one, true
-}
-
-func (w *waiting) remove(one *waiter) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.unmark(one)
-	delete(w.all, one)
-	if w.by[one.who]--; w.by[one.who] == 0 {
-		delete(w.by, one.who)
-	}
-}
-
-// restOn says what a waiter's answers rest on now.
-func (w *waiting) restOn(one *waiter, marks []store.Mark) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.unmark(one)
-	one.marks = marks
-	for _, mark := range marks {
-		if w.byMark[mark] == nil {
-			w.byMark[mark] = map[*waiter]struct{}{}
-		}
-		w.byMark[mark][one] = struct{}{}
-	}
-}
-
-// unmark is called with the lock.
-func (w *waiting) unmark(one *waiter) {
-	for _, mark := range one.marks {
-		delete(w.byMark[mark], one)
-		if len(w.byMark[mark]) == 0 {
-			delete(w.byMark, mark)
-		}
-	}
-}
-
-// wake calls those whose answers a change may have changed.
-func (w *waiting) wake(touched []store.Mark) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(w.all) == 0 {
-		return
-	}
-	for _, mark := range touched {
-		if mark.What == store.MarkSubject && mark.ID == "" { // what many may do
-			call(w.all)
-			return
-		}
-		call(w.byMark[mark])
-	}
-}
-
-func call(waiters map[*waiter]struct{}) {
-	for one := range waiters {
-		select {
-		case one.calls <- struct{}{}:
-		default:
-		}
-	}
-}
 
 // Watcher is who waits for values to change. An error says that nobody listens any more.
 type Watcher struct {
@@ -126,11 +35,11 @@ func (s *Shelf) WatchValues(ctx context.Context, c chest.Caller, refs []referenc
 	if st, err := s.heart.Look(); err == nil && len(st.Policy.Of(c.ID)) == 0 {
 		most = mostByNone
 	}
-	one, room := s.waiting.add(c.ID, most)
+	one, room := s.waiting.Add(c.ID, most)
 	if !room {
 		return &chest.Error{Code: chest.Throttled, Detail: "too many callers are waiting for changes: try again later", RetryAfter: time.Minute}
 	}
-	defer s.waiting.remove(one)
+	defer s.waiting.Remove(one)
 	if err := s.markAll(one, c, refs); err != nil {
 		return err
 	}
@@ -155,7 +64,7 @@ func (s *Shelf) WatchValues(ctx context.Context, c chest.Caller, refs []referenc
 		turn := time.NewTimer(s.nextTurn(told))
 		select {
 		case <-ctx.Done():
-		case <-one.calls:
+		case <-one.Calls():
 		case <-turn.C:
 		case <-after.C:
 		}
@@ -184,7 +93,7 @@ func (s *Shelf) nextTurn(told []Check) time.Duration {
 }
 
 // markAll lets a waiter be woken by what its answers rest on now.
-func (s *Shelf) markAll(one *waiter, c chest.Caller, refs []reference.Reference) error {
+func (s *Shelf) markAll(one *waking.Waiter, c chest.Caller, refs []reference.Reference) error {
 	st, err := s.heart.Look()
 	if err != nil {
 		return err
@@ -198,12 +107,12 @@ func (s *Shelf) markAll(one *waiter, c chest.Caller, refs []reference.Reference)
 		}
 		st.At(ref.Drawer, ref.Item).RestOn(&b)
 	}
-	s.waiting.restOn(one, b.Marks)
+	s.waiting.RestOn(one, b.Marks)
 	return nil
 }
 
 // tellChanges looks again, and tells what is another answer than before.
-func (s *Shelf) tellChanges(c chest.Caller, one *waiter, refs []reference.Reference, told []Check, tell func(Check) error) error {
+func (s *Shelf) tellChanges(c chest.Caller, one *waking.Waiter, refs []reference.Reference, told []Check, tell func(Check) error) error {
 	if err := s.markAll(one, c, refs); err != nil {
 		return nil // locked meanwhile: whoever listens comes back
 	}

@@ -4,6 +4,7 @@ package usage
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -26,6 +27,7 @@ const (
 	ReadItem    = store.UseReadItem // the same by the item's id, whatever it was called
 	Network     = "network"         // a reader, and the network it read from
 	Clock       = "clock"           // a reader, and the hour of the day in UTC: "07"
+	Key         = "key"             // a key by the item's id, and what it was used for, its version, and who used it: "sign 3 app:ticket-api"
 	Hour        = "hour"            // a drawer, and an hour of one day with a reader: "2026-11-23T07 app:ticket-api"
 )
 
@@ -58,6 +60,11 @@ func Of(e trail.Entry) (list []store.Use) {
 		add(Clock, e.Subject, e.At.UTC().Format("15"), "")
 		drawer, _, _ := strings.Cut(e.Target, "/")
 		add(Hour, drawer, e.At.UTC().Format("2006-01-02T15")+" "+e.Subject, "")
+	}
+	if action, known := access.ParseAction(e.Action); known && action&access.UseKey != 0 && e.ItemID != "" {
+		add(Key, e.ItemID, fmt.Sprintf("%s %d %s", e.Action, e.Version, e.Subject), "")
+		add(Read, e.Target, e.Subject, readingDetail(e)) // whoever uses a key reads it, as far as what is idle or old is concerned
+		add(ReadItem, e.ItemID, e.Subject, readingDetail(e))
 	}
 	if e.Grant != "" {
 		add(Grant, e.Grant, actionUsed(e), "")

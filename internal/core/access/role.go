@@ -14,7 +14,10 @@ const (
 	List         Action = 1 << iota // see that things exist, by name
 	SeeMetadata                     // see everything about them but their value
 	ReadValue                       // be given a value
-	UseKey                          // have a cryptographic key used
+	Encrypt                         // have a key encrypt or wrap
+	Decrypt                         // have a key decrypt, unwrap or agree
+	Sign                            // have a key sign, or make a MAC
+	Verify                          // have a key check a MAC; the public half of a key needs no right
 	WriteVersion                    // add items and versions
 	ChangeItem                      // change what is said about an item
 	Retire                          // hide an item for a grace period
@@ -29,8 +32,11 @@ const (
 // AllActions is the set of all actions.
 const AllActions = Operate<<1 - 1
 
+// UseKey is every use of a key. Roles and policies from before the uses were told apart have it as one action, use_key.
+const UseKey = Encrypt | Decrypt | Sign | Verify
+
 var actionNames = map[Action]string{
-	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", UseKey: "use_key", WriteVersion: "write_version",
+	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", Encrypt: "encrypt", Decrypt: "decrypt", Sign: "sign", Verify: "verify", WriteVersion: "write_version",
 	ChangeItem: "change_item", Retire: "retire", Shred: "shred", ChangeRules: "change_rules", GrantAccess: "grant",
 	Register: "register", ReadTrail: "read_trail", Operate: "operate",
 }
@@ -50,8 +56,8 @@ func (a Action) Phrase() string {
 		return "see what is known of"
 	case ReadValue:
 		return "read the value of"
-	case UseKey:
-		return "use the key"
+	case Encrypt, Decrypt, Sign, Verify:
+		return a.String() + " with the key"
 	case WriteVersion:
 		return "add a version to"
 	case ChangeItem:
@@ -69,6 +75,17 @@ func (a Action) Phrase() string {
 	default:
 		return a.String()
 	}
+}
+
+// FormerUseKey is what all uses of a key together were called in roles and policies made before.
+const FormerUseKey = "use_key"
+
+// ParseActions reads the name of an action of a role, which may be one that stands for several now.
+func ParseActions(name string) (Action, bool) {
+	if name == FormerUseKey {
+		return UseKey, true
+	}
+	return ParseAction(name)
 }
 
 // ParseAction returns the action of that name in the API.

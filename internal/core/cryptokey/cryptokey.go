@@ -26,6 +26,7 @@ import (
 	"crypto/rsa"
 	"crypto/subtle"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"slices"
@@ -241,6 +242,18 @@ func (k *Key) Stored() ([]byte, error) {
 		return slices.Clone(k.secret), nil
 	}
 	return x509.MarshalPKCS8PrivateKey(k.private)
+}
+
+// Given is what [Key.Stored] returned in the form in which a key is given to whoever may have it: the bytes of a symmetric key, PEM of PKCS #8
+// (RFC 7468, section 10) of any other.
+func Given(t Type, stored []byte) ([]byte, error) {
+	if _, known := t.Facts(); !known {
+		return nil, invalid("key_type", "%.40q is not a type of key", string(t))
+	}
+	if secretSize[t] != 0 {
+		return slices.Clone(stored), nil
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: stored}), nil
 }
 
 // Open makes a key again of what [Key.Stored] returned, with the same type and operations.

@@ -508,3 +508,44 @@ func FuzzWhatComesFromOutside(f *testing.F) {
 		_, _ = unwrapPadded(make([]byte, 32), text)
 	})
 }
+
+// What is published of a key is read back as the same key, in both forms; what is secret, or too weak, is not read as public.
+func TestPublicHalvesAreReadBack(t *testing.T) {
+	for _, f := range Types() {
+		if !f.Public {
+			continue
+		}
+		k := must[*Key](t)(New(f.Type, f.Operations[0]))
+		jwk := must[[]byte](t)(json.Marshal(k.Public().JWK("it_x.1")))
+		for name, text := range map[string][]byte{"JWK": jwk, "PEM": must[[]byte](t)(k.Public().PEM())} {
+			read, err := ReadPublic(text, f.Operations[0])
+			if err != nil || read.Thumbprint() != k.Public().Thumbprint() || read.Type() != f.Type {
+				t.Errorf("%s as %s: %v, %v", f.Type, name, read, err)
+			}
+		}
+		given := must[[]byte](t)(Given(f.Type, must[[]byte](t)(k.Stored())))
+		back, err := Bring(given, f.Operations[0])
+		if err != nil || !back.Equal(k) {
+			t.Errorf("%s as it is given out: %v", f.Type, err)
+		}
+		if _, err := ReadPublic(given, f.Operations[0]); err == nil {
+			t.Errorf("the private key of %s is read as a public one", f.Type)
+		}
+	}
+	for _, text := range []string{"", "{}", `{"kty":"oct","k":"AAAA"}`, `{"kty":"OKP","crv":"X25519","x":"AA"}`,
+		"-----BEGIN CERTIFICATE-----\nAA==\n-----END CERTIFICATE-----"} {
+		if _, err := ReadPublic([]byte(text), Signing); err == nil {
+			t.Errorf("%q is read", text)
+		}
+	}
+}
+
+func must[T any](t *testing.T) func(T, error) T {
+	return func(v T, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}

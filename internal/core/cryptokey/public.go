@@ -1,6 +1,7 @@
 package cryptokey
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdh"
 	"crypto/ecdsa"
@@ -12,6 +13,8 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"math/big"
+
+	"github.com/go-jose/go-jose/v4"
 )
 
 // Public is the public half of a key: what verifies its signatures, encrypts to it or agrees with it. It needs no secret, and no right to
@@ -29,6 +32,77 @@ func (k *Key) Public() *Public {
 		return nil
 	}
 	return &Public{kind: k.kind, may: k.may, key: signer.Public()}
+}
+
+// ReadPublic reads a public key: a JWK (RFC 7517), or PEM with a SubjectPublicKeyInfo (RFC 7468, section 13). The operations are those of
+// the whole key. The error is an [*InvalidError].
+func ReadPublic(text []byte, o Operations) (*Public, error) {
+	if len(text) > mostBrought {
+		return nil, invalid("peer", "the public key has %d bytes; the most is %d", len(text), mostBrought)
+	}
+	var key crypto.PublicKey
+	trimmed := bytes.TrimSpace(text)
+	if bytes.HasPrefix(trimmed, []byte("{")) {
+		var err error
+		if key, err = publicJWK(trimmed); err != nil {
+			return nil, err
+		}
+	} else {
+		block, _ := pem.Decode(trimmed)
+		if block == nil || block.Type != "PUBLIC KEY" {
+			return nil, invalid("peer", "this is neither a JWK nor a public key in PEM")
+		}
+		var err error
+		if key, err = x509.ParsePKIXPublicKey(block.Bytes); err != nil {
+			return nil, invalid("peer", "the public key is not valid")
+		}
+	}
+	kind, err := publicType(key)
+	return &Public{kind: kind, may: o, key: key}, err
+}
+
+// publicJWK reads the public half of a JWK. X25519 (RFC 8037) is read here: the library does not know it.
+func publicJWK(text []byte) (crypto.PublicKey, error) {
+	var own JWK
+	if json.Unmarshal(text, &own) == nil && own.KeyType == "OKP" && own.Curve == "X25519" {
+		point, err := base64url.DecodeString(own.X)
+		if err == nil {
+			var key *ecdh.PublicKey
+			if key, err = ecdh.X25519().NewPublicKey(point); err == nil {
+				return key, nil
+			}
+		}
+		return nil, invalid("peer", "the X25519 key is not valid")
+	}
+	var jwk jose.JSONWebKey
+	if jwk.UnmarshalJSON(text) != nil || !jwk.IsPublic() {
+		return nil, invalid("peer", "this is no public key as a JWK, or it is not valid")
+	}
+	return jwk.Key, nil
+}
+
+func publicType(key crypto.PublicKey) (Type, error) {
+	switch key := key.(type) {
+	case *rsa.PublicKey:
+		for kind, bits := range rsaBits {
+			if key.N.BitLen() == bits && key.E >= 65537 {
+				return kind, nil
+			}
+		}
+	case *ecdsa.PublicKey:
+		for kind, curve := range curves {
+			if key.Curve == curve {
+				return kind, nil
+			}
+		}
+	case ed25519.PublicKey:
+		return Ed25519, nil
+	case *ecdh.PublicKey:
+		if key.Curve() == ecdh.X25519() {
+			return X25519, nil
+		}
+	}
+	return "", invalid("peer", "a public key of this kind or length is not known")
 }
 
 // Type returns the key's type.

@@ -196,7 +196,7 @@ func (d *Document) Find(name string) (access.Role, bool) {
 
 func actionsOf(names []string) (actions access.Action) {
 	for _, name := range names {
-		action, _ := access.ParseAction(name) // checked when it was read
+		action, _ := access.ParseActions(name) // checked when it was read
 		actions |= action
 	}
 	return actions

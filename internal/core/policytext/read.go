@@ -245,6 +245,14 @@ func actionCheck(text string) error {
 	return nil
 }
 
+// roleActionCheck also takes what all uses of a key together were called before.
+func roleActionCheck(text string) error {
+	if text == access.FormerUseKey {
+		return nil
+	}
+	return actionCheck(text)
+}
+
 func oneOf(allowed ...string) func(string) error {
 	return func(text string) error {
 		if !slices.Contains(allowed, text) {
@@ -275,7 +283,7 @@ func (r *reader) team(n *yaml.Node) Team {
 func (r *reader) role(n *yaml.Node) Role {
 	role := Role{At: at(n)}
 	r.mapping(n, fields{"name": r.checked(&role.Name, reference.CheckName), "description": r.checked(&role.Description, short(500)),
-		"actions": r.texts(&role.Actions, actionCheck)}, "name", "actions")
+		"actions": r.texts(&role.Actions, roleActionCheck)}, "name", "actions")
 	return role
 }
 

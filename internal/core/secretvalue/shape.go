@@ -27,9 +27,10 @@ const (
 	SSHKey     Shape = "ssh_key"    // private, public, fingerprint; as a whole the private key
 	Free       Shape = "fields"     // any fields; as a whole a JSON object
 	File       Shape = "file"       // content, media_type, file_name; as a whole the content
+	Key        Shape = "key"        // of an item that is a key: no fields, and a value only where it is given out
 )
 
-// Shapes are all of them.
+// Shapes are those that a secret can have.
 var Shapes = []Shape{Text, Login, Connection, SSHKey, Free, File}
 
 // Field is a named part of a secret.

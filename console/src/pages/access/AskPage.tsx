@@ -13,7 +13,10 @@ import { Tabs } from "./Tabs";
 
 const actions = [
   "read_value",
-  "use_key",
+  "encrypt",
+  "decrypt",
+  "sign",
+  "verify",
   "list",
   "see_metadata",
   "write_version",

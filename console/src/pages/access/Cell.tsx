@@ -5,8 +5,10 @@ type CellProps = { cell: Schemas["MatrixCell"]; label: string; inline?: boolean;
 
 // Cell says the strongest things that somebody may do in a drawer; a press says why.
 export function Cell({ cell, label, inline, onOpen }: CellProps) {
+  const has = (w: (typeof words)[number]) => w.actions.some((a) => cell.actions.includes(a));
+  const reads = words.find((w) => w.word === "reads" && has(w));
   const shown = words
-    .filter((w) => w.actions.some((a) => cell.actions.includes(a)))
+    .filter((w) => has(w) && !(reads && w.word === "uses keys")) // whoever reads values mostly may use keys, too
     .map((w) => {
       const own = w.actions.filter((a) => cell.actions.includes(a));
       const conditional = own.every((a) => cell.conditions.includes(a));
@@ -47,7 +49,7 @@ export function Legend() {
   return (
     <p className="muted mb-3 flex flex-wrap gap-x-6 gap-y-1 text-sm">
       <span>
-        <b>reads</b> values or uses keys
+        <b>reads</b> values, and mostly <b>uses keys</b>
       </span>
       <span>
         <b>writes</b> versions

@@ -1,6 +1,7 @@
 // words put actions together as people think of them; strong ones are those that give values or access away.
 export const words = [
-  { word: "reads", actions: ["read_value", "use_key"], strong: true },
+  { word: "reads", actions: ["read_value"], strong: true },
+  { word: "uses keys", actions: ["encrypt", "decrypt", "sign", "verify"], strong: true },
   { word: "grants", actions: ["grant"], strong: true },
   { word: "manages", actions: ["change_item", "retire", "shred", "change_rules"], strong: false },
   { word: "writes", actions: ["write_version"], strong: false },

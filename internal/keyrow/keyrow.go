@@ -1,0 +1,105 @@
+// Package keyrow is what the row of an item says of a key, and how a version of one is made.
+package keyrow
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"tansu/internal/chest"
+	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
+)
+
+// Kind is the kind of items that are used in the chest.
+const Kind = "key"
+
+// Facts are what is said of a key for good, when it is made.
+type Facts struct {
+	Type       cryptokey.Type       // empty for that of a key that is brought
+	Operations cryptokey.Operations // 0 for what keys of the type are usually for
+	GivenOut   bool                 // whether its bytes may be read
+}
+
+// Of is what a row says of its key; nil for a secret.
+func Of(row entity.Item) *Facts {
+	if row.KeyType == "" {
+		return nil
+	}
+	ops, _ := cryptokey.ParseOperations(strings.Fields(row.KeyOps)) // checked when it was stored
+	return &Facts{Type: cryptokey.Type(row.KeyType), Operations: ops, GivenOut: row.GivenOut}
+}
+
+// Into writes the facts into the row of a new item; those of a secret are nil, and nothing is written.
+func (f *Facts) Into(row *entity.Item) {
+	if f != nil {
+		row.Kind, row.Shape, row.KeyType, row.KeyOps = Kind, string(secretvalue.Key), string(f.Type), strings.Join(f.Operations.Names(), " ")
+		row.GivenOut = f.GivenOut
+	}
+}
+
+// Make makes a new version of a key, or takes one that was made elsewhere, and returns it as it is stored, with its public half as a JWK.
+// What was left open of the facts is filled in.
+func (f *Facts) Make(brought []byte) (stored []byte, public string, err error) {
+	if about, known := f.Type.Facts(); known && f.Operations == 0 {
+		f.Operations = about.Operations[0]
+	}
+	var made *cryptokey.Key
+	if len(brought) > 0 {
+		made, err = cryptokey.Bring(brought, f.Operations)
+	} else {
+		made, err = cryptokey.New(f.Type, f.Operations)
+	}
+	if err != nil {
+		return nil, "", Told(err)
+	}
+	if f.Type != "" && made.Type() != f.Type {
+		return nil, "", chest.Invalid("brought", "the key is of the type %s, and not %s", made.Type(), f.Type)
+	}
+	f.Type = made.Type()
+	if half := made.Public(); half != nil {
+		text, err := json.Marshal(half.JWK(""))
+		if err != nil {
+			return nil, "", err
+		}
+		public = string(text)
+	}
+	stored, err = made.Stored()
+	return stored, public, err
+}
+
+// Told is an error about a key as it is answered.
+func Told(err error) error {
+	var invalid *cryptokey.InvalidError
+	if errors.As(err, &invalid) {
+		return chest.Invalid(invalid.Field, "%s", invalid.Text)
+	}
+	return err
+}
+
+// ID names a version of a key to whoever has something that was made with it (the kid of RFC 7517): it stays when the key is renamed.
+func ID(item string, version int) string { return fmt.Sprintf("%s.%d", item, version) }
+
+// Published is the public half of a version, as a JWK with the version's ID; empty for none.
+func Published(item string, row entity.Version) string {
+	var jwk cryptokey.JWK
+	if row.PublicKey == "" || json.Unmarshal([]byte(row.PublicKey), &jwk) != nil {
+		return ""
+	}
+	jwk.KeyID = ID(item, row.Number)
+	text, _ := json.Marshal(jwk) // texts only
+	return string(text)
+}
+
+// VersionOf reads an ID of the same key; 0 for that of another one, or none.
+func VersionOf(item, id string) int {
+	number, of := strings.CutPrefix(id, item+".")
+	version, err := strconv.Atoi(number)
+	if !of || err != nil || version < 1 || strconv.Itoa(version) != number {
+		return 0
+	}
+	return version
+}
