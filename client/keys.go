@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"crypto/rsa"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -184,7 +185,7 @@ type Signer struct {
 	public    crypto.PublicKey
 }
 
-// Signer returns the signer of one version of a key: the one in the reference, or the current one, and the same also when the key is rotated.
+// Signer returns the signer of one version of a key: the one in the reference, or the current one, and the same after the key was rotated.
 // Its calls end with ctx.
 func (c *Client) Signer(ctx context.Context, reference string) (*Signer, error) {
 	name, number, pinned := strings.Cut(reference, "@")
@@ -217,8 +218,7 @@ func (s *Signer) Sign(random io.Reader, message []byte, options crypto.SignerOpt
 	return s.SignMessage(random, message, options)
 }
 
-// SignMessage signs a message, with the hash and the padding of the options. ECDSA signatures are in the form of ASN.1, as crypto/ecdsa makes
-// them.
+// SignMessage signs a message, with the hash and the padding of the options. ECDSA signatures are in ASN.1, as crypto/ecdsa makes them.
 func (s *Signer) SignMessage(_ io.Reader, message []byte, options crypto.SignerOpts) ([]byte, error) {
 	use := KeyUse{Op: "sign", Message: message}
 	if strings.HasPrefix(s.keyType, "ecdsa-") {
@@ -233,6 +233,16 @@ func (s *Signer) SignMessage(_ io.Reader, message []byte, options crypto.SignerO
 	}
 	result, err := s.chest.once(s.ctx, s.reference, use)
 	return result.Signature, err
+}
+
+// Thumbprint is the SHA-256 thumbprint of a public half (RFC 7638), in base64url.
+func Thumbprint(jwk json.RawMessage) (string, error) {
+	var key jose.JSONWebKey
+	if err := key.UnmarshalJSON(jwk); err != nil {
+		return "", err
+	}
+	sum, err := key.Thumbprint(crypto.SHA256)
+	return base64.RawURLEncoding.EncodeToString(sum), err
 }
 
 // PublicPEM writes the public half of a version as openssl reads it.

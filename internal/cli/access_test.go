@@ -130,7 +130,7 @@ func TestPolicyFilesOnTheCommandLine(t *testing.T) {
 	if r := u.run(t, "", "policy", "check", file, "--live"); r.code != 3 || !strings.Contains(r.out, "app:nightly-ledger cannot") {
 		t.Errorf("against the chest before it is applied: %d %s%s", r.code, r.out, r.talk)
 	}
-	if got := u.ok(t, "", "policy", "diff", file); !strings.Contains(got, "+ gains  read_value encrypt decrypt sign verify  fuel-billing-prod") {
+	if got := u.ok(t, "", "policy", "diff", file); !strings.Contains(got, "+ gains  read_value use_key  fuel-billing-prod") {
 		t.Errorf("diff: %s", got)
 	}
 	u.ok(t, "", "policy", "apply", file, "--stamp")

@@ -200,7 +200,7 @@ func (a *app) askWhatCommand() *cobra.Command {
 					if target == "" {
 						target = "(chest)"
 					}
-					t.add(target, strings.Join(r.Actions, " "))
+					t.add(target, strings.Join(briefly(r.Actions), " "))
 				}
 				a.printTable(t, arguments[0]+" may do nothing with anything that exists.")
 			})

@@ -553,7 +553,8 @@ func (a *app) restore(dir string, chain []backup.Source, key recipient.Private, 
 }
 
 // looked are actions that change nothing that a backup has.
-var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": true, "read_trail": true, "encrypt": true, "decrypt": true, "sign": true, "verify": true,
+var looked = map[string]bool{"read_value": true, "list": true, "see_metadata": true, "read_trail": true,
+	"encrypt": true, "decrypt": true, "sign": true, "verify": true,
 	"issue_token": true, "sign_in": true, "sign_out": true, "compare_value": true, "examine": true, "unlock": true, "lock": true,
 	"host_key":     true,
 	"report_reads": true, "tighten": true, "see_receipt": true, "back_up": true, "rehearse_restore": true, "archive_trail": true,

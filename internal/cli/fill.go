@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -369,19 +370,28 @@ func (a *app) historyCommand() *cobra.Command {
 }
 
 func (a *app) printHistory(h client.History) {
-	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "state", h.Item.State, "description",
+	key, uses, stays, from := keyLines(h.Item.Key)
+	fields(a.Out, "reference", h.Item.Reference, "kind", h.Item.Kind, "shape", h.Item.Shape, "key", key, "for", uses, "the key", stays,
+		"decrypts from", from, "state", h.Item.State, "description",
 		h.Item.Description,
 		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "rules",
 		strings.Join(ruleLines(h.Item.Rules), "; "), "for use only", useOnlyText(h.Item.UseOnly), "revision",
 		strconv.FormatInt(h.Item.Revision, 10))
 	fmt.Fprintln(a.Out)
-	t := table{head: []string{"VERSION", "STATE", "SIZE", "WRITTEN", "BY", "NOT BEFORE", "ENDS", "NOTE"}}
+	size := "SIZE"
+	if h.Item.Key != nil {
+		size = "THUMBPRINT"
+	}
+	t := table{head: []string{"VERSION", "STATE", size, "WRITTEN", "BY", "NOT BEFORE", "ENDS", "NOTE"}}
 	for _, v := range h.Versions {
 		state := v.State
 		if v.Current {
 			state = "current"
 		}
 		size := strconv.Itoa(v.Size)
+		if h.Item.Key != nil {
+			size = cmp.Or(thumbprintOf(v.PublicKey), "-")
+		}
 		if v.EndsInNewline {
 			size += " (newline)"
 		}

@@ -217,7 +217,7 @@ func (a *app) printDifference(d client.Difference) {
 			actions []string
 		}{{"+ gains", change.Gained}, {"- loses", change.Lost}, {"~ keeps, on other terms", change.Altered}} {
 			if len(part.actions) > 0 {
-				t.add(change.Subject, part.word, strings.Join(part.actions, " "), some(on))
+				t.add(change.Subject, part.word, strings.Join(briefly(part.actions), " "), some(on))
 			}
 		}
 	}

@@ -26,7 +26,7 @@ func (a *app) rolesCommand() *cobra.Command {
 					if role.BuiltIn {
 						kind = "built-in"
 					}
-					t.add(role.Name, kind, strconv.Itoa(role.InUse), strings.Join(role.Actions, " "), role.Summary)
+					t.add(role.Name, kind, strconv.Itoa(role.InUse), strings.Join(briefly(role.Actions), " "), role.Summary)
 				}
 				t.print(a.Out)
 			})

@@ -159,6 +159,8 @@ type filler struct {
 	password secretvalue.Value
 	secrets  map[string]secretvalue.Value
 	unlock   secretvalue.Value // what opens the chest
+
+	oldest, oldestBooking []byte // what was encrypted first, and what it is bound to
 }
 
 // origins of the made-up past.
@@ -431,6 +433,9 @@ func (f *filler) live() error {
 		if err := f.deposit(ago); err != nil {
 			return err
 		}
+		if err := f.makeKeys(ago); err != nil {
+			return err
+		}
 		if ago == 35*day {
 			if err := f.rehearse(); err != nil {
 				return err
@@ -441,6 +446,9 @@ func (f *filler) live() error {
 		}
 		f.clock.Set(ago - 6*time.Hour)
 		if err := f.readAll(); err != nil {
+			return err
+		}
+		if err := f.useKeys(ago); err != nil {
 			return err
 		}
 	}

@@ -601,7 +601,7 @@ func TestMatrixSaysWhoReachesWhat(t *testing.T) {
 	}
 	for _, row := range m.Rows {
 		if row.Subject == "app:ticket-api" &&
-			(strings.Join(row.Cells[0].Actions, " ") != "read_value encrypt decrypt sign verify" || len(row.Cells[0].Partial) != 2) {
+			(strings.Join(row.Cells[0].Actions, " ") != "read_value encrypt decrypt sign verify" || len(row.Cells[0].Partial) != 5) {
 			t.Errorf("%+v", row)
 		}
 	}

@@ -705,7 +705,8 @@ func TestConsoleSessionCannotBeUsedFromAnotherOrigin(t *testing.T) {
 			t.Errorf("%s: got %d %s, want %d", what, got.Status, got.Problem.Code, c.status)
 		}
 	}
-	live := chesttest.Call{Method: "GET", Path: "/api/trail/watch?q=&page_of=person:ticketing-lead", Header: map[string]string{"Cookie": session}}
+	live := chesttest.Call{Method: "GET", Path: "/api/trail/watch?q=&page_of=person:ticketing-lead",
+		Header: map[string]string{"Cookie": session}}
 	if got := chest.Do(t, live); got.Status != 409 || got.Problem.Code != "other_session" {
 		t.Errorf("the live view of a page of somebody else: %d %s", got.Status, got.Body)
 	}

@@ -193,7 +193,8 @@ func itemReference(drawer, item string) (reference.Reference, error) {
 func itemJSON(it shelf.Item) client.Item {
 	return client.Item{Notes: it.Notes, Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner,
 		Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules),
-		OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Key: keyJSON(it.Key, it.DecryptFrom), Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
+		OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Key: keyJSON(it.Key, it.DecryptFrom),
+		Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
 		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
 		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
 }
@@ -205,7 +206,8 @@ func versionJSON(v shelf.Version) client.Version {
 	}
 	return client.Version{Fields: fields, Notes: v.Notes, Version: v.Number, State: v.State, Current: v.Current, Size: v.Size,
 		EndsInNewline: v.EndsInNewline, Note: v.Note,
-		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy, PublicKey: json.RawMessage(v.PublicKey)}
+		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy,
+		PublicKey: json.RawMessage(v.PublicKey)}
 }
 
 func (a *api) act(c *call) error {

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"net/http"
-	"slices"
 
 	"tansu/client"
 	"tansu/internal/chest"
@@ -114,5 +113,5 @@ func keyJSON(f *keyrow.Facts, decryptFrom int) *client.KeyFacts {
 	if f == nil {
 		return nil
 	}
-	return &client.KeyFacts{Type: string(f.Type), Operations: slices.Clip(f.Operations.Names()), GivenOut: f.GivenOut, DecryptFrom: decryptFrom}
+	return &client.KeyFacts{Type: string(f.Type), Operations: f.Operations.Names(), GivenOut: f.GivenOut, DecryptFrom: decryptFrom}
 }

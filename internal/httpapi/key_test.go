@@ -104,13 +104,15 @@ func TestKeysAreUsedInTheChest(t *testing.T) {
 	}
 
 	makeKey(t, steward, "wraps", client.NewKeyFacts{Type: "aes-256", Operations: []string{"wrapKey", "unwrapKey"}})
-	wrapped := must[[]client.KeyResult](t)(app.UseKey(ctx, "d/wraps", client.KeyUse{Op: "wrap", Message: []byte("a key of 17 bytes")}))[0].Wrapped
+	wrapped := must[[]client.KeyResult](t)(app.UseKey(ctx, "d/wraps",
+		client.KeyUse{Op: "wrap", Message: []byte("a key of 17 bytes")}))[0].Wrapped
 	opened := must[[]client.KeyResult](t)(app.UseKey(ctx, "d/wraps", client.KeyUse{Op: "unwrap", Wrapped: wrapped}))[0].Plaintext
 	if string(opened) != "a key of 17 bytes" {
 		t.Errorf("unwrapped: %q", opened)
 	}
 
-	one, two := makeKey(t, steward, "here", client.NewKeyFacts{Type: "x25519"}), makeKey(t, steward, "there", client.NewKeyFacts{Type: "x25519"})
+	one := makeKey(t, steward, "here", client.NewKeyFacts{Type: "x25519"})
+	two := makeKey(t, steward, "there", client.NewKeyFacts{Type: "x25519"})
 	agree := func(name string, peer client.Stored) []byte {
 		return must[[]client.KeyResult](t)(app.UseKey(ctx, "d/"+name, client.KeyUse{Op: "agree", Peer: string(peer.Version.PublicKey),
 			Info: []byte("gate 3")}))[0].Plaintext
@@ -131,7 +133,8 @@ func TestAKeyNeverLeaves(t *testing.T) {
 	if _, err := app.Equals(ctx, "d/stays", []byte("x")); chesttest.Code(err) != "not_servable" {
 		t.Errorf("compared: %v", err)
 	}
-	if outcomes := must[[]client.Outcome](t)(app.ReadValues(ctx, "d/stays", "d/secret")); outcomes[0].Value != nil || outcomes[1].Value == nil {
+	outcomes := must[[]client.Outcome](t)(app.ReadValues(ctx, "d/stays", "d/secret"))
+	if outcomes[0].Value != nil || outcomes[1].Value == nil {
 		t.Errorf("read with others: %+v", outcomes)
 	}
 	must[client.Given](t)(steward.Give(ctx, client.NewGrant{Subject: "app:ticket-api", Role: "viewer", Scope: "d/**"}))
@@ -294,8 +297,9 @@ func TestBadKeysAndUsesAreNamed(t *testing.T) {
 		ref  string
 		uses []client.KeyUse
 	}{
-		"nothing": {"d/seals", nil}, "too much": {"d/seals", make([]client.KeyUse, 1001)}, "an unknown use": {"d/seals", []client.KeyUse{{Op: "fly"}}},
-		"a secret": {"d/secret", []client.KeyUse{{Op: "sign"}}}, "a use that it is not for": {"d/seals", []client.KeyUse{{Op: "sign"}}},
+		"nothing": {"d/seals", nil}, "too much": {"d/seals", make([]client.KeyUse, 1001)},
+		"an unknown use": {"d/seals", []client.KeyUse{{Op: "fly"}}},
+		"a secret":       {"d/secret", []client.KeyUse{{Op: "sign"}}}, "a use that it is not for": {"d/seals", []client.KeyUse{{Op: "sign"}}},
 		"a long data key": {"d/seals", []client.KeyUse{{Op: "data_key", Length: 1000}}},
 	} {
 		if _, err := app.UseKey(ctx, c.ref, c.uses...); chesttest.Code(err) != "invalid_input" {

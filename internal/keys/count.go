@@ -53,8 +53,8 @@ func (k *Keys) count(it *chest.Item, number int) error {
 		return one.err
 	}
 	if one.n.Add(1) > cryptokey.MostEncryptions {
-		return &chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("version %d of this key has encrypted 2^32 messages, which is as many as "+
-			"it may: rotate it", number)}
+		return &chest.Error{Code: chest.NotPossible,
+			Detail: fmt.Sprintf("version %d of this key has encrypted 2^32 messages, which is as many as it may: rotate it", number)}
 	}
 	return nil
 }

@@ -151,10 +151,16 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use) (result Resu
 		return result, err
 	}
 	one, err := k.find(a, spot, ref, u)
-	if err == nil {
-		result, err = one.do(u)
-	}
 	if err != nil {
+		return Result{}, a.Fail(err)
+	}
+	if one.home != "" { // what is denied by the key's name of today is not allowed by an old one
+		denied := a.St.Decide(c.ID, action, c.Context(a.Entry.At), spot.Home.Row.Name, spot.Item.Row.Name)
+		if denied.Reason == access.Denied {
+			return Result{}, a.Decided(denied, action, "")
+		}
+	}
+	if result, err = one.do(u); err != nil {
 		return Result{}, a.Fail(err)
 	}
 	a.Entry.Version, a.Entry.Grace = result.Version, one.grace

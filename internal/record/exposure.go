@@ -326,6 +326,9 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 // replacing is the command that puts a new value in the place of an item's. It makes one up only where a rule says how: a key that somebody
 // else issues, or a password of another system, is replaced there first.
 func replacing(name string, it *chest.Item, now time.Time) string {
+	if it.Row.KeyType != "" {
+		return "tansu key rotate " + name
+	}
 	command := "tansu put " + name + " --new-version"
 	switch shape := secretvalue.Shape(it.Row.Shape); shape {
 	case "", secretvalue.Text:

@@ -222,8 +222,11 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 			return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
 				" is retired; restore it, or shred it to use its name again"}
 		}
-		return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() +
-			" exists already; to change it, add a version (tansu put --new-version)"}
+		how := "add a version (tansu put --new-version)"
+		if existing.Row.KeyType != "" {
+			how = "rotate it (tansu key rotate)"
+		}
+		return nil, &chest.Error{Code: chest.Exists, Detail: "item " + ref.String() + " exists already; to change it, " + how}
 	}
 	if err := lookalike(st, d, ref.Item, "", now); err != nil {
 		return nil, err

@@ -167,7 +167,7 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		"UPDATE buckets SET revision = revision + 1",
 		"DELETE FROM buckets",
 		"INSERT INTO versions SELECT 'it_1/2', item, 2, size, ends_in_newline, note, not_before, not_after, drawer_key, wrapped_key, " +
-			"created_at, created_by, revision, mac, staged, suspended, shredded_at, fields, likeness FROM versions",
+			"created_at, created_by, revision, mac, staged, suspended, shredded_at, fields, likeness, public_key FROM versions",
 		"UPDATE chest SET tally = x'0000000000000000000000000000000000000000000000000000000000000000'",
 		"UPDATE chest SET tally_revision = 0",
 	} {

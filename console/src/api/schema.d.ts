@@ -920,6 +920,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/key-types": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The types of keys, and what each is good for */
+        get: operations["keyTypes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{drawer}/{item}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Use a key in the chest; each use is in the trail before the answer leaves
+         * @description The key never leaves: it signs, verifies, encrypts, decrypts, wraps or agrees there. Each use is decided by itself; of several, some may be refused while others are done, and a single one that is refused is the answer. A JWE names key and version, so that the version to decrypt with is found.
+         */
+        post: operations["useKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{drawer}/{item}/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who used a key for what, and which version */
+        get: operations["keyUsers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/values/{drawer}/{item}": {
         parameters: {
             query?: never;
@@ -2063,7 +2117,7 @@ export interface components {
             owns: string[];
         };
         /** @enum {string} */
-        ActionName: "list" | "see_metadata" | "read_value" | "use_key" | "write_version" | "change_item" | "retire" | "shred" | "change_rules" | "grant" | "register" | "read_trail" | "operate";
+        ActionName: "list" | "see_metadata" | "read_value" | "encrypt" | "decrypt" | "sign" | "verify" | "write_version" | "change_item" | "retire" | "shred" | "change_rules" | "grant" | "register" | "read_trail" | "operate";
         Drawer: {
             name: string;
             /** @enum {string} */
@@ -2387,7 +2441,8 @@ export interface components {
             reference: string;
             name: string;
             /** @enum {string} */
-            kind: "secret";
+            kind: "secret" | "key";
+            key?: components["schemas"]["KeyFacts"];
             shape: components["schemas"]["Shape"];
             description: string;
             owner: string;
@@ -2446,6 +2501,10 @@ export interface components {
             not_before?: string;
             /** Format: date-time */
             not_after?: string;
+            /** @description The public half of a key, as a JWK (RFC 7517) whose kid names key and version; left out where there is none. */
+            public_key?: {
+                [key: string]: unknown;
+            };
         };
         History: {
             item: components["schemas"]["Item"];
@@ -2468,6 +2527,8 @@ export interface components {
             not_after?: string;
             /** @description Wait until somebody promotes it. */
             staged?: boolean;
+            /** @description Of a key: one that was made elsewhere, as PEM (PKCS #8, SEC 1, PKCS #1), PKCS #8 in DER, or a JWK; left out to make one. */
+            brought?: string;
         };
         Act: {
             /** @enum {string} */
@@ -2540,8 +2601,11 @@ export interface components {
             by: string;
             versions: number;
         };
-        /** @enum {string} */
-        Shape: "text" | "login" | "connection" | "ssh_key" | "fields" | "file";
+        /**
+         * @description Key is that of an item that is a key.
+         * @enum {string}
+         */
+        Shape: "text" | "login" | "connection" | "ssh_key" | "fields" | "file" | "key";
         FieldInfo: {
             name: string;
             size: number;
@@ -2566,6 +2630,91 @@ export interface components {
             owner?: string;
             /** @description No person is ever shown its value. It cannot be undone. */
             use_only?: boolean;
+            key?: components["schemas"]["NewKeyFacts"];
+        };
+        /** @description What makes an item a key, for good. It is used in the chest. */
+        NewKeyFacts: {
+            /** @description Of GET /api/key-types; left out for that of a key that is brought. */
+            type?: string;
+            /** @description Left out for the usual ones. */
+            key_ops?: components["schemas"]["KeyOperation"][];
+            /** @description Whether its bytes may be read by whoever may read the item. It is never changed later. */
+            given_out?: boolean;
+        };
+        KeyFacts: {
+            type: string;
+            key_ops: components["schemas"]["KeyOperation"][];
+            /** @description Whether its bytes may be read. */
+            given_out: boolean;
+            /** @description The oldest version that decrypts; 0 for any. */
+            decrypt_from: number;
+        };
+        /**
+         * @description RFC 7517, section 4.3.
+         * @enum {string}
+         */
+        KeyOperation: "sign" | "verify" | "encrypt" | "decrypt" | "wrapKey" | "unwrapKey" | "deriveBits";
+        KeyUse: {
+            /** @enum {string} */
+            op: "sign" | "verify" | "encrypt" | "decrypt" | "rewrap" | "data_key" | "wrap" | "unwrap" | "agree";
+            /** @description To sign, verify or encrypt; the key to wrap. */
+            message?: string;
+            signature?: string;
+            /** @description To decrypt or rewrap (RFC 7516). */
+            jwe?: string;
+            /** @description To unwrap (RFC 5649). */
+            wrapped?: string;
+            /** @description Data that a JWE is bound to. */
+            associated?: string;
+            /** @description To sign, as JOSE calls it: PS256, ES256; the usual one of the key when it is left out. */
+            scheme?: string;
+            /**
+             * @description Of an ECDSA signature; fixed when it is left out.
+             * @enum {string}
+             */
+            form?: "fixed" | "der";
+            /** @description To agree: a public key, as a JWK or PEM. */
+            peer?: string;
+            salt?: string;
+            info?: string;
+            /** @description Of a data key, or of what is derived, in bytes; 32 when it is left out. */
+            length?: number;
+            /** @description Of a data key: only as a JWE. */
+            hidden?: boolean;
+        };
+        KeyResult: {
+            /** @description Of the key. */
+            version?: number;
+            scheme?: string;
+            signature?: string;
+            jwe?: string;
+            wrapped?: string;
+            plaintext?: string;
+            /** @description Of a signature; left out when it is not. */
+            valid?: boolean;
+            problem?: components["schemas"]["Problem"];
+        };
+        KeyType: {
+            type: string;
+            about: string;
+            /** @description The sets of which a key's operations are a part of one. */
+            key_ops: components["schemas"]["KeyOperation"][][];
+            /** @description The first is the usual one. */
+            schemes: string[];
+            /** @description Whether FIPS 140-3 mode allows it. */
+            approved: boolean;
+            /** @description Whether it has a public half. */
+            public: boolean;
+        };
+        KeyUser: {
+            subject: string;
+            action: components["schemas"]["ActionName"];
+            version: number;
+            times: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
         };
         Stored: {
             item: components["schemas"]["Item"];
@@ -2578,6 +2727,8 @@ export interface components {
             approval?: components["schemas"]["Approval"];
             /** @description Of an item: no person is ever shown its value. It cannot be undone. */
             use_only?: boolean;
+            /** @description Of a key: the oldest version that decrypts; 0 for any. */
+            decrypt_from?: number;
         };
         Labels: {
             [key: string]: components["schemas"]["Name"];
@@ -4857,6 +5008,88 @@ export interface operations {
                 content: {
                     "application/json": {
                         values: components["schemas"]["Outcome"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keyTypes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those that are usually right first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        types: components["schemas"]["KeyType"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    useKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                /** @description An item, or one version of it: db-password@3. */
+                item: components["parameters"]["versionedItem"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    uses: components["schemas"]["KeyUse"][];
+                };
+            };
+        };
+        responses: {
+            /** @description What came of each, in the order asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        results: components["schemas"]["KeyResult"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keyUsers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those of the oldest versions first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        users: components["schemas"]["KeyUser"][];
                     };
                 };
             };

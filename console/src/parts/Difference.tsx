@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { actionsText } from "./actions";
 import { Mark } from "./Mark";
 import { Table } from "./Table";
 
@@ -20,7 +21,7 @@ export function Difference({ of: difference }: { of: Schemas["Difference"] }) {
               sort: (r) => r.state,
               cell: (r) => <Mark state={r.state} word={r.state === "altered" ? "on other terms" : r.state} />,
             },
-            { head: "Actions", className: "sm:min-w-32", cell: (r) => r.actions.map((a) => a.replaceAll("_", " ")).join(", ") },
+            { head: "Actions", className: "sm:min-w-32", cell: (r) => actionsText(r.actions) },
             { head: "On", className: "sm:min-w-52", cell: (r) => <Targets list={r.targets} /> },
           ]}
         />

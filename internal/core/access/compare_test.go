@@ -28,6 +28,9 @@ func places(t testing.TB, texts ...string) (list []Place) {
 	return list
 }
 
+// consumes is what the role consumer may do.
+const consumes = "read_value,encrypt,decrypt,sign,verify"
+
 func TestCompareSaysWhoGainsAndLosesWhat(t *testing.T) {
 	later := now.Add(time.Hour)
 	here := places(t, "", "d", "d/a", "d/b", "e", "e/a")
@@ -42,17 +45,17 @@ func TestCompareSaysWhoGainsAndLosesWhat(t *testing.T) {
 		want          string
 	}{
 		{"the same under another id is no change", []Grant{consumer}, []Grant{grant(t, "9", Allow, "consumer", "d/**", later)}, here, here, ""},
-		{"a grant more", nil, []Grant{consumer}, here, here, "gains read_value,encrypt,decrypt,sign,verify on d/**"},
-		{"a grant less", []Grant{consumer}, nil, here, here, "loses read_value,encrypt,decrypt,sign,verify on d/**"},
-		{"part of a drawer", nil, []Grant{grant(t, "1", Allow, "consumer", "*/a", later)}, here, here, "gains read_value,encrypt,decrypt,sign,verify on d/a e/a"},
-		{"another condition", []Grant{consumer}, []Grant{reasoned}, here, here, "altered read_value,encrypt,decrypt,sign,verify on d/**"},
+		{"a grant more", nil, []Grant{consumer}, here, here, "gains " + consumes + " on d/**"},
+		{"a grant less", []Grant{consumer}, nil, here, here, "loses " + consumes + " on d/**"},
+		{"part of a drawer", nil, []Grant{grant(t, "1", Allow, "consumer", "*/a", later)}, here, here, "gains " + consumes + " on d/a e/a"},
+		{"another condition", []Grant{consumer}, []Grant{reasoned}, here, here, "altered " + consumes + " on d/**"},
 		{"a superfluous condition", []Grant{consumer, grant(t, "3", Allow, "consumer", "**", time.Time{})},
 			[]Grant{reasoned, grant(t, "3", Allow, "consumer", "**", time.Time{})}, here, here, ""},
 		{"a denial", []Grant{consumer}, []Grant{consumer, grant(t, "2", Deny, "consumer", "d/b", later)}, here, here,
-			"loses read_value,encrypt,decrypt,sign,verify on d/b"},
+			"loses " + consumes + " on d/b"},
 		{"an ended grant counts for nothing", nil, []Grant{grant(t, "1", Allow, "consumer", "d/**", now)}, here, here, ""},
 		{"a label that a scope asks for", []Grant{labelled}, []Grant{labelled}, here,
-			places(t, "", "d", "d/a[tier=database]", "d/b", "e", "e/a"), "gains read_value,encrypt,decrypt,sign,verify on d/a"},
+			places(t, "", "d", "d/a[tier=database]", "d/b", "e", "e/a"), "gains " + consumes + " on d/a"},
 		{"a label that nothing asks for", []Grant{consumer}, []Grant{consumer}, here, places(t, "", "d", "d/a[team=x]", "d/b", "e", "e/a"), ""},
 	} {
 		changes := Compare(PolicyOf(map[string][]Grant{"me": c.before}), PolicyOf(map[string][]Grant{"me": c.after}), c.was, c.becomes, now)

@@ -36,7 +36,8 @@ const AllActions = Operate<<1 - 1
 const UseKey = Encrypt | Decrypt | Sign | Verify
 
 var actionNames = map[Action]string{
-	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", Encrypt: "encrypt", Decrypt: "decrypt", Sign: "sign", Verify: "verify", WriteVersion: "write_version",
+	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", Encrypt: "encrypt", Decrypt: "decrypt", Sign: "sign",
+	Verify: "verify", WriteVersion: "write_version",
 	ChangeItem: "change_item", Retire: "retire", Shred: "shred", ChangeRules: "change_rules", GrantAccess: "grant",
 	Register: "register", ReadTrail: "read_trail", Operate: "operate",
 }

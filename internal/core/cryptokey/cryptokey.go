@@ -244,8 +244,8 @@ func (k *Key) Stored() ([]byte, error) {
 	return x509.MarshalPKCS8PrivateKey(k.private)
 }
 
-// Given is what [Key.Stored] returned in the form in which a key is given to whoever may have it: the bytes of a symmetric key, PEM of PKCS #8
-// (RFC 7468, section 10) of any other.
+// Given is what [Key.Stored] returned as it is given to whoever may have the key: the bytes of a symmetric key, PEM of PKCS #8 (RFC 7468,
+// section 10) of any other.
 func Given(t Type, stored []byte) ([]byte, error) {
 	if _, known := t.Facts(); !known {
 		return nil, invalid("key_type", "%.40q is not a type of key", string(t))

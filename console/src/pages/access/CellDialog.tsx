@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import { useMay } from "../../api/may";
 import { useGrants, useReach } from "../../api/rights";
+import { actionsText } from "../../parts/actions";
 import { Dialog } from "../../parts/Dialog";
 import { GrantTable } from "../../parts/GrantTable";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -22,7 +23,7 @@ export function CellDialog({ subject, drawer, onClose }: CellDialogProps) {
             <Link className="link link-hover name text-sm" to={`/drawers/${r.target}`}>
               {r.target}
             </Link>
-            : {r.actions.map((a) => a.replaceAll("_", " ")).join(", ")}
+            : {actionsText(r.actions)}
           </li>
         ))}
       </ul>

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { useMay } from "../../api/may";
 import { useReach } from "../../api/rights";
+import { actionsText } from "../../parts/actions";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Table } from "../../parts/Table";
 
@@ -43,7 +44,7 @@ export function Reach({ subject }: { subject: string }) {
                   "the chest"
                 ),
             },
-            { head: "Actions", className: "text-sm", cell: (r) => r.actions.map((a) => a.replaceAll("_", " ")).join(", ") },
+            { head: "Actions", className: "text-sm", cell: (r) => actionsText(r.actions) },
           ]}
         />
       )}

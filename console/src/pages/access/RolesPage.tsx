@@ -3,6 +3,7 @@ import { useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useRemoveRole, useRoles } from "../../api/rights";
+import { briefly } from "../../parts/actions";
 import { Confirm } from "../../parts/Confirm";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -59,9 +60,9 @@ export function RolesPage() {
               </h2>
               <p>{r.summary}</p>
               <ul className="flex flex-wrap gap-1" aria-label={`Actions of ${r.name}`}>
-                {r.actions.map((a) => (
+                {briefly(r.actions).map((a) => (
                   <li key={a} className="badge badge-outline badge-sm">
-                    {a.replaceAll("_", " ")}
+                    {a}
                   </li>
                 ))}
               </ul>

@@ -12,6 +12,7 @@ import { ruleLines } from "../../parts/rules";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
 import { GiveDialog } from "../access/GiveDialog";
+import { KeyDialog } from "../item/KeyDialog";
 import { PutDialog } from "../item/PutDialog";
 import { DescribeDrawerDialog } from "./DescribeDrawerDialog";
 import { ImportDialog } from "./ImportDialog";
@@ -20,7 +21,7 @@ import { Reachers } from "./Reachers";
 import { RulesDialog } from "./RulesDialog";
 import { Upkeep } from "./Upkeep";
 
-type Open = "put" | "rules" | "import" | "describe" | "give";
+type Open = "put" | "key" | "rules" | "import" | "describe" | "give";
 
 // DrawerPage lists what is in a drawer, without values.
 export function DrawerPage() {
@@ -71,6 +72,11 @@ export function DrawerPage() {
               {puts && (
                 <button type="button" className="btn btn-outline" onClick={() => setOpen("import")}>
                   Import …
+                </button>
+              )}
+              {puts && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("key")}>
+                  Create a key …
                 </button>
               )}
               {puts && (
@@ -136,6 +142,7 @@ export function DrawerPage() {
       {open === "rules" && d && <RulesDialog drawer={d} onClose={close} />}
       {open === "give" && <GiveDialog scope={`${drawer}/**`} onClose={close} />}
       {open === "import" && <ImportDialog drawer={drawer} rules={d?.rules} onClose={close} />}
+      {open === "key" && <KeyDialog drawer={drawer} rules={d?.rules} onClose={close} />}
       {open === "put" && <PutDialog drawer={drawer} rules={d?.rules} onClose={close} />}
     </>
   );

@@ -25,6 +25,11 @@ export function Items({ drawer, items }: { drawer: string; items: Schemas["Item"
             </Link>
           ),
         },
+        items.some((it) => it.key) && {
+          head: "Key",
+          sort: (it) => it.key?.type ?? "",
+          cell: (it) => <span className="name text-sm">{it.key?.type}</span>,
+        },
         { head: "State", sort: (it) => it.state, cell: (it) => <Mark state={it.state} /> },
         {
           head: "Current",

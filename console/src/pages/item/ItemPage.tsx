@@ -17,6 +17,7 @@ import { Aliases } from "./Aliases";
 import { DescribeDialog } from "./DescribeDialog";
 import { Holders } from "./Holders";
 import { HowToUse } from "./HowToUse";
+import { KeyPanel, KeyUsers } from "./KeyPanel";
 import { MoveDialog } from "./MoveDialog";
 import { Paths } from "./Paths";
 import { PutDialog } from "./PutDialog";
@@ -81,7 +82,7 @@ export function ItemPage() {
               )}
               {kept && may("write_version") && (
                 <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>
-                  Add a version
+                  {it.key ? "Rotate …" : "Add a version"}
                 </button>
               )}
             </>
@@ -99,7 +100,7 @@ export function ItemPage() {
             )}
           </p>
         )}
-        {it && it.shape !== "text" && <p>{shapes[it.shape].text}</p>}
+        {it && it.shape !== "text" && !it.key && <p>{shapes[it.shape].text}</p>}
         {it && <Labels of={it.labels} />}
         {it?.use_only && (
           <p>
@@ -134,10 +135,12 @@ export function ItemPage() {
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
           <Value target={target} item={it} there={there} />
-          <HowToUse reference={target} />
+          {it.key && <KeyPanel target={target} facts={it.key} current={history.data.versions.find((v) => v.current)} />}
+          {(!it.key || it.key.given_out) && <HowToUse reference={target} />}
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} there={there} />
           <Aliases list={history.data.aliases} may={may("change_item")} />
-          <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
+          {it.key && may("read_trail") && <KeyUsers drawer={drawer} item={item} current={it.current} />}
+          {!it.key && <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />}
           {may("grant", "read_trail") && (
             <>
               <Holders target={target} />

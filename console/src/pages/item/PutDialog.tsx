@@ -7,6 +7,7 @@ import { EndChoice, endOf } from "../../parts/EndChoice";
 import { Choice, Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
+import { KeyDialog } from "./KeyDialog";
 import { OwnFields } from "./OwnFields";
 import { formOf, ownFields, shapes, versionOf } from "./shapes";
 import { ValueInput } from "./ValueInput";
@@ -25,8 +26,13 @@ const choices = (["text", "login", "connection", "ssh_key", "fields", "file"] as
   text: shapes[value].text,
 }));
 
-// PutDialog puts a new item in, or a new version of one. The value is masked from the first keystroke.
-export function PutDialog({ drawer, rules, item, fields = [], onPut, onClose }: PutDialogProps) {
+// PutDialog puts a new item in, or a new version of one; that of a key is made.
+export function PutDialog(props: PutDialogProps) {
+  return props.item?.key ? <KeyDialog {...props} /> : <PutSecret {...props} />;
+}
+
+// PutSecret asks for a value, which is masked from the first keystroke.
+function PutSecret({ drawer, rules, item, fields = [], onPut, onClose }: PutDialogProps) {
   const [shape, setShape] = useState(item?.shape ?? "text");
   const [rows, setRows] = useState([0]);
   const asked = formOf(shape, fields);

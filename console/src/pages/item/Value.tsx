@@ -10,11 +10,11 @@ type ValueProps = { target: string; item?: Schemas["Item"]; there: ReturnType<ty
 
 // Value is where an item's value can be revealed by whoever may read it, while it is served. Others are told why not.
 export function Value({ target, item, there }: ValueProps) {
-  if (item?.use_only) return null; // the page says so
+  if (item?.use_only || (item?.key && !item.key.given_out)) return null; // the page says so
   if (there.useOnly) {
     return (
       <p className="panel">
-        <b>Value.</b> It is for applications only, and shown to no person.
+        <b>Value.</b> It is shown to no person.
       </p>
     );
   }

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import type { useMayThere } from "../../api/may";
+import { Copy } from "../../parts/Copy";
 import { Mark } from "../../parts/Mark";
 import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
@@ -26,7 +27,7 @@ export function Versions({ drawer, item, versions, readers, there }: VersionsPro
   const [comparing, setComparing] = useState(false);
   const [ending, setEnding] = useState<Version>();
   const served = (v: Version) => ["usable", "grace"].includes(v.state) && !["retired", "idle"].includes(item.state);
-  const reveals = (v: Version) => !v.current && served(v) && !item.use_only && there.reads;
+  const reveals = (v: Version) => !v.current && served(v) && !item.use_only && (!item.key || item.key.given_out) && there.reads;
   return (
     <section aria-labelledby="versions">
       <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
@@ -54,7 +55,12 @@ export function Versions({ drawer, item, versions, readers, there }: VersionsPro
             head: "State",
             cell: (v) => <Mark state={v.current ? "current" : v.state} word={item.held === v.version ? "held" : undefined} />,
           },
-          { head: "Size", cell: (v) => <Size of={v} /> },
+          item.key
+            ? versions.some((v) => v.public_key) && {
+                head: "Public half",
+                cell: (v) => v.public_key && <Copy text={JSON.stringify(v.public_key)} what={`the public half of @${v.version}`} />,
+              }
+            : { head: "Size", cell: (v) => <Size of={v} /> },
           {
             head: "Written",
             cell: (v) => (

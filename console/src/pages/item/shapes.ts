@@ -36,6 +36,7 @@ export const shapes: Record<Shape, { text: string; fields: FieldForm[] }> = {
     text: "a file, byte for byte",
     fields: [{ name: "content", label: "File", required: true, file: true, hint: "Up to 64 KiB. Its name is kept with it." }],
   },
+  key: { text: "a key that is used in the chest", fields: [] },
 };
 
 // recipes are how a value comes about. Those without a colon in front are the chest's own; "lines" and "file" are typed or taken here.
@@ -89,7 +90,7 @@ export async function ownFields(form: FormData, rows: number[]): Promise<Schemas
 }
 
 // encoded writes what a form has, a text or a file, as base64.
-async function encoded(value: FormDataEntryValue | null): Promise<string> {
+export async function encoded(value: FormDataEntryValue | null): Promise<string> {
   const bytes = value instanceof File ? new Uint8Array(await value.arrayBuffer()) : new TextEncoder().encode(value ?? "");
   return base64(bytes);
 }

@@ -1,0 +1,86 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tansu/internal/chesttest"
+)
+
+// A key on the command line, from making it to moving what it encrypted under the next version; files hold what it signed and opened, and
+// nothing holds the key.
+func TestAKeyOnTheCommandLine(t *testing.T) {
+	steward, chest := signedIn(t)
+	steward.ok(t, "", "drawer", "add", "ticketing-prod", "--env", "production")
+	secret, _ := chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	app := user{t.TempDir()}
+	app.ok(t, "", "connect", chest.URL(), "--authority", filepath.Join(chest.Dir, "chest", "authority.crt"))
+	app.ok(t, secret+"\n", "sign-in", "app:ticket-api")
+	dir := t.TempDir()
+	file := func(name, content string) string {
+		path := filepath.Join(dir, name)
+		if content != "" {
+			if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return path
+	}
+	const signing, sealing = "ticketing-prod/boarding-pass-key", "ticketing-prod/passenger-data-key"
+	if got := steward.ok(t, "", "key", "create", signing, "--type", "ed25519"); !strings.Contains(got, "never leaves the chest") {
+		t.Errorf("made: %s", got)
+	}
+	steward.ok(t, "", "key", "create", sealing, "--type", "aes-256")
+	if public := steward.ok(t, "", "key", "show", signing, "--public", "pem"); !strings.HasPrefix(public, "-----BEGIN PUBLIC KEY-----") {
+		t.Errorf("its public half: %s", public)
+	}
+
+	message := file("pass.txt", "line 4, 07:10")
+	signature := file("pass.sig", app.ok(t, "", "key", "sign", signing, message))
+	steward.ok(t, "", "key", "rotate", signing)
+	if got := app.ok(t, "", "key", "verify", signing, message, "--signature", signature); !strings.Contains(got, "version 1") {
+		t.Errorf("verified: %s", got)
+	}
+	if r := app.run(t, "line 4, 07:11", "key", "verify", signing, "--signature", signature); r.code != 3 {
+		t.Errorf("another message: %d %s", r.code, r.talk)
+	}
+
+	jwe := file("passport.jwe", app.ok(t, "passport 1", "key", "encrypt", sealing, "--bound-to", "booking 1"))
+	steward.ok(t, "", "key", "rotate", sealing)
+	opened := file("passport.txt", "")
+	app.ok(t, "", "key", "decrypt", sealing, jwe, "--bound-to", "booking 1", "--out", opened)
+	content, err := os.ReadFile(opened)
+	about, _ := os.Stat(opened)
+	if err != nil || string(content) != "passport 1" || about.Mode().Perm() != 0o600 {
+		t.Errorf("decrypted: %q, %v, %v", content, about.Mode(), err)
+	}
+	if r := app.run(t, "", "key", "decrypt", sealing, jwe, "--bound-to", "booking 2"); r.code == 0 || r.out != "" ||
+		!strings.Contains(r.talk, "cannot be decrypted with this key") {
+		t.Errorf("bound to something else: %d %q %s", r.code, r.out, r.talk)
+	}
+	moved := app.ok(t, "", "key", "rewrap", sealing, jwe, "--bound-to", "booking 1")
+	steward.ok(t, "", "key", "decrypt-from", sealing, "2")
+	if r := app.run(t, "", "key", "decrypt", sealing, jwe, "--bound-to", "booking 1"); r.code == 0 {
+		t.Errorf("an old version decrypts still: %q", r.out)
+	}
+	if got := app.ok(t, moved, "key", "decrypt", sealing, "--bound-to", "booking 1"); got != "passport 1" {
+		t.Errorf("what was moved: %q", got)
+	}
+	users := steward.ok(t, "", "key", "users", sealing)
+	for _, want := range []string{"app:ticket-api  encrypt     1", "2        app:ticket-api  decrypt     1"} {
+		if !strings.Contains(users, want) {
+			t.Errorf("who uses it: %q is not in\n%s", want, users)
+		}
+	}
+	if r := app.run(t, "", "read", signing); r.code == 0 || !strings.Contains(r.talk, "never leaves the chest") {
+		t.Errorf("read: %d %s %s", r.code, r.out, r.talk)
+	}
+	for _, wrong := range [][]string{{"key", "create", "ticketing-prod/x"}, {"key", "create", "ticketing-prod/x", "--type", "des"},
+		{"key", "decrypt-from", sealing, "9"}, {"key", "rotate", "ticketing-prod/none"}, {"key", "show", signing, "--public", "der"}} {
+		if r := steward.run(t, "", wrong...); r.code == 0 {
+			t.Errorf("%q: %s", wrong, r.out)
+		}
+	}
+}
