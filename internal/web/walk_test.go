@@ -106,7 +106,8 @@ func TestNoPageAndNothingItOffersIsRefused(t *testing.T) {
 		"/drawers/ticketing-staging", "/drawers/fuel-billing-prod", "/drawers/crew-rota-prod", "/drawers/not-there",
 		"/drawers/ticketing-prod/db-password", "/drawers/ticketing-staging/db-password", "/drawers/harbour-gates-prod/radio-key",
 		"/drawers/ticketing-prod/not-there", "/drawers/ticketing-prod/mail-relay-login", "/drawers/fuel-billing-prod/ledger-db-password",
-		"/drawers/harbour-gates-prod/ramp-controller-login", "/drawers/ticketing-prod/db-password@1/exposure"}
+		"/drawers/harbour-gates-prod/ramp-controller-login", "/drawers/ticketing-prod/db-password@1/exposure",
+		"/drawers/ticketing-prod/boarding-pass-key", "/drawers/ticketing-prod/passenger-data-key"}
 	for _, person := range []string{"security-duty", "security-relief", "platform-oncall", "ticketing-lead", "harbour-master", "audit-desk",
 		"rota-trainee"} {
 		b.as(person, password)

@@ -18,6 +18,7 @@ import { DescribeDialog } from "./DescribeDialog";
 import { Holders } from "./Holders";
 import { HowToUse } from "./HowToUse";
 import { KeyPanel, KeyUsers } from "./KeyPanel";
+import { asking } from "./keyWords";
 import { MoveDialog } from "./MoveDialog";
 import { Paths } from "./Paths";
 import { PutDialog } from "./PutDialog";
@@ -143,8 +144,8 @@ export function ItemPage() {
           {!it.key && <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />}
           {may("grant", "read_trail") && (
             <>
-              <Holders target={target} />
-              <Paths target={target} />
+              <Holders target={target} {...asking(it.key)} />
+              <Paths target={target} {...asking(it.key)} />
             </>
           )}
         </div>

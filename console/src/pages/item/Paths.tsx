@@ -4,11 +4,12 @@ import type { Schemas } from "../../api/client";
 import { usePaths } from "../../api/rights";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
+import type { WhatIsAsked } from "./keyWords";
 
 // Paths says, when asked, who could come to read an item, in how many steps, and by whose help.
-export function Paths({ target }: { target: string }) {
+export function Paths({ target, action, word }: WhatIsAsked) {
   const [asked, setAsked] = useState(false);
-  const paths = usePaths("read_value", target, asked);
+  const paths = usePaths(action, target, asked);
   return (
     <section aria-label="Who could gain access to it">
       <h2 className="mb-2 text-xl font-semibold">Who could gain access to it</h2>
@@ -23,10 +24,14 @@ export function Paths({ target }: { target: string }) {
         <div className="grid gap-6">
           <Ways
             title="Alone, without anybody's help"
-            none="Nobody who cannot read it now could gain access alone."
+            none={`Nobody who cannot ${word} it now could gain access alone.`}
             ways={paths.data.alone}
           />
-          <Ways title="Who could let somebody else read it" none="Nobody could let somebody else read it." ways={paths.data.letting} />
+          <Ways
+            title={`Who could let somebody else ${word} it`}
+            none={`Nobody could let somebody else ${word} it.`}
+            ways={paths.data.letting}
+          />
           {paths.data.cut && (
             <p className="text-warning font-semibold">There were too many paths to check all of them: some may be missing.</p>
           )}
