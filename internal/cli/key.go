@@ -148,8 +148,8 @@ func (a *app) keyRotateCommand() *cobra.Command {
 	var f newKeyFlags
 	command := &cobra.Command{
 		Use: "rotate DRAWER/KEY", Short: "Make the next version of a key", Args: exactly("DRAWER/KEY"),
-		Long: `Makes a new version, which signs and encrypts from now on. Older ones go on decrypting and verifying until they end;
-tansu key users says who still needs them, and tansu key rewrap moves what they encrypted under the new one.`,
+		Long: `Makes a new version, which signs and encrypts from now on. Older ones go on decrypting and verifying until they end. See who
+still needs them (tansu key users), and move what they encrypted under the new one (tansu key rewrap).`,
 		Example: "  tansu key rotate ticketing-prod/ticket-signing",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			ref, err := itemArgument(arguments[0])
@@ -532,8 +532,8 @@ func (a *app) keyUsersCommand() *cobra.Command {
 func (a *app) keyDecryptFromCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "decrypt-from DRAWER/KEY VERSION", Short: "Let versions before this one decrypt no more", Args: exactly("DRAWER/KEY", "VERSION"),
-		Long: `Versions before VERSION decrypt no more from now on; they go on verifying. 0 lets all of them decrypt that are served. See
-tansu key users first: who still decrypts with an old version fails.`,
+		Long: `Versions before VERSION decrypt no more from now on; they go on verifying. 0 lets all of them decrypt that are served. Look first
+who still decrypts with an old one (tansu key users): they fail.`,
 		Example: "  tansu key decrypt-from ticketing-prod/passenger-data 2",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			ref, err := itemArgument(arguments[0])
