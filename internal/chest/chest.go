@@ -30,6 +30,7 @@ import (
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
 	"tansu/internal/store"
+	"tansu/internal/warm"
 )
 
 // Records is what the heart needs of a store; *store.Store is one. Its methods are safe for concurrent use.
@@ -70,7 +71,7 @@ type Chest struct {
 	log      *slog.Logger
 	throttle *throttle.Throttle
 	folding  *folding.Folding
-	contents *contentCache
+	contents *warm.Cache
 
 	newest atomic.Pointer[Snapshot] // nil while locked; the writer replaces it, and anybody may keep what they took
 	memory *memory
@@ -89,7 +90,7 @@ func New(records Records, o Options) (*Chest, error) {
 		return nil, err
 	}
 	c := &Chest{records: records, id: row.ID, log: o.Log, throttle: throttle.New(), folding: folding.New(),
-		contents: newContentCache(64 << 20)}
+		contents: warm.New(64 << 20)}
 	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
 	}
@@ -185,7 +186,7 @@ func (c *Chest) Close() {
 	c.records.Unbind() // it waits for a commit that is under way
 	c.newest.Store(nil)
 	c.memory.forgetItems()
-	c.contents.empty()
+	c.contents.Empty()
 	if st != nil {
 		st.erase()
 	}

@@ -4,87 +4,39 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"sync"
 
 	"tansu/internal/core/envelope"
 	"tansu/internal/entity"
 	"tansu/internal/pace"
 	"tansu/internal/store"
+	"tansu/internal/warm"
 )
-
-// content is what a version's bytes are decrypted from: what the file holds of them, and their data key.
-type content struct {
-	ciphertext []byte
-	opener     *envelope.Opener
-}
-
-// openerSize is about how many bytes an opener takes.
-const openerSize = 1 << 10
-
-func (c content) size() int { return len(c.ciphertext) + openerSize }
-
-// contentCache keeps contents in memory up to a number of bytes, so that a warm read needs no file and opens one key less.
-// It holds keys, and is emptied when the chest is locked.
-type contentCache struct {
-	mu      sync.RWMutex
-	limit   int
-	size    int
-	entries map[string]content
-}
-
-func newContentCache(limit int) *contentCache {
-	return &contentCache{limit: limit, entries: map[string]content{}}
-}
-
-// get returns the content of a version, reading it on a miss. What is read is kept if it still may be.
-func (c *contentCache) get(version string, read func() (content, error), may func() bool) (content, error) {
-	c.mu.RLock()
-	kept, found := c.entries[version]
-	c.mu.RUnlock()
-	if found {
-		return kept, nil
-	}
-	fresh, err := read()
-	if err != nil {
-		return content{}, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if _, found := c.entries[version]; found || !may() {
-		return fresh, nil
-	}
-	c.entries[version] = fresh
-	c.size += fresh.size()
-	// Go visits a map in random order: what is dropped is random, which needs no bookkeeping on a hit.
-	for victim, old := range c.entries {
-		if c.size <= c.limit {
-			break
-		}
-		delete(c.entries, victim)
-		c.size -= old.size()
-	}
-	return fresh, nil
-}
-
-// forget drops the contents of versions that are shredded or moved, or whose keys are wrapped anew.
-func (c *contentCache) forget(versions []string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, version := range versions {
-		if old, found := c.entries[version]; found {
-			c.size -= old.size()
-			delete(c.entries, version)
-		}
-	}
-}
 
 // Content decrypts a version of an item.
 func (st *Snapshot) Content(d *Drawer, it *Item, number int) ([]byte, error) {
+	sealed, err := st.sealed(d, it, number)
+	if err != nil {
+		return nil, err
+	}
+	return sealed.Opener.Open(sealed.Ciphertext)
+}
+
+// Made returns what was made of a version's bytes, which are erased afterwards; it is kept with them, and forgotten when they are.
+func (st *Snapshot) Made(d *Drawer, it *Item, number int, make func([]byte) (any, error)) (any, error) {
+	sealed, err := st.sealed(d, it, number)
+	if err != nil {
+		return nil, err
+	}
+	return sealed.Made(make)
+}
+
+// sealed finds what a version's bytes are decrypted from.
+func (st *Snapshot) sealed(d *Drawer, it *Item, number int) (warm.Content, error) {
 	row, m := it.Versions[number-1], st.chest.memory
 	position := m.position() // before anything is read
-	sealed, err := st.chest.contents.get(row.ID, func() (c content, err error) {
-		if c.ciphertext, err = st.chest.records.Content(row.ID); err == nil {
-			c.opener, err = envelope.NewOpener(d.KeyOf(row.DrawerKey), st.Place(d, it.Row, number), row.WrappedKey)
+	return st.chest.contents.Get(row.ID, func() (c warm.Content, err error) {
+		if c.Ciphertext, err = st.chest.records.Content(row.ID); err == nil {
+			c.Opener, err = envelope.NewOpener(d.KeyOf(row.DrawerKey), st.Place(d, it.Row, number), row.WrappedKey)
 		}
 		return c, err
 	}, func() bool {
@@ -93,10 +45,6 @@ func (st *Snapshot) Content(d *Drawer, it *Item, number int) ([]byte, error) {
 		return st.chest.newest.Load() != nil && !m.touchedSince(position, store.Mark{What: store.MarkItem, ID: it.Row.ID},
 			store.Mark{What: store.MarkDrawer, ID: d.Row.ID})
 	})
-	if err != nil {
-		return nil, err
-	}
-	return sealed.opener.Open(sealed.ciphertext)
 }
 
 // ExamineContents opens every value that is stored, and names those that do not open: what was destroyed, or put where it does not
@@ -167,12 +115,4 @@ func (st *Snapshot) opens(d *Drawer, it *Item, v entity.Version) bool {
 // Place is where a version of an item is bound to.
 func (st *Snapshot) Place(d *Drawer, row entity.Item, number int) envelope.Place {
 	return envelope.Place{Chest: st.chest.ID(), Drawer: d.Row.ID, Item: row.ID, Kind: row.Kind, Number: number}
-}
-
-// empty drops everything.
-func (c *contentCache) empty() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	clear(c.entries)
-	c.size = 0
 }

@@ -134,7 +134,7 @@ func (m *memory) Commit() {
 		m.chest.newest.Store(st)
 	}
 	m.mu.Unlock()
-	m.chest.contents.forget(gone)
+	m.chest.contents.Forget(gone)
 	if old := m.outgoing; old != nil { // somebody may be signing with it: what outlasts it is the same
 		m.outgoing = nil
 		time.AfterFunc(outgoingFor, old.Erase)

@@ -1,38 +1,33 @@
 package httpapi
 
 import (
+	"encoding/json"
 	"net/http"
+	"slices"
 
 	"tansu/client"
-	"tansu/internal/chest"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/keyrow"
-	"tansu/internal/keys"
+	"tansu/internal/keywire"
+	"tansu/internal/strictjson"
 )
 
 // keyBody bounds what may be signed or encrypted in one call, in bytes of the body.
 const keyBody = 4 << 20
 
 func (a *api) useKey(c *call) error {
-	var body client.KeyUses
-	if err := a.decode(c, keyBody, &body); err != nil {
-		return err
-	}
 	ref, err := valueReference(c, "")
 	if err != nil {
 		return err
 	}
-	uses := make([]keys.Use, len(body.Uses))
-	for i, u := range body.Uses {
-		form, known := map[string]cryptokey.Form{"": cryptokey.Fixed, "fixed": cryptokey.Fixed, "der": cryptokey.DER}[u.Form]
-		if !known {
-			return chest.Invalid("form", "%.20q is not a form of a signature: fixed or der", u.Form)
-		}
-		uses[i] = keys.Use{Op: keys.Op(u.Op), Message: u.Message, Signature: u.Signature, Ciphertext: u.Wrapped, Associated: u.Associated,
-			Scheme: cryptokey.Scheme(u.Scheme), Form: form, Peer: []byte(u.Peer), Salt: u.Salt, Info: u.Info, Length: u.Length, Hidden: u.Hidden}
-		if u.JWE != "" {
-			uses[i].Ciphertext = []byte(u.JWE)
-		}
+	body, err := strictjson.Read(c.Response(), c.Request(), keyBody)
+	if err != nil {
+		return err
+	}
+	defer clear(body)
+	uses, err := keywire.Uses(body)
+	if err != nil {
+		return err
 	}
 	results, err := a.service.Use(c.caller, ref, uses)
 	if err != nil {
@@ -41,27 +36,33 @@ func (a *api) useKey(c *call) error {
 	if len(results) == 1 && results[0].Err != nil {
 		return results[0].Err
 	}
-	answer := client.KeyResults{Results: make([]client.KeyResult, len(results))}
-	for i, r := range results {
-		if r.Err != nil {
-			problem := a.problem(c.Context, a.known(c.Context, r.Err))
-			answer.Results[i].Problem = &problem
-			continue
-		}
-		answer.Results[i] = client.KeyResult{Version: r.Version, Scheme: string(r.Scheme), Signature: r.Signature, Plaintext: r.Plaintext,
-			Valid: r.Valid}
-		if uses[i].Op == keys.Wrap {
-			answer.Results[i].Wrapped = r.Ciphertext
-		} else {
-			answer.Results[i].JWE = string(r.Ciphertext)
-		}
-	}
+	room := answers.Get().(*[]byte)
+	answer := append(slices.Grow((*room)[:0], keywire.Room(results)), `{"results":[`...)
 	defer func() {
+		clear(answer)
 		for _, r := range results {
 			clear(r.Plaintext)
 		}
+		if cap(answer) <= 512<<10 {
+			*room = answer
+			answers.Put(room)
+		}
 	}()
-	return c.JSON(http.StatusOK, answer)
+	for i, r := range results {
+		if i > 0 {
+			answer = append(answer, ',')
+		}
+		if r.Err == nil {
+			answer = keywire.Append(answer, r, uses[i].Op)
+			continue
+		}
+		problem, err := json.Marshal(a.problem(c.Context, a.known(c.Context, r.Err)))
+		if err != nil {
+			return err
+		}
+		answer = append(append(append(answer, `{"problem":`...), problem...), '}')
+	}
+	return c.Blob(http.StatusOK, "application/json", append(answer, "]}"...))
 }
 
 // keyTypes lists the types of keys, with what each is good for. It says nothing of the chest.

@@ -107,7 +107,7 @@ func (k *Keys) Use(c chest.Caller, ref reference.Reference, uses []Use) (results
 
 func (k *Keys) useAll(c chest.Caller, ref reference.Reference, uses []Use) ([]Result, error) {
 	if len(uses) == 1 { // it needs no batch: whoever leads commits it with what others do
-		result, err := k.use(c, ref, &uses[0])
+		result, err := k.use(c, ref, &uses[0], found{})
 		result.Err = err
 		if errors.Is(err, store.ErrMoved) {
 			return nil, err
@@ -116,14 +116,14 @@ func (k *Keys) useAll(c chest.Caller, ref reference.Reference, uses []Use) ([]Re
 	}
 	batch := chest.NewBatch(len(uses))
 	c = c.Batched(batch, k.heart.Now())
-	results := make([]Result, len(uses))
+	results, ready := make([]Result, len(uses)), found{}
 	wipe := func() {
 		for i := range results {
 			clear(results[i].Plaintext)
 		}
 	}
 	for i := range uses {
-		result, err := k.use(c, ref, &uses[i])
+		result, err := k.use(c, ref, &uses[i], ready)
 		if errors.Is(err, store.ErrMoved) || batch.Lost(err) {
 			wipe()
 			return nil, err
@@ -139,7 +139,7 @@ func (k *Keys) useAll(c chest.Caller, ref reference.Reference, uses []Use) ([]Re
 }
 
 // use decides about one use, does it, and records it.
-func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use) (result Result, err error) {
+func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found) (result Result, err error) {
 	action := actions[u.Op]
 	a := k.heart.Attempt(c, action.String(), ref.Drawer+"/"+ref.Item)
 	a.Entry.Version, a.Entry.Pinned = ref.Version, ref.Version != 0
@@ -150,7 +150,7 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use) (result Resu
 	if err != nil {
 		return result, err
 	}
-	one, err := k.find(a, spot, ref, u)
+	one, err := k.find(a, spot, ref, u, ready)
 	if err != nil {
 		return Result{}, a.Fail(err)
 	}

@@ -36,8 +36,31 @@ type version struct {
 // errNotOpened is the one answer to everything that cannot be decrypted, whatever is wrong with it.
 var errNotOpened = chest.Invalid("ciphertext", "%s", cryptokey.ErrNotOpened)
 
+// found is what was found for the uses of one call before, on the same snapshot. A ciphertext names its version itself, and a rewrapped one
+// has two.
+type found map[sameUse]*one
+
+type sameUse struct {
+	st *chest.Snapshot
+	op Op
+}
+
 // find finds the key and the version for a use, and opens it.
-func (k *Keys) find(a *chest.Attempt, spot chest.Spot, ref reference.Reference, u *Use) (o *one, err error) {
+func (k *Keys) find(a *chest.Attempt, spot chest.Spot, ref reference.Reference, u *Use, ready found) (o *one, err error) {
+	if o := ready[sameUse{a.St, u.Op}]; o != nil {
+		if u.Op == Encrypt || u.Op == DataKey {
+			return o, k.count(o.item, o.number)
+		}
+		return o, nil
+	}
+	o, err = k.findAnew(a, spot, ref, u)
+	if err == nil && u.Op != Decrypt && u.Op != Rewrap {
+		ready[sameUse{a.St, u.Op}] = o
+	}
+	return o, err
+}
+
+func (k *Keys) findAnew(a *chest.Attempt, spot chest.Spot, ref reference.Reference, u *Use) (o *one, err error) {
 	d, it, err := spot.ReadItem()
 	if err != nil {
 		return nil, a.St.Hint(a.Caller, ref, err, a.Entry.At)
@@ -99,12 +122,13 @@ func serving(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (number
 
 // open opens a version.
 func (o *one) open(a *chest.Attempt, d *chest.Drawer, number int) (*cryptokey.Key, error) {
-	stored, err := a.St.Content(d, o.item, number)
+	key, err := a.St.Made(d, o.item, number, func(stored []byte) (any, error) {
+		return cryptokey.Open(o.facts.Type, o.facts.Operations, stored)
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer clear(stored)
-	return cryptokey.Open(o.facts.Type, o.facts.Operations, stored)
+	return key.(*cryptokey.Key), nil
 }
 
 // verifiers finds the versions that can have made a signature: the one that is asked for, or all that are served.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -76,6 +77,86 @@ func PlainList(body []byte, name string) (list []string, ok bool) {
 		}
 		rest = strings.TrimPrefix(rest, " ") // as some encoders write lists
 	}
+}
+
+// PlainObjects reads a body of the form {"name":[{…},{…}]} whose objects have strings that need no unescaping, whole numbers, and truth
+// values, and calls visit with each member of each object by its number; text says whether the value is a string. As [PlainList], it knows
+// no other form: where it returns false, or visit does, the body is for the strict decoder, also to say what is wrong.
+func PlainObjects(body []byte, name string, visit func(i int, member, value []byte, text bool) bool) (count int, ok bool) {
+	rest, ok := bytes.CutPrefix(body, []byte(`{"`+name+`":[`))
+	for ok && len(rest) > 1 && rest[0] == '{' {
+		if rest, ok = plainObject(rest[1:], count, visit); !ok || len(rest) == 0 {
+			return 0, false
+		}
+		if count++; rest[0] == ']' {
+			return count, string(bytes.TrimRight(rest, "\n")) == "]}"
+		}
+		if rest[0] != ',' {
+			return 0, false
+		}
+		rest = rest[1:]
+	}
+	return 0, false
+}
+
+// mostMembers is the most members of an object that is read so.
+const mostMembers = 16
+
+// plainObject reads the members of one object, and returns what follows it.
+func plainObject(rest []byte, i int, visit func(i int, member, value []byte, text bool) bool) ([]byte, bool) {
+	var seen [mostMembers][]byte
+	for n := range seen {
+		member, after, ok := plainString(rest)
+		if !ok || len(after) == 0 || after[0] != ':' || slices.ContainsFunc(seen[:n], func(s []byte) bool { return bytes.Equal(s, member) }) {
+			return nil, false
+		}
+		seen[n] = member
+		value, after, text := plainString(after[1:])
+		if !text {
+			end := bytes.IndexAny(after, ",}")
+			if end < 1 || !plainWord(after[:end]) {
+				return nil, false
+			}
+			value, after = after[:end], after[end:]
+		}
+		if len(after) == 0 || !visit(i, member, value, text) {
+			return nil, false
+		}
+		switch after[0] {
+		case '}':
+			return after[1:], true
+		case ',':
+			rest = after[1:]
+		default:
+			return nil, false
+		}
+	}
+	return nil, false
+}
+
+// plainString reads a string without escapes, of printable ASCII; without one it returns what it was given.
+func plainString(rest []byte) (text, after []byte, ok bool) {
+	if len(rest) < 2 || rest[0] != '"' {
+		return nil, rest, false
+	}
+	end := bytes.IndexByte(rest[1:], '"')
+	if end < 0 {
+		return nil, rest, false
+	}
+	for _, c := range rest[1 : 1+end] {
+		if c < 0x20 || c > 0x7e || c == '\\' {
+			return nil, rest, false
+		}
+	}
+	return rest[1 : 1+end], rest[2+end:], true
+}
+
+// plainWord reports whether something is a truth value or a whole number as JSON has it (RFC 8259, section 6).
+func plainWord(word []byte) bool {
+	if string(word) == "true" || string(word) == "false" || string(word) == "0" {
+		return true
+	}
+	return len(word) < 10 && word[0] >= '1' && word[0] <= '9' && len(bytes.Trim(word, "0123456789")) == 0
 }
 
 // plainText reports whether a text is printable ASCII without a backslash.

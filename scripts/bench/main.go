@@ -39,7 +39,7 @@ var (
 	items   = flag.Int("items", 1_000_000, "how many items the large chest has")
 	entries = flag.Int("entries", 1_000_000, "how many entries the long trail has")
 	only    = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, "+
-		"scale, hunger, keep, flood or timing")
+		"keys, scale, hunger, keep, flood or timing")
 	refusals    = flag.Int("refusals", 1_000_000, "how many refusals a flood has")
 	connections = []int{1, 64, 256}
 )
@@ -63,6 +63,7 @@ func serveBare(file, address string) error {
 	}
 	e := echo.New()
 	e.GET("/api/values/:drawer/:item", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/json", answer) })
+	e.POST("/api/keys/:drawer/:item/use", bareUse())
 	server := &http.Server{Addr: address, Handler: e, ReadHeaderTimeout: 10 * time.Second}
 	return server.ListenAndServe()
 }
@@ -81,7 +82,7 @@ func run() error {
 		name    string
 		measure func(map[string]any) error
 	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", manyItems}, {"trail", trailFigures}, {"apps", apps},
-		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"scale", atScale}, {"flood", flood},
+		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"keys", keyUses}, {"scale", atScale}, {"flood", flood},
 		{"timing", timing}, {"hunger", hunger}, {"keep", keep}} {
 		aside := part.name == "flood" || part.name == "timing" // minutes that say nothing of speed
 		if *only != "" && *only != part.name || *only == "" && aside {

@@ -18,6 +18,7 @@ package cryptokey
 
 import (
 	"crypto"
+	"crypto/cipher"
 	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -31,6 +32,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Type is an algorithm and a length.
@@ -189,6 +191,10 @@ type Key struct {
 	may     Operations
 	secret  []byte // of a symmetric key
 	private crypto.PrivateKey
+
+	once    sync.Once // guards what is worked out of an aes-256 key
+	aead    cipher.AEAD
+	aeadErr error
 }
 
 // String and GoString print the type, whatever the verb: a key is not printed.

@@ -58,7 +58,11 @@ func (k *Key) Encrypt(id string, plaintext, associated []byte) ([]byte, error) {
 	if k.secret == nil {
 		return k.Public().Encrypt(id, plaintext, associated)
 	}
-	return seal(header{algorithmDirect, encryptionGCM, id}, k.secret, nil, plaintext, associated)
+	aead, err := k.gcm()
+	if err != nil {
+		return nil, err
+	}
+	return seal(header{algorithmDirect, encryptionGCM, id}, aead, nil, plaintext, associated)
 }
 
 // Encrypt encrypts a message to the holder of the key, as [Key.Encrypt] does. Anybody can: nothing tells who did.
@@ -74,35 +78,44 @@ func (p *Public) Encrypt(id string, plaintext, associated []byte) ([]byte, error
 	if err != nil {
 		return nil, err
 	}
-	return seal(header{algorithmOAEP, encryptionGCM, id}, content, encrypted, plaintext, associated)
-}
-
-// seal is RFC 7516, section 5.1, from step 11 on.
-func seal(h header, content, encrypted, plaintext, associated []byte) ([]byte, error) {
-	if len(plaintext) > MostPlaintext {
-		return nil, invalid("message", "the message has %d bytes; the most is %d, and longer ones are encrypted as a stream", len(plaintext),
-			MostPlaintext)
-	}
 	aead, err := gcm(content)
 	if err != nil {
 		return nil, err
+	}
+	return seal(header{algorithmOAEP, encryptionGCM, id}, aead, encrypted, plaintext, associated)
+}
+
+// seal is RFC 7516, section 5.1, from step 11 on.
+func seal(h header, aead cipher.AEAD, encrypted, plaintext, associated []byte) ([]byte, error) {
+	if len(plaintext) > MostPlaintext {
+		return nil, invalid("message", "the message has %d bytes; the most is %d, and longer ones are encrypted as a stream", len(plaintext),
+			MostPlaintext)
 	}
 	text, err := json.Marshal(h)
 	if err != nil {
 		return nil, err
 	}
-	f := flattened{Protected: base64url.EncodeToString(text), Encrypted: base64url.EncodeToString(encrypted)}
+	protected := base64url.AppendEncode(nil, text)
+	f := flattened{Protected: string(protected), Encrypted: base64url.EncodeToString(encrypted)}
 	if associated != nil {
 		f.AAD = base64url.EncodeToString(associated)
 	}
-	sealed := aead.Seal(nil, nil, plaintext, f.authenticated(associated != nil)) // nonce, ciphertext, tag
-	f.IV = base64url.EncodeToString(sealed[:nonceSize])
-	f.Ciphertext = base64url.EncodeToString(sealed[nonceSize : len(sealed)-tagSize])
-	f.Tag = base64url.EncodeToString(sealed[len(sealed)-tagSize:])
+	sealed := aead.Seal(make([]byte, 0, nonceSize+len(plaintext)+tagSize), nil, plaintext, f.authenticated(associated != nil))
+	iv, ciphertext, tag := sealed[:nonceSize], sealed[nonceSize:len(sealed)-tagSize], sealed[len(sealed)-tagSize:]
 	if associated != nil {
+		f.IV, f.Ciphertext, f.Tag = base64url.EncodeToString(iv), base64url.EncodeToString(ciphertext), base64url.EncodeToString(tag)
 		return json.Marshal(f)
 	}
-	return []byte(strings.Join([]string{f.Protected, f.Encrypted, f.IV, f.Ciphertext, f.Tag}, ".")), nil
+	compact := make([]byte, 0, len(protected)+len(f.Encrypted)+base64url.EncodedLen(len(sealed))+8)
+	compact = append(append(append(append(compact, protected...), '.'), f.Encrypted...), '.')
+	compact = base64url.AppendEncode(append(base64url.AppendEncode(compact, iv), '.'), ciphertext)
+	return base64url.AppendEncode(append(compact, '.'), tag), nil
+}
+
+// gcm is that of a key that encrypts by itself; the key's schedule is worked out once.
+func (k *Key) gcm() (cipher.AEAD, error) {
+	k.once.Do(func() { k.aead, k.aeadErr = gcm(k.secret) })
+	return k.aead, k.aeadErr
 }
 
 // gcm is AES-256-GCM that draws its nonces itself and puts them first, as FIPS 140-3 mode wants it.
@@ -197,7 +210,12 @@ func (k *Key) Decrypt(s *Sealed, associated []byte) ([]byte, error) {
 	if content == nil || s.header.Algorithm != algorithm || s.header.Encryption != encryptionGCM {
 		return nil, ErrNotOpened
 	}
-	aead, err := gcm(content)
+	var aead cipher.AEAD
+	if k.secret != nil {
+		aead, err = k.gcm()
+	} else {
+		aead, err = gcm(content)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package chest
+package warm
 
 import (
 	"fmt"
@@ -7,12 +7,12 @@ import (
 
 func TestContentCacheStaysWithinItsLimit(t *testing.T) {
 	const limit = 10 * (openerSize + 100)
-	cache := newContentCache(limit)
+	cache := New(limit)
 	reads := 0
-	read := func() (content, error) { reads++; return content{ciphertext: make([]byte, 100)}, nil }
+	read := func() (Content, error) { reads++; return Content{Ciphertext: make([]byte, 100)}, nil }
 	for n := range 50 {
 		for range 2 {
-			if _, err := cache.get(fmt.Sprint(n), read, func() bool { return true }); err != nil {
+			if _, err := cache.Get(fmt.Sprint(n), read, func() bool { return true }); err != nil {
 				t.Fatal(err)
 			}
 		}
