@@ -11,6 +11,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -112,6 +113,16 @@ func (c *Client) UseKey(ctx context.Context, reference string, uses ...KeyUse) (
 	var answer KeyResults
 	err = c.do(ctx, http.MethodPost, path, KeyUses{uses}, &answer, nil)
 	return answer.Results, err
+}
+
+// PublicKeys lists the public halves of a drawer's keys, as JWKs: all of them that the caller may see, or, where the drawer says so, that
+// anybody may.
+func (c *Client) PublicKeys(ctx context.Context, drawer string) ([]json.RawMessage, error) {
+	var answer struct {
+		Keys []json.RawMessage `json:"keys"`
+	}
+	err := c.do(ctx, http.MethodGet, "/api/drawers/"+url.PathEscape(drawer)+"/jwks", nil, &answer, nil)
+	return answer.Keys, err
 }
 
 // KeyTypes lists the types of keys.

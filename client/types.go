@@ -91,7 +91,8 @@ type Drawer struct {
 	Items       int       `json:"items"`
 	Due         int       `json:"due"`
 	Overdue     int       `json:"overdue"`
-	Notes       []string  `json:"notes,omitempty"` // what is unusual about what was just said about it
+	Notes       []string  `json:"notes,omitempty"`     // what is unusual about what was just said about it
+	KeysOpen    bool      `json:"keys_open,omitempty"` // anybody gets the public halves of its keys
 }
 
 // Labels are words about a drawer or an item, which scopes of grants can ask for.
@@ -449,6 +450,7 @@ type Described struct {
 	Labels      Labels    `json:"labels,omitzero"`        // all of them
 	Approval    *Approval `json:"approval,omitempty"`     // of a drawer
 	UseOnly     *bool     `json:"use_only,omitempty"`     // of an item: true, and never false again
+	KeysOpen    *bool     `json:"keys_open,omitempty"`    // of a drawer: anybody gets the public halves of its keys
 	DecryptFrom *int      `json:"decrypt_from,omitempty"` // of a key: the oldest version that decrypts; 0 for any
 }
 

@@ -438,7 +438,7 @@ func approvalText(needed bool) string {
 
 func (a *app) describeCommand() *cobra.Command {
 	var description, owner, of string
-	var useOnly bool
+	var useOnly, keysOpen bool
 	var labels map[string]string
 	var approval []string
 	command := &cobra.Command{
@@ -465,6 +465,9 @@ With --approval a drawer demands that somebody else agrees before the values of 
 			if cmd.Flags().Changed("labels") {
 				changes.Labels = labels
 			}
+			if cmd.Flags().Changed("keys-open") {
+				changes.KeysOpen = &keysOpen
+			}
 			if cmd.Flags().Changed("approval") {
 				changes.Approval = &client.Approval{Items: slices.DeleteFunc(approval, func(text string) bool { return text == "" }), Of: of}
 			}
@@ -479,6 +482,8 @@ With --approval a drawer demands that somebody else agrees before the values of 
 	command.Flags().StringVar(&owner, "owner", "", "who answers for it, such as person:ticketing-lead")
 	command.Flags().StringToStringVar(&labels, "labels", nil, "all its `labels`: key=value, separated by commas; empty for none")
 	command.Flags().BoolVar(&useOnly, "use-only", false, "of an item: no person is ever shown its value, for good")
+	command.Flags().BoolVar(&keysOpen, "keys-open", false,
+		"of a drawer: anybody gets the public halves of its keys, without signing in; --keys-open=false ends that")
 	command.Flags().StringSliceVar(&approval, "approval", nil,
 		"of a drawer: the `items`, as patterns, that nobody reads alone; empty for none")
 	command.Flags().StringVar(&of, "approval-of", "everyone", "whose reads need it: everyone or persons")

@@ -34,7 +34,7 @@ do not know these (tansu key types).`,
 	}
 	command.AddCommand(a.keyTypesCommand(), a.keyCreateCommand(), a.keyRotateCommand(), a.keyShowCommand(), a.keySignCommand(),
 		a.keyVerifyCommand(), a.keyEncryptCommand(), a.keyDecryptCommand(), a.keyRewrapCommand(), a.keyDataKeyCommand(), a.keyUsersCommand(),
-		a.keyDecryptFromCommand())
+		a.keyDecryptFromCommand(), a.keySetCommand())
 	return command
 }
 
@@ -559,6 +559,28 @@ who still decrypts with an old one (tansu key users): they fail.`,
 					fmt.Fprintf(a.Out, "Versions of %s before %d decrypt no more.\n", it.Reference, from)
 				}
 			})
+		}),
+	}
+}
+
+func (a *app) keySetCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "jwks DRAWER", Short: "Write the public halves of a drawer's keys, as a JWK set", Args: exactly("DRAWER"),
+		Long: `Writes a JWK set (RFC 7517): what verifiers need, with a kid that names key and version. A version is in it from when it is staged
+until it has ended. Programs fetch it at /api/drawers/DRAWER/jwks, without signing in where the drawer is open (tansu describe
+DRAWER --keys-open).`,
+		Example: "  tansu key jwks ticketing-prod > jwks.json",
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			set, err := c.PublicKeys(ctx, arguments[0])
+			if err != nil {
+				return err
+			}
+			text, err := json.MarshalIndent(map[string]any{"keys": set}, "", "  ")
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.Out, "%s\n", text)
+			return err
 		}),
 	}
 }

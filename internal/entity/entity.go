@@ -117,6 +117,7 @@ type Drawer struct {
 	ShreddedAt   int64  `db:"shredded_at" json:"shredded_at,omitempty"`
 	ShreddedBy   string `db:"shredded_by" json:"shredded_by,omitempty"`
 	ShreddedName string `db:"shredded_name" json:"shredded_name,omitempty"`
+	KeysOpen     bool   `db:"keys_open" json:"keys_open,omitempty"` // anybody gets the public halves of its keys
 	Seal
 }
 

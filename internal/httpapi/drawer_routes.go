@@ -129,6 +129,7 @@ func drawerJSON(d shelf.Drawer) client.Drawer {
 	}
 	return client.Drawer{Notes: d.Notes, Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name,
 		Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
+		KeysOpen:  d.KeysOpen,
 		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
 }

@@ -158,6 +158,7 @@ var routes = []route{
 	{"GET", "/api/drawers/:drawer/shredded", identified, (*api).shredded},
 	{"GET", "/api/values/:drawer/:item", identified, (*api).readValue},
 	{"POST", "/api/values", identified, (*api).readValues},
+	{"GET", "/api/drawers/:drawer/jwks", anyone, (*api).publicKeys},
 	{"GET", "/api/key-types", identified, (*api).keyTypes},
 	{"POST", "/api/keys/:drawer/:item/use", identified, (*api).useKey},
 	{"GET", "/api/keys/:drawer/:item/users", identified, (*api).keyUsers},

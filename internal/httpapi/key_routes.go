@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"tansu/client"
+	"tansu/internal/chest"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/keyrow"
 	"tansu/internal/keywire"
@@ -96,6 +97,32 @@ func (a *api) keyUsers(c *call) error {
 		answer.Users = append(answer.Users, client.KeyUser(u))
 	}
 	return c.JSON(http.StatusOK, answer)
+}
+
+// publicKeys answers a JWK set. Whoever proves who they are gets what they may see; anybody else what is open to all, which may be kept for
+// a while by whatever lies in between.
+func (a *api) publicKeys(c *call) error {
+	var set []json.RawMessage
+	var err error
+	if c.Request().Header.Get("Authorization") == "" && a.cookies.session(c.Request()) == "" {
+		set, err = a.service.OpenPublic(c.param("drawer"))
+		if err == nil {
+			c.Response().Header().Set("Cache-Control", "public, max-age=300")
+		}
+	} else {
+		var caller chest.Caller
+		if caller, err = a.authenticate(c); err == nil {
+			set, err = a.service.Public(caller, c.param("drawer"))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(map[string]any{"keys": set})
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "application/jwk-set+json", text)
 }
 
 // keyFacts reads what is said of a new key.

@@ -3,11 +3,13 @@ package httpapi_test
 import (
 	"bytes"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/base64"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"math/big"
@@ -18,6 +20,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/go-jose/go-jose/v4"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
@@ -372,5 +376,61 @@ func TestOpensslChecksWhatAKeyInTheChestSigned(t *testing.T) {
 		if _, is := signer.Public().(*ecdsa.PublicKey); is != (key == "ecdsa-p256") {
 			t.Errorf("%s: the public half is %T", key, signer.Public())
 		}
+	}
+}
+
+// Verifiers get the public halves of a drawer as a JWK set: anybody, if the drawer says so, and else whoever may see the keys. A version is
+// in it before it is used, and no more when it is suspended.
+func TestPublicHalvesArePublished(t *testing.T) {
+	chest, steward, app := startKeys(t)
+	makeKey(t, steward, "signs", client.NewKeyFacts{Type: "ed25519"})
+	makeKey(t, steward, "seals", client.NewKeyFacts{Type: "aes-256"})
+	must[client.Stored](t)(steward.AddVersion(ctx, "d", "signs", 0, client.NewVersion{Staged: true}))
+	kids := func(set []json.RawMessage) (list []string) {
+		for _, one := range set {
+			var jwk jose.JSONWebKey
+			if err := jwk.UnmarshalJSON(one); err != nil || !jwk.IsPublic() {
+				t.Errorf("%s: %v", one, err)
+			}
+			_, version, _ := strings.Cut(jwk.KeyID, ".")
+			list = append(list, version)
+		}
+		return list
+	}
+	if got := kids(must[[]json.RawMessage](t)(steward.PublicKeys(ctx, "d"))); !slices.Equal(got, []string{"2", "1"}) {
+		t.Errorf("versions %q are published", got)
+	}
+	if _, err := app.PublicKeys(ctx, "d"); chesttest.Code(err) != "refused" {
+		t.Errorf("an app that may use keys, and not see them: %v", err)
+	}
+	stranger := func(drawer string) chesttest.Answer {
+		return chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers/" + drawer + "/jwks"})
+	}
+	closed, none := stranger("d"), stranger("none")
+	if closed.Status != 404 || none.Status != 404 || closed.Problem.Detail != none.Problem.Detail {
+		t.Errorf("a stranger tells what is closed from what is not there: %+v, %+v", closed.Problem, none.Problem)
+	}
+	yes := true
+	contents := must[client.DrawerContents](t)(steward.Drawer(ctx, "d"))
+	must[client.Drawer](t)(steward.ChangeDrawer(ctx, "d", contents.Drawer.Revision, client.Described{KeysOpen: &yes}))
+	open := stranger("d")
+	var set struct {
+		Keys []json.RawMessage `json:"keys"`
+	}
+	if err := json.Unmarshal(open.Body, &set); err != nil || len(set.Keys) != 2 || open.Header.Get("Cache-Control") != "public, max-age=300" ||
+		open.Header.Get("Content-Type") != "application/jwk-set+json" {
+		t.Errorf("open: %d %v %s", open.Status, open.Header, open.Body)
+	}
+	signed := must[client.KeyResult](t)(app.Sign(ctx, "d/signs", "", []byte("m")))
+	var jwk jose.JSONWebKey
+	if err := jwk.UnmarshalJSON(set.Keys[1]); err != nil || !ed25519.Verify(jwk.Key.(ed25519.PublicKey), []byte("m"), signed.Signature) {
+		t.Errorf("what is published does not verify: %v", err)
+	}
+	must[client.History](t)(steward.Act(ctx, "d", "signs", client.Act{Act: "suspend", Version: 2}))
+	if open = stranger("d"); json.Unmarshal(open.Body, &set) != nil || len(set.Keys) != 1 {
+		t.Errorf("after one was suspended: %s", open.Body)
+	}
+	if _, err := app.PublicKeys(ctx, "d"); err != nil {
+		t.Errorf("whoever signs in gets less than anybody: %v", err)
 	}
 }

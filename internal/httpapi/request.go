@@ -36,7 +36,7 @@ func (a *api) changes(c *call) (int64, shelf.Described, error) {
 	}
 	revision, err := neededRevision(c)
 	changes := shelf.Described{Description: body.Description, Owner: body.Owner, Labels: body.Labels, UseOnly: body.UseOnly,
-		DecryptFrom: body.DecryptFrom}
+		DecryptFrom: body.DecryptFrom, KeysOpen: body.KeysOpen}
 	if body.Approval != nil {
 		changes.Approval = &shelf.Approval{Items: body.Approval.Items, Of: body.Approval.Of}
 	}

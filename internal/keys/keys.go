@@ -17,15 +17,22 @@ import (
 // Keys is the room. Its methods are safe for concurrent use.
 type Keys struct {
 	heart   *chest.Chest
-	records usage.Records
+	records Records
 
 	mu     sync.Mutex
-	counts map[string]*counted // of encryptions, by the version's id
+	counts map[string]*counted  // of encryptions, by the version's id
+	open   map[string]published // to anybody, by the drawer's id
+}
+
+// Records is what the room asks of a store.
+type Records interface {
+	usage.Records
+	KeyNames(drawer string) ([]string, error)
 }
 
 // New opens the room over a heart.
-func New(heart *chest.Chest, records usage.Records) *Keys {
-	return &Keys{heart: heart, records: records, counts: map[string]*counted{}}
+func New(heart *chest.Chest, records Records) *Keys {
+	return &Keys{heart: heart, records: records, counts: map[string]*counted{}, open: map[string]published{}}
 }
 
 // Op is what a key is used for.

@@ -90,7 +90,8 @@ func Room(results []keys.Result) (room int) {
 		if text > 0 && r.Ciphertext[0] == '{' || r.Err != nil {
 			text = 2*text + 512 // with a backslash before each quote; or a problem instead
 		}
-		room += 128 + base64.StdEncoding.EncodedLen(text) + base64.StdEncoding.EncodedLen(len(r.Plaintext)) + base64.StdEncoding.EncodedLen(len(r.Signature))
+		room += 128 + base64.StdEncoding.EncodedLen(text) + base64.StdEncoding.EncodedLen(len(r.Plaintext)) +
+			base64.StdEncoding.EncodedLen(len(r.Signature))
 	}
 	return room
 }

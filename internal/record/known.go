@@ -17,7 +17,7 @@ var otherActions = strings.Fields(`
 	list_own_shares take_share answer_again
 	back_up list_backups rehearse_restore examine begin_epoch end_again clock_behind archive_trail bring_steward_back set_steward_aside
 	sign_in sign_out enrol enrol_host authenticate issue_token revoke_token introspect_token change_password end_session
-	list_drawers list_identities list_refusals list_grants list_requests list_roles list_calendars list_access_ends
+	list_drawers list_identities list_refusals list_grants list_requests list_roles list_calendars list_access_ends list_public_keys
 	read_policy apply_policy tighten search ask_access ask_for answer_request withdraw_request see_receipt
 	compare_value import export set_window move_item end_alias rotate_key shred_drawer report_exposure report_reads host_key
 	make_calendar end_calendar read_calendar`)

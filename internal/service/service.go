@@ -30,6 +30,7 @@ type Records interface {
 	record.Records
 	rights.Records
 	shelf.Records
+	keys.Records
 	Done(id []byte) (*store.Once, error)
 	CountUses(func(trail.Entry) []store.Use)
 }

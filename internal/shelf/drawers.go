@@ -38,6 +38,7 @@ type Drawer struct {
 	Due         int      // items whose current version ends within 14 days
 	Overdue     int      // items without a usable version
 	Notes       []string // what is unusual about what was just said about it
+	KeysOpen    bool     // anybody gets the public halves of its keys
 }
 
 // NewDrawer is what making a drawer needs.
@@ -56,6 +57,7 @@ type Described struct {
 	Approval    *Approval         // of a drawer
 	UseOnly     *bool             // of an item: no person is ever shown its value
 	DecryptFrom *int              // of a key: the oldest version that decrypts; 0 for any
+	KeysOpen    *bool             // of a drawer: anybody gets the public halves of its keys
 }
 
 // Approval is the rule of a drawer that somebody else must agree before certain values are read; without items there
@@ -67,7 +69,8 @@ type Approval struct {
 
 func (s *Shelf) describeDrawer(st *chest.Snapshot, d *chest.Drawer, c chest.Caller, now time.Time) (Drawer, error) {
 	r := Drawer{Name: d.Row.Name, Environment: d.Row.Environment, Description: d.Row.Description, Owner: d.Row.Owner,
-		Labels: d.Labels.Map(), Approval: Approval{Items: strings.Fields(d.Row.ApprovalItems), Of: d.Row.ApprovalOf}, Rules: d.Schedule.At(now),
+		Labels: d.Labels.Map(), Approval: Approval{Items: strings.Fields(d.Row.ApprovalItems), Of: d.Row.ApprovalOf},
+		Rules: d.Schedule.At(now), KeysOpen: d.Row.KeysOpen,
 		CreatedAt: chest.FromMicros(d.Row.CreatedAt), CreatedBy: d.Row.CreatedBy, Revision: d.Row.Revision}
 	if d.Schedule.From.After(now) {
 		r.NextRules, r.RulesFrom = d.Schedule.Next, d.Schedule.From
@@ -281,6 +284,9 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 		if changes.Approval != nil {
 			after.ApprovalItems, after.ApprovalOf = policytext.Approval{Items: changes.Approval.Items, Of: changes.Approval.Of}.Rows()
 		}
+		if changes.KeysOpen != nil {
+			after.KeysOpen = *changes.KeysOpen
+		}
 		a.Change.Update(found.Row, after)
 		if err := mayMove(a, changes, name+"/**"); err != nil {
 			return err
@@ -304,9 +310,10 @@ func (s *Shelf) ChangeDrawer(c chest.Caller, name string, revision int64, change
 const mostApprovals = 50
 
 func (ch Described) check() error {
-	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil {
-		return chest.Invalid("description",
-			"nothing to change: give description, owner, labels, approval of a drawer, use_only of an item, or decrypt_from of a key")
+	if ch.Description == nil && ch.Owner == nil && ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil &&
+		ch.KeysOpen == nil {
+		return chest.Invalid("description", "nothing to change: give description, owner, labels, approval or keys_open of a drawer, use_only of "+
+			"an item, or decrypt_from of a key")
 	}
 	if _, err := reference.LabelsOf(ch.Labels); err != nil {
 		return chest.Invalid("labels", "%s", err)
@@ -349,12 +356,15 @@ func (ch Described) notes() (notes []string) {
 
 // detail says in the trail what was changed.
 func (ch Described) detail() string {
-	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil {
+	if ch.Labels == nil && ch.Approval == nil && ch.UseOnly == nil && ch.DecryptFrom == nil && ch.KeysOpen == nil {
 		return "change its description or owner"
 	}
 	var parts []string
 	if ch.UseOnly != nil && *ch.UseOnly {
 		parts = append(parts, "it is for use only, shown to no person")
+	}
+	if ch.KeysOpen != nil {
+		parts = append(parts, map[bool]string{true: "anybody gets public keys", false: "not anybody gets public keys"}[*ch.KeysOpen])
 	}
 	if ch.DecryptFrom != nil {
 		parts = append(parts, fmt.Sprintf("versions before %d decrypt no more", *ch.DecryptFrom))

@@ -382,8 +382,8 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 	if err := changes.check(); err != nil {
 		return it, err
 	}
-	if changes.Approval != nil {
-		return it, chest.Invalid("approval", "approval is a rule of a drawer, not of an item")
+	if changes.Approval != nil || changes.KeysOpen != nil {
+		return it, chest.Invalid("approval", "approval and keys_open are said of a drawer, and not of an item")
 	}
 	err = s.heart.Try(func() error {
 		a, err := s.heart.Allow(c, access.ChangeItem, ref.Drawer, ref.Item)

@@ -45,6 +45,19 @@ func (s *Store) ItemsNamed(drawer string, names []string) (found map[string]Shel
 	return found, nil
 }
 
+// mostKeys is the most keys of a drawer whose public halves are listed together.
+const mostKeys = 1000
+
+// KeyNames lists the names of a drawer's keys, in their order; at most 1 000.
+func (s *Store) KeyNames(drawer string) (names []string, err error) {
+	err = s.read.Select(&names, "SELECT name FROM items WHERE drawer = ? AND key_type <> '' AND shredded_at = 0 ORDER BY name LIMIT ?", drawer,
+		mostKeys)
+	if err != nil {
+		return nil, fmt.Errorf("list keys: %w", err)
+	}
+	return names, nil
+}
+
 // Item reads an item that is not shredded by its drawer's id and its name; none is an Item without an id. A row that is
 // not as it was stored is a [*TamperedError], and so is one whose bucket is not: one that was put back as it once was.
 func (s *Store) Item(drawer, name string) (Shelved, error) {

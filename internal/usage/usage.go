@@ -202,6 +202,8 @@ func actionUsed(e trail.Entry) string {
 	switch e.Action {
 	case "list_drawers":
 		return access.List.String()
+	case "list_public_keys":
+		return access.SeeMetadata.String()
 	case "list_identities", "list_refusals", "read_policy":
 		return "" // any of several actions allows it, so that it proves the use of none
 	case "lock", "examine", "list_unlock_methods", "add_unlock_method", "end_unlock_method", "rotate_root_key", "turn_root_key", "back_up",

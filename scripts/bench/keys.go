@@ -158,7 +158,7 @@ func (b *bench) keyCall(result map[string]any, call keyCall) (used int, err erro
 	result[call.name+"_over_answering"] = round(m.rate * n / median(silent).rate)
 	result[call.name+"_over_bare"], result[call.name+"_per_second"] = round(m.rate*n/p.rate), round(m.rate*n)
 	result[call.name+"_cpu_us"] = round(micros(m.cpu) / n)
-	fmt.Printf("%-20s %10.0f uses/s, %.2f times those of a bare handler, %.2f times what one answers that does nothing; %.1f us of CPU for each\n",
+	fmt.Printf("%-20s %10.0f uses/s, %.2f times those of a bare handler, %.2f times what one answers that does nothing; %.1f us of CPU each\n",
 		call.name, m.rate*n, m.rate*n/p.rate, m.rate*n/median(silent).rate, micros(m.cpu)/n)
 	return used, nil
 }

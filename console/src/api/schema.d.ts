@@ -920,6 +920,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/jwks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The public halves of a drawer's keys, as a JWK set (RFC 7517, section 5)
+         * @description For anybody, without signing in, if the drawer says so (keys_open); else for whoever may see the keys. A version is in it from when it is staged until it has ended, so that verifiers know it before it is used.
+         */
+        get: operations["publicKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/key-types": {
         parameters: {
             query?: never;
@@ -2141,6 +2161,8 @@ export interface components {
              */
             rules_from?: string;
             notes?: string[];
+            /** @description Anybody gets the public halves of its keys. */
+            keys_open?: boolean;
         };
         /** @description What a drawer demands of its items. */
         Rules: {
@@ -2729,6 +2751,8 @@ export interface components {
             use_only?: boolean;
             /** @description Of a key: the oldest version that decrypts; 0 for any. */
             decrypt_from?: number;
+            /** @description Of a drawer: anybody gets the public halves of its keys. */
+            keys_open?: boolean;
         };
         Labels: {
             [key: string]: components["schemas"]["Name"];
@@ -5008,6 +5032,35 @@ export interface operations {
                 content: {
                     "application/json": {
                         values: components["schemas"]["Outcome"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publicKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest version of each key first. */
+            200: {
+                headers: {
+                    /** @description Five minutes, where anybody gets it. */
+                    "Cache-Control"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jwk-set+json": {
+                        keys: {
+                            [key: string]: unknown;
+                        }[];
                     };
                 };
             };

@@ -3,7 +3,7 @@ import type { Schemas } from "../../api/client";
 import { useDescribeDrawer } from "../../api/queries";
 import { DescribedFields, describedOf } from "../../parts/DescribedFields";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Choice, Field } from "../../parts/Field";
+import { Choice, Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 
 const whom = [
@@ -25,7 +25,7 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
       .split(/[\s,]+/)
       .filter(Boolean);
     const of = items.length > 0 ? (String(form.get("of")) as "persons" | "everyone") : "";
-    change.mutate({ ...said, approval: { items, of } }, { onSuccess: onClose });
+    change.mutate({ ...said, approval: { items, of }, keys_open: form.get("keys_open") === "on" }, { onSuccess: onClose });
   };
   return (
     <Dialog title={`Edit ${drawer.name}`} onClose={onClose}>
@@ -42,6 +42,9 @@ export function DescribeDrawerDialog({ drawer, onClose }: { drawer: Schemas["Dra
           />
           <Choice label="When" name="of" defaultValue={drawer.approval.of || "persons"} options={whom} />
         </div>
+        <Tick name="keys_open" defaultChecked={drawer.keys_open}>
+          Anybody gets the public halves of its keys, without signing in
+        </Tick>
         {wrong && (
           <p role="alert" className="text-error font-semibold">
             {wrong}

@@ -3,6 +3,7 @@ import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMayThere } from "../../api/may";
 import { useDrawer } from "../../api/queries";
+import { Copy } from "../../parts/Copy";
 import { Labels } from "../../parts/Labels";
 import { Environment, Mark } from "../../parts/Mark";
 import { Closed } from "../../parts/Only";
@@ -100,6 +101,12 @@ export function DrawerPage() {
           </p>
         )}
         {d && <Labels of={d.labels} />}
+        {d?.keys_open && (
+          <p className="flex flex-wrap items-center gap-2">
+            <Mark state="open" word="Public keys" /> are for anybody: <code className="name text-sm">/api/drawers/{drawer}/jwks</code>
+            <Copy text={`${location.origin}/api/drawers/${drawer}/jwks`} what="the address of the public keys" />
+          </p>
+        )}
         {d && d.approval.items.length > 0 && (
           <p>
             <Mark state="open" word="A second person agrees" /> before {d.approval.of === "persons" ? "a person" : "anybody"} reads{" "}
