@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"crypto"
+	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/base64"
@@ -36,7 +37,7 @@ type KeyFacts struct {
 
 // KeyUse is one use of a key. Members that the operation has no need of are left out.
 type KeyUse struct {
-	Op         string `json:"op"`                   // sign, verify, encrypt, decrypt, rewrap, data_key, wrap, unwrap or agree
+	Op         string `json:"op"`                   // sign, verify, encrypt, decrypt, rewrap, data_key, wrap, unwrap, agree or public
 	Message    []byte `json:"message,omitempty"`    // to sign, verify or encrypt; the key to wrap
 	Signature  []byte `json:"signature,omitempty"`  // to verify
 	JWE        string `json:"jwe,omitempty"`        // to decrypt or rewrap (RFC 7516)
@@ -58,14 +59,15 @@ type KeyUses struct {
 
 // KeyResult is what came of a use.
 type KeyResult struct {
-	Version   int      `json:"version,omitempty"` // of the key
-	Scheme    string   `json:"scheme,omitempty"`
-	Signature []byte   `json:"signature,omitempty"`
-	JWE       string   `json:"jwe,omitempty"`
-	Wrapped   []byte   `json:"wrapped,omitempty"`
-	Plaintext []byte   `json:"plaintext,omitempty"`
-	Valid     bool     `json:"valid,omitempty"` // of a signature
-	Problem   *Problem `json:"problem,omitempty"`
+	Version   int             `json:"version,omitempty"` // of the key
+	Scheme    string          `json:"scheme,omitempty"`
+	Signature []byte          `json:"signature,omitempty"`
+	JWE       string          `json:"jwe,omitempty"`
+	Wrapped   []byte          `json:"wrapped,omitempty"`
+	Plaintext []byte          `json:"plaintext,omitempty"`
+	Valid     bool            `json:"valid,omitempty"`      // of a signature
+	PublicKey json.RawMessage `json:"public_key,omitempty"` // the public half, as a JWK
+	Problem   *Problem        `json:"problem,omitempty"`
 }
 
 // KeyResults are in the order of the uses.
@@ -192,30 +194,22 @@ type Signer struct {
 	chest     *Client
 	ctx       context.Context
 	reference string
-	keyType   string
 	public    crypto.PublicKey
 }
 
 // Signer returns the signer of one version of a key: the one in the reference, or the current one, and the same after the key was rotated.
 // Its calls end with ctx.
 func (c *Client) Signer(ctx context.Context, reference string) (*Signer, error) {
-	name, number, pinned := strings.Cut(reference, "@")
-	drawer, item, _ := strings.Cut(name, "/")
-	history, err := c.History(ctx, drawer, item)
+	name, _, _ := strings.Cut(reference, "@")
+	result, err := c.once(ctx, reference, KeyUse{Op: "public"})
 	if err != nil {
 		return nil, err
 	}
-	for _, v := range history.Versions {
-		if len(v.PublicKey) == 0 || history.Item.Key == nil || pinned && number != strconv.Itoa(v.Version) || !pinned && !v.Current {
-			continue
-		}
-		var jwk jose.JSONWebKey
-		if err := jwk.UnmarshalJSON(v.PublicKey); err != nil {
-			return nil, err
-		}
-		return &Signer{c, ctx, name + "@" + strconv.Itoa(v.Version), history.Item.Key.Type, jwk.Key}, nil
+	var jwk jose.JSONWebKey
+	if err := jwk.UnmarshalJSON(result.PublicKey); err != nil {
+		return nil, err
 	}
-	return nil, errors.New(reference + " is no key with a public half that is served")
+	return &Signer{c, ctx, name + "@" + strconv.Itoa(result.Version), jwk.Key}, nil
 }
 
 // Public returns the public half.
@@ -232,10 +226,13 @@ func (s *Signer) Sign(random io.Reader, message []byte, options crypto.SignerOpt
 // SignMessage signs a message, with the hash and the padding of the options. ECDSA signatures are in ASN.1, as crypto/ecdsa makes them.
 func (s *Signer) SignMessage(_ io.Reader, message []byte, options crypto.SignerOpts) ([]byte, error) {
 	use := KeyUse{Op: "sign", Message: message}
-	if strings.HasPrefix(s.keyType, "ecdsa-") {
+	switch s.public.(type) {
+	case *ecdsa.PublicKey:
 		use.Form = "der"
-	}
-	if strings.HasPrefix(s.keyType, "rsa-") && options != nil {
+	case *rsa.PublicKey:
+		if options == nil {
+			break
+		}
 		use.Scheme = "RS"
 		if _, pss := options.(*rsa.PSSOptions); pss {
 			use.Scheme = "PS"

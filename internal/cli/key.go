@@ -198,13 +198,13 @@ named, is written to standard output: as PEM, or as a JWK whose kid names key an
 			switch form {
 			case "":
 				return a.show(h, func() { a.printHistory(h) })
-			case "pem", "jwk":
+			case "pem", "jwk", "ssh":
 				return a.printPublic(h, ref, form)
 			}
-			return usagef("--public is %.20q; allowed: pem, jwk", form)
+			return usagef("--public is %.20q; allowed: pem, jwk, ssh", form)
 		}),
 	}
-	command.Flags().StringVar(&form, "public", "", "write the public half alone, as pem or jwk")
+	command.Flags().StringVar(&form, "public", "", "write the public half alone, as pem, jwk or ssh")
 	return command
 }
 
@@ -221,6 +221,9 @@ func (a *app) printPublic(h client.History, ref reference.Reference, form string
 			return err
 		}
 		text, err := client.PublicPEM(v.PublicKey)
+		if form == "ssh" {
+			text, err = client.PublicSSH(v.PublicKey)
+		}
 		if err != nil {
 			return err
 		}
@@ -286,15 +289,19 @@ func (a *app) useOne(cmd *cobra.Command, arguments []string, use func(input []by
 }
 
 func (a *app) keySignCommand() *cobra.Command {
-	var scheme, out string
+	var scheme, out, namespace string
 	var der bool
 	command := &cobra.Command{
 		Use: "sign DRAWER/KEY [FILE]", Short: "Sign a file, or make its MAC", Args: upTo(2, "DRAWER/KEY"),
 		Long: `Signs the bytes of FILE, or of standard input. The signature is written in base64, or as it is to the new file that --out
 names. The chest hashes what it signs: nothing of the key or of a hash is to be chosen, but for RSA (--scheme RS256 for old peers).`,
 		Example: "  tansu key sign ticketing-prod/ticket-signing ticket.json\n" +
+			"  tansu key sign ticketing-prod/ticket-signing release.tar --ssh file > release.tar.sig\n" +
 			"  tansu key sign harbour-gates-prod/firmware gate.bin --der --out gate.bin.sig",
 		RunE: func(cmd *cobra.Command, arguments []string) error {
+			if namespace != "" {
+				return a.signForSSH(cmd, arguments, namespace, out)
+			}
 			r, err := a.useOne(cmd, arguments, func(input []byte) (client.KeyUse, error) {
 				return client.KeyUse{Op: "sign", Message: input, Scheme: scheme, Form: formOf(der)}, nil
 			})
@@ -310,7 +317,29 @@ names. The chest hashes what it signs: nothing of the key or of a hash is to be 
 	command.Flags().StringVar(&scheme, "scheme", "", "the `scheme`, as JOSE calls it: PS256, RS256, ES256; the key's usual one when left out")
 	command.Flags().BoolVar(&der, "der", false, "an ECDSA signature in the form that openssl and certificates have")
 	command.Flags().StringVar(&out, "out", "", "write the signature to this new `file`")
+	command.Flags().StringVar(&namespace, "ssh", "", "sign for this `namespace`, such as file or git, as ssh-keygen -Y verify checks it")
 	return a.withReason(command)
+}
+
+// signForSSH signs a file in the form of OpenSSH.
+func (a *app) signForSSH(cmd *cobra.Command, arguments []string, namespace, out string) error {
+	ref, err := itemArgument(arguments[0])
+	if err != nil {
+		return err
+	}
+	c, err := a.connected()
+	if err != nil {
+		return err
+	}
+	content, err := a.input(strings.Join(arguments[1:], ""))
+	if err != nil {
+		return err
+	}
+	signature, err := c.SSHSignature(cmd.Context(), ref.String(), namespace, content)
+	if err != nil {
+		return err
+	}
+	return a.result(out, signature)
 }
 
 func formOf(der bool) string {

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
 	"tansu/internal/launch"
@@ -25,8 +26,9 @@ func (a *app) lendCommand() *cobra.Command {
 	command := a.withReason(&cobra.Command{
 		Use:   "lend --key REFERENCE -- PROGRAM [ARGUMENT …]",
 		Short: "Lend SSH keys to a program for as long as it runs; they touch no disk",
-		Long: `Starts a program with SSH_AUTH_SOCK at a socket where keys of the chest sign, as an SSH agent does. No key is held: each
-signature reads the key again, so that each use is decided anew and recorded, and stops as soon as the grant ends.`,
+		Long: `Starts a program with SSH_AUTH_SOCK at a socket where keys of the chest sign, as an SSH agent does. No key is held: a key of
+tansu key signs in the chest, and never leaves it; of a key pair that is stored as a value each signature reads the key again. So each
+use is decided anew and recorded, and stops as soon as the grant ends.`,
 		Example: `  tansu lend --key harbour-gates-prod/gate-ssh -- ssh gate-3.harbour.example
   tansu lend --key harbour-gates-prod/gate-ssh -- rsync -a schedules/ gate-3.harbour.example:schedules/`,
 		RunE: func(cmd *cobra.Command, arguments []string) error {
@@ -51,6 +53,10 @@ signature reads the key again, so that each use is decided anew and recorded, an
 			var keys []sshlend.Key
 			var started atomic.Bool
 			for _, reference := range references {
+				if signer, err := c.SSHSigner(ctx, reference); err == nil { // it stays in the chest
+					keys = append(keys, sshlend.Key{Name: reference, Signer: func() (ssh.Signer, error) { return signer, nil }})
+					continue
+				}
 				keys = append(keys, sshlend.Key{Name: reference, Private: func() ([]byte, error) {
 					content, _, err := c.Read(ctx, reference)
 					var problem *client.Problem

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	osuser "os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -136,6 +137,32 @@ func TestAnSSHLoginWithALentKey(t *testing.T) {
 	}
 	if r := u.run(t, "", "lend", "--key", "gates/ssh", "--", "ssh-add", "-D"); r.code == 0 {
 		t.Errorf("keys were taken out: %+v", r)
+	}
+	for _, kind := range []string{"ed25519", "ecdsa-p256", "rsa-2048"} { // keys that stay in the chest
+		name := "gates/" + kind
+		steward.ok(t, "", "key", "create", name, "--type", kind)
+		public := steward.ok(t, "", "key", "show", name, "--public", "ssh")
+		for file, content := range map[string]string{"authorized": public, "release.tar": "a release", "signers": "release@gates " + public} {
+			if err := os.WriteFile(filepath.Join(dir, file), []byte(content), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		stays := slices.Clone(login)
+		stays[2] = name
+		if r := u.run(t, "", stays...); r.code != 9 || r.out != "the gate is open\n" {
+			t.Errorf("%s, which stays in the chest: %+v", kind, r)
+		}
+		signature := filepath.Join(dir, kind+".sig")
+		u.ok(t, "", "key", "sign", name, filepath.Join(dir, "release.tar"), "--ssh", "file", "--out", signature)
+		verify := exec.Command(tool(t, "ssh-keygen"), "-Y", "verify", "-f", filepath.Join(dir, "signers"), "-I", "release@gates", "-n", "file", "-s",
+			signature)
+		for message, good := range map[string]bool{"a release": true, "another release": false} {
+			check := *verify
+			check.Stdin = strings.NewReader(message)
+			if out, err := check.CombinedOutput(); (err == nil) != good {
+				t.Errorf("ssh-keygen says of %q and %s: %s", message, kind, out)
+			}
+		}
 	}
 	steward.ok(t, "", "grant", "end", given.Grant.ID)
 	if r := u.run(t, "", login...); r.code != 3 || strings.Contains(r.out, "open") ||

@@ -49,14 +49,16 @@ const (
 	Wrap    Op = "wrap"     // another key: wrapped by RFC 5649
 	Unwrap  Op = "unwrap"   // a wrapped key: the key
 	Agree   Op = "agree"    // a peer's public key: bytes that both sides derive
+	Public  Op = "public"   // nothing: the public half
 )
 
 // Ops are all of them.
-var Ops = []Op{Sign, Verify, Encrypt, Decrypt, Rewrap, DataKey, Wrap, Unwrap, Agree}
+var Ops = []Op{Sign, Verify, Encrypt, Decrypt, Rewrap, DataKey, Wrap, Unwrap, Agree, Public}
 
 // actions are what each use takes. To rewrap takes what encrypting takes: it shows nothing.
 var actions = map[Op]access.Action{Sign: access.Sign, Verify: access.Verify, Encrypt: access.Encrypt, Decrypt: access.Decrypt,
-	Rewrap: access.Encrypt, DataKey: access.Encrypt, Wrap: access.Encrypt, Unwrap: access.Decrypt, Agree: access.Decrypt}
+	Rewrap: access.Encrypt, DataKey: access.Encrypt, Wrap: access.Encrypt, Unwrap: access.Decrypt, Agree: access.Decrypt,
+	Public: access.SeeMetadata}
 
 // Use is one use of a key. Members that an operation has no need of are empty.
 type Use struct {
@@ -80,7 +82,8 @@ type Result struct {
 	Signature  []byte
 	Ciphertext []byte
 	Plaintext  []byte
-	Valid      bool // of a signature
+	Valid      bool   // of a signature
+	PublicKey  string // a JWK
 	Err        error
 }
 
@@ -153,7 +156,7 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 	if string(u.Op) != action.String() {
 		a.Entry.Detail = string(u.Op)
 	}
-	spot, err := k.decide(a, action, ref)
+	spot, err := k.decide(a, u.Op, ref)
 	if err != nil {
 		return result, err
 	}
@@ -184,24 +187,33 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 	return result, nil
 }
 
-// decide decides about one use. Whoever may see what is known of a key has its public half, and needs no other right to verify with that.
-func (k *Keys) decide(a *chest.Attempt, action access.Action, ref reference.Reference) (chest.Spot, error) {
-	if action != access.Verify {
+// decide decides about one use. Whoever may see what is known of a key has its public half, and needs no other right to verify with that;
+// and whoever may use a key may have its public half.
+func (k *Keys) decide(a *chest.Attempt, op Op, ref reference.Reference) (chest.Spot, error) {
+	action, others, what := actions[op], access.Action(0), "verify with the key "
+	switch op {
+	case Verify:
+		others = access.SeeMetadata
+	case Public:
+		others, what = access.UseKey, "see the public half of "
+	default:
 		return a.Decide(action, ref.Drawer, ref.Item)
 	}
 	if err := a.Err(); err != nil {
 		return chest.Spot{}, err
 	}
-	spot := a.St.For(a.Caller.ID, access.Verify|access.SeeMetadata, ref.Drawer, ref.Item)
+	spot := a.St.For(a.Caller.ID, action|others, ref.Drawer, ref.Item)
 	a.RestOnSpot(spot)
 	ctx := a.Caller.Context(a.Entry.At)
-	decision := a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, access.Verify, ctx))
-	if !decision.Allowed && spot.Item != nil && public(spot.Item) {
-		if sees := a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, access.SeeMetadata, ctx)); sees.Allowed {
-			decision = sees
+	decision := a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, action, ctx))
+	if spot.Item != nil && (op == Public || public(spot.Item)) {
+		for other := range others.Each() {
+			if also := a.St.Policy.Decide(a.St.QuestionAt(spot, a.Caller.ID, other, ctx)); !decision.Allowed && also.Allowed {
+				decision = also
+			}
 		}
 	}
-	return spot, a.Answered(decision, "verify with the key "+a.Entry.Target, "", a.Remedy(access.Verify))
+	return spot, a.Answered(decision, what+a.Entry.Target, "", a.Remedy(action))
 }
 
 // public reports whether a key has a public half.

@@ -94,6 +94,9 @@ func (k *Keys) findAnew(a *chest.Attempt, spot chest.Spot, ref reference.Referen
 		return nil, &chest.Error{Code: chest.NotServable, Reason: "too_old", Detail: ref.String() + ": versions before " +
 			strconv.Itoa(it.Row.DecryptFrom) + " decrypt no more"}
 	}
+	if u.Op == Public {
+		return o, nil
+	}
 	if o.key, err = o.open(a, d, o.number); err != nil {
 		return nil, err
 	}
@@ -170,6 +173,10 @@ func (o *one) do(u *Use) (r Result, err error) {
 	switch u.Op {
 	case Sign:
 		r.Signature, r.Scheme, err = o.key.Sign(u.Scheme, u.Form, u.Message)
+	case Public:
+		if r.PublicKey = keyrow.Published(o.item.Row.ID, o.item.Versions[o.number-1]); r.PublicKey == "" {
+			err = chest.Invalid("op", "a key of the type %s has no public half", o.facts.Type)
+		}
 	case Verify:
 		return o.verify(u)
 	case Encrypt:

@@ -91,7 +91,7 @@ func Room(results []keys.Result) (room int) {
 			text = 2*text + 512 // with a backslash before each quote; or a problem instead
 		}
 		room += 128 + base64.StdEncoding.EncodedLen(text) + base64.StdEncoding.EncodedLen(len(r.Plaintext)) +
-			base64.StdEncoding.EncodedLen(len(r.Signature))
+			base64.StdEncoding.EncodedLen(len(r.Signature)) + len(r.PublicKey)
 	}
 	return room
 }
@@ -121,6 +121,9 @@ func Append(b []byte, r keys.Result, op keys.Op) []byte {
 	}
 	if r.Valid {
 		b = append(b, `,"valid":true`...)
+	}
+	if r.PublicKey != "" {
+		b = append(append(b, `,"public_key":`...), r.PublicKey...)
 	}
 	return append(b, '}')
 }

@@ -19,8 +19,9 @@ import (
 // Key is one that is lent.
 type Key struct {
 	Name string // shown as its comment
-	// Private returns the private key, PEM; whoever asks for it clears it.
+	// Private returns the private key, PEM; whoever asks for it clears it. Signer is instead of it for a key that stays in the chest.
 	Private func() ([]byte, error)
+	Signer  func() (ssh.Signer, error)
 }
 
 // Lending is a socket at which keys are lent.
@@ -79,6 +80,9 @@ func (l *Lending) Close() error {
 }
 
 func (k Key) signer() (ssh.Signer, error) {
+	if k.Signer != nil {
+		return k.Signer()
+	}
 	content, err := k.Private()
 	if err != nil {
 		return nil, err
