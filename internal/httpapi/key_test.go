@@ -203,6 +203,12 @@ func TestUsesOfAKeyAreGivenApart(t *testing.T) {
 	if _, err := signs.Verify(ctx, "d/macs", "", []byte("m"), mac.Signature); chesttest.Code(err) != "refused" {
 		t.Errorf("who may sign verifies: %v", err)
 	}
+	for item, problem := range map[string]string{"signs": "", "secret": "no key"} {
+		v := must[client.Verdict](t)(steward.Ask(ctx, client.Question{Subject: "app:signs", Action: "sign", Target: "d/" + item}))
+		if !v.Allowed || (v.Version == 1) != (problem == "") || !strings.Contains(v.NotServed, problem) {
+			t.Errorf("asked beforehand about %s: %+v", item, v)
+		}
+	}
 	_, nowhere := signs.Sign(ctx, "e/none", "", []byte("m"))
 	_, hidden := seals.Sign(ctx, "d/signs", "", []byte("m"))
 	if chesttest.Code(nowhere) != "refused" || chesttest.Code(hidden) != "refused" {

@@ -110,15 +110,21 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 	} else if !decision.Allowed && decision.Reason.Grantable() {
 		v.Remedy = st.RemedyFor(q.Subject, request.Action, q.Target)
 	}
-	if v.Allowed && request.Action == access.ReadValue && len(request.Target.Names) == 2 {
+	if v.Allowed && request.Action&(access.ReadValue|access.UseKey) != 0 && len(request.Target.Names) == 2 {
 		v.Version, v.NotServed = wouldServe(spot, row, request)
 	}
 	return chest.Reply(a, v)
 }
 
-// wouldServe says what somebody who is allowed to read a value would get, without opening it.
+// wouldServe says what somebody who is allowed to read a value would get, or to use a key would use, without opening it.
 func wouldServe(spot chest.Spot, row entity.Identity, request access.Request) (version int, problem string) {
-	found, err := spot.Serving(row.Kind, reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]}, request.Now)
+	kind := row.Kind
+	if request.Action != access.ReadValue {
+		if kind = entity.Within; spot.Item != nil && spot.Item.Row.KeyType == "" {
+			return 0, spot.Item.Row.Name + " is a secret, and no key"
+		}
+	}
+	found, err := spot.Serving(kind, reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]}, request.Now)
 	if err != nil {
 		return 0, err.Error()
 	}

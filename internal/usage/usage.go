@@ -65,6 +65,8 @@ func Of(e trail.Entry) (list []store.Use) {
 		add(Key, e.ItemID, fmt.Sprintf("%s %d %s", e.Action, e.Version, e.Subject), "")
 		add(Read, e.Target, e.Subject, readingDetail(e)) // whoever uses a key reads it, as far as what is idle or old is concerned
 		add(ReadItem, e.ItemID, e.Subject, readingDetail(e))
+		add(Network, e.Subject, networkOf(e.Addr), "")
+		add(Clock, e.Subject, e.At.UTC().Format("15"), "")
 	}
 	if e.Grant != "" {
 		add(Grant, e.Grant, actionUsed(e), "")

@@ -9,6 +9,10 @@ type FiltersProps = { filter: TrailFilter; onChange: (filter: Record<string, str
 const any = { value: "", text: "any" };
 const actions = [
   "read_value",
+  "sign",
+  "verify",
+  "encrypt",
+  "decrypt",
   "write_version",
   "list",
   "list_drawers",
