@@ -26,7 +26,7 @@ func (a *app) keyCommand() *cobra.Command {
 		Use:   "key",
 		Short: "Keys that stay in the chest: sign, encrypt and decrypt there",
 		Long: `A key is an item that is used in the chest, and that nobody reads: it signs, encrypts and decrypts there, and each use is
-in the trail before its result leaves. A new version is made by rotating it; older versions go on decrypting and verifying until they end.
+in the trail before its result leaves. A new version is made by rotating it; older versions go on decrypting and verifying what they made.
 
 What to choose: ed25519 to sign, aes-256 to encrypt, hmac-sha-256 to authenticate between two who share it; others are for peers that
 do not know these (tansu key types).`,
@@ -148,7 +148,7 @@ func (a *app) keyRotateCommand() *cobra.Command {
 	var f newKeyFlags
 	command := &cobra.Command{
 		Use: "rotate DRAWER/KEY", Short: "Make the next version of a key", Args: exactly("DRAWER/KEY"),
-		Long: `Makes a new version, which signs and encrypts from now on. Older ones go on decrypting and verifying until they end. See who
+		Long: `Makes a new version, which signs and encrypts from now on. Older ones go on decrypting and verifying what they made. See who
 still needs them (tansu key users), and move what they encrypted under the new one (tansu key rewrap).`,
 		Example: "  tansu key rotate ticketing-prod/ticket-signing",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {

@@ -440,3 +440,52 @@ func TestPublicHalvesArePublished(t *testing.T) {
 		t.Errorf("whoever signs in gets less than anybody: %v", err)
 	}
 }
+
+// A version that has ended protects nothing new, and goes on opening and verifying; a rule that keeps few versions shreds none that opens.
+func TestAnEndedVersionStillOpens(t *testing.T) {
+	r := startRuled(t)
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", client.NewItem{Name: "seals", Key: &client.NewKeyFacts{Type: "aes-256"}}))
+	must[client.Stored](t)(r.curator.CreateItem(ctx, "d", client.NewItem{Name: "signs", Key: &client.NewKeyFacts{Type: "ed25519"}}))
+	if _, err := r.set(t, r.curator, client.NewRules{Rules: client.Rules{MaxAge: "30d", Keep: 2}}); err != nil {
+		t.Fatal(err)
+	}
+	app, _ := r.at(t, days)
+	sealed := must[string](t)(app.Encrypt(ctx, "d/seals", []byte("passport"), nil))
+	signed := must[client.KeyResult](t)(app.Sign(ctx, "d/signs", "", []byte("line 4")))
+	app, curator := r.at(t, 40*days)
+	if _, err := app.Encrypt(ctx, "d/seals", []byte("m"), nil); chesttest.Code(err) != "not_servable" {
+		t.Errorf("it encrypts after its end: %v", err)
+	}
+	if _, err := app.Sign(ctx, "d/signs", "", []byte("m")); chesttest.Code(err) != "not_servable" {
+		t.Errorf("it signs after its end: %v", err)
+	}
+	if valid, err := app.Verify(ctx, "d/signs", "", []byte("line 4"), signed.Signature); err != nil || !valid {
+		t.Errorf("it verifies no more: %v, %v", valid, err)
+	}
+	var notes []string
+	for range 4 {
+		notes = must[client.Stored](t)(curator.AddVersion(ctx, "d", "seals", 0, client.NewVersion{})).Version.Notes
+	}
+	if len(notes) != 1 || !strings.Contains(notes[0], "decrypt-from") {
+		t.Errorf("what a rule would shred is not said: %q", notes)
+	}
+	if plain, err := app.Decrypt(ctx, "d/seals", sealed, nil); err != nil || string(plain) != "passport" {
+		t.Errorf("an ended version opens no more: %q, %v", plain, err)
+	}
+	h := must[client.History](t)(curator.History(ctx, "d", "seals"))
+	from := 4
+	must[client.Item](t)(curator.ChangeItem(ctx, "d", "seals", h.Item.Revision, client.Described{DecryptFrom: &from}))
+	must[client.Stored](t)(curator.AddVersion(ctx, "d", "seals", 0, client.NewVersion{}))
+	h = must[client.History](t)(curator.History(ctx, "d", "seals"))
+	var states []string
+	for _, v := range h.Versions {
+		states = append(states, v.State)
+	}
+	if got := strings.Join(states, " "); got != "usable usable usable shredded shredded shredded" {
+		t.Errorf("after they decrypt no more: %s", got)
+	}
+	must[client.History](t)(curator.Act(ctx, "d", "signs", client.Act{Act: "suspend", Version: 1}))
+	if _, err := app.Verify(ctx, "d/signs", "", []byte("line 4"), signed.Signature); chesttest.Code(err) != "not_servable" {
+		t.Errorf("a suspended version verifies: %v", err)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
 	"tansu/internal/usage"
@@ -161,6 +162,13 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 		return result, err
 	}
 	one, err := k.find(a, spot, ref, u, ready)
+	var closed *chest.Error
+	if errors.As(err, &closed) && closed.Reason == string(lifecycle.Idle) { // as far as uses are counted: look again when all are
+		if err = k.records.CatchUp(); err == nil {
+			spot = a.St.At(ref.Drawer, ref.Item)
+			one, err = k.find(a, spot, ref, u, ready)
+		}
+	}
 	if err != nil {
 		return Result{}, a.Fail(err)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/entity"
 	"tansu/internal/keyrow"
@@ -87,10 +88,11 @@ func (k *Keys) findAnew(a *chest.Attempt, spot chest.Spot, ref reference.Referen
 	case Verify:
 		return o, o.verifiers(a, d, ref)
 	}
-	if o.number, o.grace, err = serving(a, spot, ref); err != nil {
+	opens := u.Op == Decrypt || u.Op == Rewrap || u.Op == Unwrap
+	if o.number, o.grace, err = serving(a, spot, ref); err != nil && !(opens && o.number != 0 && ended(err)) {
 		return nil, err
 	}
-	if o.number < it.Row.DecryptFrom && (u.Op == Decrypt || u.Op == Rewrap || u.Op == Unwrap) {
+	if opens && o.number < it.Row.DecryptFrom {
 		return nil, &chest.Error{Code: chest.NotServable, Reason: "too_old", Detail: ref.String() + ": versions before " +
 			strconv.Itoa(it.Row.DecryptFrom) + " decrypt no more"}
 	}
@@ -117,6 +119,14 @@ func (k *Keys) findAnew(a *chest.Attempt, spot chest.Spot, ref reference.Referen
 	return o, nil
 }
 
+// ended reports whether nothing but its end, by its window or its age, keeps a version from being used. One that has ended protects nothing
+// new, and goes on opening and verifying what it protected (the deactivated state of NIST SP 800-57 part 1, section 7.3).
+func ended(err error) bool {
+	var closed *chest.Error
+	var state *lifecycle.NotServable
+	return errors.As(err, &closed) && closed.Reason == string(lifecycle.Ended) || errors.As(err, &state) && state.State == lifecycle.Ended
+}
+
 // serving finds the version that answers a reference now.
 func serving(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (number int, grace bool, err error) {
 	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
@@ -141,7 +151,7 @@ func (o *one) verifiers(a *chest.Attempt, d *chest.Drawer, ref reference.Referen
 		if ref.Version != 0 && ref.Version != number {
 			continue
 		}
-		if err := o.item.Life.Servable(number, a.Entry.At); err != nil {
+		if err := o.item.Life.Servable(number, a.Entry.At); err != nil && !ended(err) {
 			unserved = err
 			continue
 		}

@@ -133,6 +133,9 @@ func prune(a *chest.Attempt, d *chest.Drawer, row entity.Item, versions []entity
 	own, _ := chest.ParseRules(row.Rules)
 	life := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, d.Schedule.And(own))
 	for _, number := range life.Surplus(a.Entry.At) {
+		if row.KeyType != "" && number >= row.DecryptFrom { // what it encrypted would be lost
+			return append(notes, "a rule of the drawer keeps fewer versions; of a key, those stay that still decrypt (tansu key decrypt-from)")
+		}
 		before := versions[number-1]
 		after := before
 		after.ShreddedAt, after.WrappedKey = chest.Micros(a.Entry.At), chest.NoKey

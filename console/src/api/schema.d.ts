@@ -2678,7 +2678,7 @@ export interface components {
         KeyOperation: "sign" | "verify" | "encrypt" | "decrypt" | "wrapKey" | "unwrapKey" | "deriveBits";
         KeyUse: {
             /** @enum {string} */
-            op: "sign" | "verify" | "encrypt" | "decrypt" | "rewrap" | "data_key" | "wrap" | "unwrap" | "agree";
+            op: "sign" | "verify" | "encrypt" | "decrypt" | "rewrap" | "data_key" | "wrap" | "unwrap" | "agree" | "public";
             /** @description To sign, verify or encrypt; the key to wrap. */
             message?: string;
             signature?: string;
@@ -2714,6 +2714,10 @@ export interface components {
             plaintext?: string;
             /** @description Of a signature; left out when it is not. */
             valid?: boolean;
+            /** @description The public half, as a JWK (RFC 7517). */
+            public_key?: {
+                [key: string]: unknown;
+            };
             problem?: components["schemas"]["Problem"];
         };
         KeyType: {

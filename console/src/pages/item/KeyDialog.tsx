@@ -9,6 +9,7 @@ import { Choice, Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
 import { operations } from "./keyWords";
+import { Notes } from "./Notes";
 import { encoded } from "./shapes";
 
 type KeyDialogProps = {
@@ -26,6 +27,8 @@ export function KeyDialog({ drawer, rules, item, onPut, onClose }: KeyDialogProp
   const navigate = useNavigate();
   const limits = useLimits().data;
   const [brings, setBrings] = useState(false);
+  const [stored, setStored] = useState<Schemas["Stored"]>();
+  const goOn = (s: Schemas["Stored"]) => (item ? onClose() : void navigate(`/drawers/${drawer}/${s.item.name}`));
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
@@ -37,8 +40,8 @@ export function KeyDialog({ drawer, rules, item, onPut, onClose }: KeyDialogProp
     if (brings) version.brought = await encoded(form.get("brought"));
     const done = (s: Schemas["Stored"]) => {
       onPut?.();
-      if (item) onClose();
-      else void navigate(`/drawers/${drawer}/${s.item.name}`);
+      if (s.version.notes && s.version.notes.length > 0) setStored(s);
+      else goOn(s);
     };
     if (item) add.mutate(version, { onSuccess: done });
     else
@@ -58,10 +61,11 @@ export function KeyDialog({ drawer, rules, item, onPut, onClose }: KeyDialogProp
       );
   };
   const error = create.error ?? add.error;
+  if (stored) return <Notes stored={stored} onClose={() => goOn(stored)} />;
   return (
     <Dialog title={item ? `Rotate ${item.name}` : `Create a key in ${drawer}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
-        {item && <p>The new version signs and encrypts from now on. Older ones go on decrypting and verifying until they end.</p>}
+        {item && <p>The new version signs and encrypts from now on. Older ones go on decrypting and verifying what they made.</p>}
         {!item && (
           <Field
             label="Name"

@@ -8,6 +8,7 @@ import { Choice, Field, Tick } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
 import { KeyDialog } from "./KeyDialog";
+import { Notes } from "./Notes";
 import { OwnFields } from "./OwnFields";
 import { formOf, ownFields, shapes, versionOf } from "./shapes";
 import { ValueInput } from "./ValueInput";
@@ -138,27 +139,6 @@ function PutSecret({ drawer, rules, item, fields = [], onPut, onClose }: PutDial
         {error && <ProblemBox error={error} />}
         <DialogButtons onClose={onClose} action={item ? "Add the version" : "Put it in"} busy={create.isPending || add.isPending} />
       </form>
-    </Dialog>
-  );
-}
-
-// Notes are what is unusual about a value that was stored.
-function Notes({ stored, onClose }: { stored: Schemas["Stored"]; onClose: () => void }) {
-  return (
-    <Dialog title={`${stored.item.name}@${stored.version.version} is stored`} settled onClose={onClose}>
-      <div className="grid gap-4" role="status">
-        <p>The value was not shown. Please note:</p>
-        <ul className="list-disc pl-6">
-          {(stored.version.notes ?? []).map((note) => (
-            <li key={note}>{note}</li>
-          ))}
-        </ul>
-        <div className="flex justify-end">
-          <button type="button" className="btn btn-primary" onClick={onClose}>
-            Continue
-          </button>
-        </div>
-      </div>
     </Dialog>
   );
 }
