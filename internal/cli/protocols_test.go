@@ -154,8 +154,8 @@ func TestAnSSHLoginWithALentKey(t *testing.T) {
 		}
 		signature := filepath.Join(dir, kind+".sig")
 		u.ok(t, "", "key", "sign", name, filepath.Join(dir, "release.tar"), "--ssh", "file", "--out", signature)
-		verify := exec.Command(tool(t, "ssh-keygen"), "-Y", "verify", "-f", filepath.Join(dir, "signers"), "-I", "release@gates", "-n", "file", "-s",
-			signature)
+		verify := exec.Command(tool(t, "ssh-keygen"), "-Y", "verify", "-f", filepath.Join(dir, "signers"), "-I", "release@gates", "-n", "file",
+			"-s", signature)
 		for message, good := range map[string]bool{"a release": true, "another release": false} {
 			check := *verify
 			check.Stdin = strings.NewReader(message)
