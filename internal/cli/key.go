@@ -390,64 +390,6 @@ yes and 3 for no. The signature is a file as tansu key sign wrote it, in base64 
 	return a.withReason(command)
 }
 
-// boundTo are the associated data of an option; nil when it is not given.
-func boundTo(text string) []byte {
-	if text == "" {
-		return nil
-	}
-	return []byte(text)
-}
-
-const boundUsage = "bind it to this `text`, which is readable in it: it is decrypted only together with the same"
-
-func (a *app) keyEncryptCommand() *cobra.Command {
-	var bound, out string
-	command := &cobra.Command{
-		Use: "encrypt DRAWER/KEY [FILE]", Short: "Encrypt a file of up to 1 MiB", Args: upTo(2, "DRAWER/KEY"),
-		Long: `Encrypts FILE, or standard input, and writes a JWE (RFC 7516), which names key and version: it is decrypted with that version
-when the key has been rotated. What is longer is encrypted by yourself, with a data key (tansu key data-key).`,
-		Example: "  tansu key encrypt ticketing-prod/passenger-data passport.json --bound-to booking-4711 > passport.jwe",
-		RunE: func(cmd *cobra.Command, arguments []string) error {
-			r, err := a.useOne(cmd, arguments, func(input []byte) (client.KeyUse, error) {
-				return client.KeyUse{Op: "encrypt", Message: input, Associated: boundTo(bound)}, nil
-			})
-			if err != nil {
-				return err
-			}
-			return a.result(out, []byte(r.JWE+"\n"))
-		},
-	}
-	command.Flags().StringVar(&bound, "bound-to", "", boundUsage)
-	command.Flags().StringVar(&out, "out", "", "write it to this new `file`")
-	return a.withReason(command)
-}
-
-func (a *app) keyDecryptCommand() *cobra.Command {
-	var bound, out string
-	command := &cobra.Command{
-		Use: "decrypt DRAWER/KEY [FILE]", Short: "Decrypt what a key encrypted", Args: upTo(2, "DRAWER/KEY"),
-		Long: `Decrypts the JWE in FILE, or on standard input, with the version that it names, and writes what was encrypted. To a terminal it
-is not written: send it to a file (--out) or to a program.`,
-		Example: "  tansu key decrypt ticketing-prod/passenger-data passport.jwe --bound-to booking-4711 --out passport.json",
-		RunE: func(cmd *cobra.Command, arguments []string) error {
-			if out == "" && toTerminal(a.Out) {
-				return usagef("what is decrypted is not written to a terminal: say --out FILE, or send it to a program")
-			}
-			r, err := a.useOne(cmd, arguments, func(input []byte) (client.KeyUse, error) {
-				return client.KeyUse{Op: "decrypt", JWE: strings.TrimSpace(string(input)), Associated: boundTo(bound)}, nil
-			})
-			if err != nil {
-				return err
-			}
-			defer clear(r.Plaintext)
-			return a.result(out, r.Plaintext)
-		},
-	}
-	command.Flags().StringVar(&bound, "bound-to", "", "the `text` that it was bound to")
-	command.Flags().StringVar(&out, "out", "", "write it to this new `file`, for its owner only")
-	return a.withReason(command)
-}
-
 func (a *app) keyRewrapCommand() *cobra.Command {
 	var bound string
 	command := &cobra.Command{

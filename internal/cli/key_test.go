@@ -60,6 +60,25 @@ func TestAKeyOnTheCommandLine(t *testing.T) {
 		!strings.Contains(r.talk, "cannot be decrypted with this key") {
 		t.Errorf("bound to something else: %d %q %s", r.code, r.out, r.talk)
 	}
+	long := strings.Repeat("a voyage of nine ferries\n", 140_000)
+	voyages, stream := file("voyages.tar", long), file("voyages.sealed", "")
+	app.ok(t, "", "key", "encrypt", sealing, voyages, "--bound-to", "voyage 7", "--out", stream)
+	if got := app.ok(t, "", "key", "decrypt", sealing, stream, "--bound-to", "voyage 7"); got != long {
+		t.Errorf("a long file comes back with %d bytes of %d", len(got), len(long))
+	}
+	ciphertext, err := os.ReadFile(stream)
+	if err != nil || strings.Contains(string(ciphertext), "ferries") {
+		t.Fatalf("what was encrypted is in the file: %v", err)
+	}
+	ciphertext[len(ciphertext)-1] ^= 1
+	broken, none := file("broken.sealed", string(ciphertext)), file("none.tar", "")
+	if r := app.run(t, "", "key", "decrypt", sealing, broken, "--bound-to", "voyage 7", "--out", none); r.code == 0 ||
+		!strings.Contains(r.talk, "not what was sealed") {
+		t.Errorf("a changed end: %d %s", r.code, r.talk)
+	}
+	if _, err := os.Stat(none); err == nil {
+		t.Error("there is a file of what was not genuine")
+	}
 	moved := app.ok(t, "", "key", "rewrap", sealing, jwe, "--bound-to", "booking 1")
 	steward.ok(t, "", "key", "decrypt-from", sealing, "2")
 	if r := app.run(t, "", "key", "decrypt", sealing, jwe, "--bound-to", "booking 1"); r.code == 0 {
@@ -69,7 +88,7 @@ func TestAKeyOnTheCommandLine(t *testing.T) {
 		t.Errorf("what was moved: %q", got)
 	}
 	users := steward.ok(t, "", "key", "users", sealing)
-	for _, want := range []string{"app:ticket-api  encrypt     1", "2        app:ticket-api  decrypt     1"} {
+	for _, want := range []string{"1        app:ticket-api  encrypt     1", "2        app:ticket-api  decrypt     3"} {
 		if !strings.Contains(users, want) {
 			t.Errorf("who uses it: %q is not in\n%s", want, users)
 		}
