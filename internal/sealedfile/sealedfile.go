@@ -2,8 +2,8 @@
 //
 // A sealed file is a line of JSON with the file's key as a JWE, and behind it the stream: segments of a mebibyte, each authenticated at its
 // place (the STREAM construction: V. T. Hoang et al., "Online Authenticated-Encryption and its Nonce-Reuse Misuse-Resistance", CRYPTO
-// 2015), by package streamingaead of Tink with AES-256-GCM and HKDF-SHA256. Segments that were cut off, changed, moved or taken from another
-// file are noticed. The line, and whatever the file is bound to, are authenticated with every segment.
+// 2015), by package streamingaead of Tink with AES-256-GCM and HKDF-SHA256. Segments that were cut off, changed, moved or taken from
+// another file are noticed. The line, and whatever the file is bound to, are authenticated with every segment.
 package sealedfile
 
 import (
