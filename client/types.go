@@ -357,6 +357,9 @@ type NewVersion struct {
 	NotAfter  time.Time  `json:"not_after,omitzero"`
 	Staged    bool       `json:"staged,omitempty"`  // waits until somebody promotes it
 	Brought   []byte     `json:"brought,omitempty"` // of a key: one that was made elsewhere, as PEM, PKCS #8 or a JWK; left out to make one
+	// Of a key that was wrapped for its way: the RSA key of the chest that it was wrapped to, and the type of a symmetric one.
+	BroughtUnder string `json:"brought_under,omitempty"`
+	BroughtType  string `json:"brought_type,omitempty"`
 }
 
 // Act does something with an item, or with one of its versions. To shred, Name is the exact reference.

@@ -63,9 +63,9 @@ func (a *app) keyTypesCommand() *cobra.Command {
 
 // newKeyFlags are what is said of a key, or a version of one.
 type newKeyFlags struct {
-	kind, bring, description, owner, note, until string
-	uses                                         []string
-	givenOut, staged                             bool
+	kind, bring, under, description, owner, note, until string
+	uses                                                []string
+	givenOut, staged                                    bool
 }
 
 func (f newKeyFlags) version(a *app) (v client.NewVersion, err error) {
@@ -78,7 +78,12 @@ func (f newKeyFlags) version(a *app) (v client.NewVersion, err error) {
 		if err != nil {
 			return v, err
 		}
-		v.Brought = content
+		v.Brought, v.BroughtUnder = content, f.under
+		if f.under != "" {
+			v.BroughtType = f.kind
+		}
+	} else if f.under != "" {
+		return v, usagef("--wrapped-to is about a key that is brought: --bring FILE")
 	}
 	return v, nil
 }
@@ -86,6 +91,8 @@ func (f newKeyFlags) version(a *app) (v client.NewVersion, err error) {
 func (f *newKeyFlags) add(command *cobra.Command) {
 	command.Flags().StringVar(&f.bring, "bring", "",
 		"take the key in this `file` (PEM, PKCS #8 or JWK; - for standard input) instead of making one")
+	command.Flags().StringVar(&f.under, "wrapped-to", "",
+		"the key was wrapped for its way to this `key` of the chest (RSA-OAEP and RFC 5649), so that no machine on the way saw it")
 	command.Flags().StringVar(&f.note, "note", "", "why this version, on one line")
 	command.Flags().StringVar(&f.until, "not-after", "",
 		"let it be used only until this `time` (2026-12-01, or RFC 3339) or for this long (90d)")

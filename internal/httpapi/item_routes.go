@@ -73,6 +73,9 @@ func (a *api) createItem(c *call) error {
 		return err
 	}
 	version, err := newVersion("version.", body.Version)
+	if err == nil {
+		err = a.receive(c, body.Version, &version)
+	}
 	if err != nil {
 		return err
 	}
@@ -104,6 +107,9 @@ func (a *api) addVersion(c *call) error {
 		return err
 	}
 	version, err := newVersion("", body)
+	if err == nil {
+		err = a.receive(c, body, &version)
+	}
 	if err != nil {
 		return err
 	}

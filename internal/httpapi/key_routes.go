@@ -8,8 +8,11 @@ import (
 	"tansu/client"
 	"tansu/internal/chest"
 	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
 	"tansu/internal/keyrow"
 	"tansu/internal/keywire"
+	"tansu/internal/shelf"
 	"tansu/internal/strictjson"
 )
 
@@ -64,6 +67,20 @@ func (a *api) useKey(c *call) error {
 		answer = append(append(append(answer, `{"problem":`...), problem...), '}')
 	}
 	return c.Blob(http.StatusOK, "application/json", append(answer, "]}"...))
+}
+
+// receive opens a key that was wrapped for its way to a key of the chest, and brings it.
+func (a *api) receive(c *call, body client.NewVersion, v *shelf.NewVersion) error {
+	if body.BroughtUnder == "" {
+		return nil
+	}
+	under, err := reference.Parse(body.BroughtUnder)
+	if err != nil || under.Field != "" {
+		return chest.Invalid("brought_under", "brought_under is the key of the chest that it was wrapped to, such as ticketing-prod/import-key")
+	}
+	text, err := a.service.Receive(c.caller, under, body.Brought, cryptokey.Type(body.BroughtType))
+	v.Brought = secretvalue.New(text)
+	return err
 }
 
 // keyTypes lists the types of keys, with what each is good for. It says nothing of the chest.

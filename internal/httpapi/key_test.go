@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
@@ -487,5 +488,65 @@ func TestAnEndedVersionStillOpens(t *testing.T) {
 	must[client.History](t)(curator.Act(ctx, "d", "signs", client.Act{Act: "suspend", Version: 1}))
 	if _, err := app.Verify(ctx, "d/signs", "", []byte("line 4"), signed.Signature); chesttest.Code(err) != "not_servable" {
 		t.Errorf("a suspended version verifies: %v", err)
+	}
+}
+
+// A key that openssl wrapped to a key of the chest is brought without any machine on the way having seen it; that takes the right to
+// decrypt with that key.
+func TestAWrappedKeyIsReceived(t *testing.T) {
+	openssl, err := exec.LookPath("openssl")
+	if err != nil {
+		t.Fatal("openssl is not installed")
+	}
+	chest, steward, _ := startKeys(t)
+	receives := makeKey(t, steward, "import", client.NewKeyFacts{Type: "rsa-2048", Operations: []string{"unwrapKey"}})
+	_, token := chest.App(t, "bringer", chesttest.Grant{Role: "consumer", Scope: "d/**"}, chesttest.Grant{Role: "depositor", Scope: "d/**"})
+	bringer := chest.Client(t, token)
+	kek := bytes.Repeat([]byte{0x5a}, 32)
+	dir := t.TempDir()
+	run := func(in []byte, arguments ...string) []byte {
+		t.Helper()
+		path := filepath.Join(dir, "in")
+		if err := os.WriteFile(path, in, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return must[[]byte](t)(exec.Command(openssl, append(arguments, "-in", path)...).Output())
+	}
+	public := filepath.Join(dir, "public")
+	if err := os.WriteFile(public, must[[]byte](t)(client.PublicPEM(receives.Version.PublicKey)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wrap := func(key []byte) []byte {
+		return append(run(kek, "pkeyutl", "-encrypt", "-pubin", "-inkey", public, "-pkeyopt", "rsa_padding_mode:oaep", "-pkeyopt",
+			"rsa_oaep_md:sha256"), run(key, "enc", "-id-aes256-wrap-pad", "-K", hex.EncodeToString(kek), "-iv", "a65959a6")...)
+	}
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	item := client.NewItem{Name: "brought", Key: &client.NewKeyFacts{}, Version: client.NewVersion{Brought: wrap(pkcs8(t, private)),
+		BroughtUnder: "d/import"}}
+	if _, err := steward.CreateItem(ctx, "d", item); chesttest.Code(err) != "refused" {
+		t.Errorf("who may not decrypt with it brings a key under it: %v", err)
+	}
+	must[client.Stored](t)(bringer.CreateItem(ctx, "d", item))
+	signed := must[client.KeyResult](t)(bringer.Sign(ctx, "d/brought", "", []byte("m")))
+	if !ed25519.Verify(private.Public().(ed25519.PublicKey), []byte("m"), signed.Signature) {
+		t.Error("another key was brought")
+	}
+	symmetric := client.NewItem{Name: "seals", Key: &client.NewKeyFacts{Type: "aes-256"}, Version: client.NewVersion{
+		Brought: wrap(bytes.Repeat([]byte{7}, 32)), BroughtUnder: "d/import", BroughtType: "aes-256"}}
+	must[client.Stored](t)(bringer.CreateItem(ctx, "d", symmetric))
+	for what, change := range map[string]func(*client.NewVersion){
+		"changed":       func(v *client.NewVersion) { v.Brought[len(v.Brought)-1] ^= 1 },
+		"under nothing": func(v *client.NewVersion) { v.BroughtUnder = "nothing" },
+		"of no type":    func(v *client.NewVersion) { v.BroughtType = "" },
+	} {
+		bad := symmetric
+		bad.Name, bad.Version.Brought = "bad", bytes.Clone(symmetric.Version.Brought)
+		change(&bad.Version)
+		if _, err := bringer.CreateItem(ctx, "d", bad); chesttest.Code(err) != "invalid_input" {
+			t.Errorf("%s: %v", what, err)
+		}
 	}
 }

@@ -41,16 +41,37 @@ func (f *Facts) Into(row *entity.Item) {
 	}
 }
 
+// Usual are the operations that keys of a type are usually for; of an unknown type, those of which a key of some type has one.
+func Usual(kind cryptokey.Type) []cryptokey.Operations {
+	if about, known := kind.Facts(); known {
+		return about.Operations
+	}
+	return []cryptokey.Operations{cryptokey.Signing, cryptokey.Encryption, cryptokey.Agreement}
+}
+
+// bring reads a key that was made elsewhere; it is for what is said of it, or for what is usual.
+func (f *Facts) bring(text []byte) (key *cryptokey.Key, err error) {
+	if f.Operations != 0 {
+		return cryptokey.Bring(text, f.Operations)
+	}
+	for _, f.Operations = range Usual(f.Type) {
+		if key, err = cryptokey.Bring(text, f.Operations); err == nil {
+			break
+		}
+	}
+	return key, err
+}
+
 // Make makes a new version of a key, or takes one that was made elsewhere, and returns it as it is stored, with its public half as a JWK.
 // What was left open of the facts is filled in.
 func (f *Facts) Make(brought []byte) (stored []byte, public string, err error) {
-	if about, known := f.Type.Facts(); known && f.Operations == 0 {
-		f.Operations = about.Operations[0]
-	}
 	var made *cryptokey.Key
 	if len(brought) > 0 {
-		made, err = cryptokey.Bring(brought, f.Operations)
+		made, err = f.bring(brought)
 	} else {
+		if about, known := f.Type.Facts(); known && f.Operations == 0 {
+			f.Operations = about.Operations[0]
+		}
 		made, err = cryptokey.New(f.Type, f.Operations)
 	}
 	if err != nil {

@@ -2551,6 +2551,10 @@ export interface components {
             staged?: boolean;
             /** @description Of a key: one that was made elsewhere, as PEM (PKCS #8, SEC 1, PKCS #1), PKCS #8 in DER, or a JWK; left out to make one. */
             brought?: string;
+            /** @description Of a key that was wrapped for its way: the RSA key of the chest that it was wrapped to, by RSA-OAEP with SHA-256 and RFC 5649 (CKM_RSA_AES_KEY_WRAP of PKCS #11). It takes the action decrypt on that one. */
+            brought_under?: string;
+            /** @description Of a symmetric key that was wrapped, whose bytes do not say what they are: its type. */
+            brought_type?: string;
         };
         Act: {
             /** @enum {string} */
