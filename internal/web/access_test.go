@@ -24,7 +24,7 @@ func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
 	for _, item := range []string{"db-password", "mail-login"} {
 		b.visit("/drawers/ticketing-prod/"+item, "You may not read it")
 		b.do(press("Request access"), chromedp.WaitReady(`dialog[open] option[value=consumer]`),
-			chromedp.SendKeys(`dialog input[name=reason]`, "why "+item), press("Send the request", "dialog"),
+			keys(`dialog input[name=reason]`, "why "+item), press("Send the request", "dialog"),
 			see("A gatekeeper sees it under Requests"))
 	}
 	b.visit("/refusals", "2 open")
@@ -32,7 +32,7 @@ func TestRequestGoesToAGatekeeperAndBack(t *testing.T) {
 	b.signIn("security-duty")
 	b.visit("/refusals", "why mail-login")
 	b.do(chromedp.Click(`//li[contains(., "why mail-login")]//button[contains(., "Decline")]`), chromedp.WaitVisible(`dialog[open]`),
-		chromedp.SendKeys(`dialog input[name=reason]`, "mail is not yours"), press("Decline", "dialog"), see("declined: mail is not yours"))
+		keys(`dialog input[name=reason]`, "mail is not yours"), press("Decline", "dialog"), see("declined: mail is not yours"))
 	b.do(chromedp.Click(`//li[contains(., "why db-password")]//button[contains(., "Allow")]`), chromedp.WaitVisible(`dialog tbody`),
 		see("to be consumer on ticketing-prod/db-password"), press("Allow", "dialog"), see("0 open"))
 	b.do(press("Sign out"))
@@ -51,11 +51,11 @@ func TestGrantIsLookedAtBeforeItIsGiven(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/app:ticket-api", "No access yet")
-	b.do(press("Give access"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prd/**"),
+	b.do(press("Give access"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=scope]`, "ticketing-prd/**"),
 		press("See what it changes", "dialog"), see("did you mean the drawer ticketing-prod?"),
-		press("Back", "dialog"), chromedp.SendKeys(`dialog input[name=scope]`, "x"))
+		press("Back", "dialog"), keys(`dialog input[name=scope]`, "x"))
 	eval[bool](b, `(() => { document.querySelector("dialog input[name=scope]").value = ""; return true })()`)
-	b.do(chromedp.SendKeys(`dialog input[name=scope]`, "ticketing-prod/**"), press("See what it changes", "dialog"), see("gains"),
+	b.do(keys(`dialog input[name=scope]`, "ticketing-prod/**"), press("See what it changes", "dialog"), see("gains"),
 		press("Give it", "dialog"), see("In force now"))
 	b.visit("/access/matrix", "Show the matrix")
 	b.do(press("Show the matrix"), chromedp.WaitVisible(`tbody`),
@@ -166,7 +166,7 @@ func TestGrantsAreEndedManyAtATimeWhereTheyAreListed(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access/grants", "ticketing-prod/new-0")
-	b.do(chromedp.SendKeys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"),
+	b.do(keys(`input[type=search]`, "prod/old-"), press("Choose the 15 found"), press("Renew 15 grants"),
 		see("Renewed: 15 grants"),
 		press("Choose the 15 found"), see("15 of those chosen last for 90 days"), press("End 15 grants"),
 		see("What only these allow is refused"), press("End 15 grants", "dialog"), see("Nothing matches"))
@@ -241,11 +241,11 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/access/app:nightly-ledger", "ticketing-prod/db-password")
 	b.do(press("Add a sign-in method"), chromedp.WaitVisible(`dialog[open] select[name=kind]`),
-		chromedp.SendKeys(`dialog[open] select[name=kind]`, "issuer"),
+		keys(`dialog[open] select[name=kind]`, "issuer"),
 		chromedp.WaitVisible(`dialog[open] textarea[name=claims]`),
-		chromedp.SendKeys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
-		chromedp.SendKeys(`dialog[open] input[name=audience]`, "tansu"),
-		chromedp.SendKeys(`dialog[open] textarea[name=claims]`, "sub=job:ledger\nbranch=main"))
+		keys(`dialog[open] input[name=issuer]`, "https://pipeline.ferries.example"),
+		keys(`dialog[open] input[name=audience]`, "tansu"),
+		keys(`dialog[open] textarea[name=claims]`, "sub=job:ledger\nbranch=main"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -255,11 +255,11 @@ func TestAnAppsPageShowsHowItProvesItselfAndWhatItReads(t *testing.T) {
 	manifest := "manifest: 1\napp: nightly-ledger\ndrawers: { production: ticketing-prod, staging: ticketing-staging }\nneeds:\n  - { " +
 		"variable: DB, reference: db-password }\n"
 	b.do(press("Check a manifest …"), chromedp.WaitVisible(`dialog[open] textarea[name=manifest]`),
-		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, "needs: ["),
+		keys(`dialog[open] textarea[name=manifest]`, "needs: ["),
 		press("Check it", "dialog"), see("did not find"),
-		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, strings.Repeat("\b", len("needs: ["))),
-		chromedp.SendKeys(`dialog[open] textarea[name=manifest]`, manifest),
-		press("Check it", "dialog"), see("All of it would be served now"), chromedp.SendKeys(`dialog[open] select`, "staging"),
+		keys(`dialog[open] textarea[name=manifest]`, strings.Repeat("\b", len("needs: ["))),
+		keys(`dialog[open] textarea[name=manifest]`, manifest),
+		press("Check it", "dialog"), see("All of it would be served now"), keys(`dialog[open] select`, "staging"),
 		see("1 of 1 would not be served"))
 	if found := b.axe(); found != "" {
 		t.Error(found)

@@ -114,6 +114,18 @@ func (b *browser) do(steps ...step) {
 	}
 }
 
+// keys types into a field. The library's own SendKeys reads the attributes of a node while they may be changing, which the race detector
+// notices.
+func keys(field, text string) step {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := chromedp.Focus(field, chromedp.NodeVisible)(ctx, t); err != nil {
+			return err
+		}
+		_, err := chromedp.KeyEvent(text)(ctx, t)
+		return err
+	})
+}
+
 // eval runs an expression in the page.
 func eval[T any](b *browser, expression string) T {
 	b.t.Helper()
@@ -153,8 +165,8 @@ func press(button string, inside ...string) step {
 
 func (b *browser) signIn(person string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(`input[name=person]`), chromedp.SendKeys(`input[name=person]`, person),
-		chromedp.SendKeys(`input[name=password]`, chesttest.Password), press("Sign in"), chromedp.WaitVisible(`header nav`))
+	b.do(chromedp.WaitVisible(`input[name=person]`), keys(`input[name=person]`, person),
+		keys(`input[name=password]`, chesttest.Password), press("Sign in"), chromedp.WaitVisible(`header nav`))
 }
 
 // axe runs axe-core's rules of WCAG 2.2 AA and returns what they find.
@@ -365,7 +377,7 @@ func TestConsoleAsksForTheReasonThatAGrantWants(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("ticketing-lead")
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Reveal"), chromedp.SendKeys(`input[name=reason]`, "complaint 4711"), press("Reveal with this reason"),
+	b.do(press("Reveal"), keys(`input[name=reason]`, "complaint 4711"), press("Reveal with this reason"),
 		chromedp.WaitVisible(`[data-value]`))
 	page, err := b.chest.Client(t, b.chest.Steward).Trail(b.ctx, client.TrailFilter{Action: "read_value", Outcome: "allowed"})
 	if err != nil || len(page.Entries) != 1 || page.Entries[0].Stated != "complaint 4711" {
@@ -380,8 +392,8 @@ func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "new-token"),
-		chromedp.SendKeys(`dialog input[name=value]`, typed))
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "new-token"),
+		keys(`dialog input[name=value]`, typed))
 	if kind := eval[string](b, `document.querySelector("dialog input[name=value]").type`); kind != "password" {
 		t.Errorf("the value is typed into a field of type %q", kind)
 	}
@@ -397,8 +409,8 @@ func TestSecretIsMaskedWhileItIsTypedAndNeverInThePage(t *testing.T) {
 		t.Errorf("stored %q, %v", got, err)
 	}
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "Bad Name"),
-		chromedp.SendKeys(`dialog input[name=value]`, typed),
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "Bad Name"),
+		keys(`dialog input[name=value]`, typed),
 		press("Put it in"), chromedp.WaitVisible(`dialog input[name=name]:invalid`)) // the form knows the chest's limits
 	b.clean()
 }
@@ -408,7 +420,7 @@ func TestAppSecretIsShownOnce(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access", "Apps")
-	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "gate-controller"),
+	b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "gate-controller"),
 		press("Register", `dialog`), see("shown only once"))
 	if !strings.Contains(b.html(), "tansu_appsecret_") {
 		t.Error("the secret is not shown")
@@ -430,8 +442,8 @@ func TestTheSecretOfAnAppIsLeftToItsOwner(t *testing.T) {
 	b.signIn("security-duty")
 	register := func(name string, steps ...step) {
 		b.visit("/access", "Register an app")
-		b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, name),
-			chromedp.SendKeys(`dialog input[name=owner]`, "person:ticketing-lead"))
+		b.do(press("Register an app"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, name),
+			keys(`dialog input[name=owner]`, "person:ticketing-lead"))
 		b.do(append(steps, press("Register", `dialog`), see("may do nothing yet"))...)
 	}
 	register("ticket-api")
@@ -456,12 +468,12 @@ func TestTeamIsMadeAndFilledInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/access", "Teams")
-	b.do(press("Create a team"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "harbour-crew"),
+	b.do(press("Create a team"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "harbour-crew"),
 		press("Register", `dialog`), see("may do nothing yet"))
 	b.visit("/access/team:harbour-crew", "It has no members")
-	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controler"), press("Add"), see("did you mean app:gate-controller?"))
+	b.do(keys(`input[name=member]`, "app:gate-controler"), press("Add"), see("did you mean app:gate-controller?"))
 	eval[bool](b, `document.querySelector("input[name=member]").value = ""; true`)
-	b.do(chromedp.SendKeys(`input[name=member]`, "app:gate-controller"), press("Add"),
+	b.do(keys(`input[name=member]`, "app:gate-controller"), press("Add"),
 		chromedp.WaitVisible(`a[href="/access/app:gate-controller"]`))
 	b.do(press("Remove …"), chromedp.WaitVisible(`dialog[open]`), press("Remove", "dialog"), see("It has no members"))
 	b.clean()
@@ -474,7 +486,7 @@ func TestEndedSessionComesBackToTheSamePage(t *testing.T) {
 	b.visit("/drawers/ticketing-prod", "db-password")
 	b.chest.Clock.Set(-9 * time.Hour)
 	b.do(chromedp.Click(`//a[contains(., "db-password")]`), see("Your session has ended"),
-		chromedp.SendKeys(`dialog input[name=password]`, chesttest.Password), chromedp.Click(`dialog button[type=submit]`), see("Versions"))
+		keys(`dialog input[name=password]`, chesttest.Password), chromedp.Click(`dialog button[type=submit]`), see("Versions"))
 	b.clean()
 }
 
@@ -550,9 +562,9 @@ func TestCustodiansUnlockInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.SendKeys(`textarea`, "not a share at all"), press("Submit"), see("there is a mistake in it"))
+	b.do(keys(`textarea`, "not a share at all"), press("Submit"), see("there is a mistake in it"))
 	eval[bool](b, `document.querySelector("form").reset() ?? true`)
-	b.do(chromedp.SendKeys(`textarea`, first.Words), press("Submit"), see("1 of 2 shares"))
-	b.do(chromedp.SendKeys(`textarea`, second), press("Submit"), chromedp.WaitVisible(`header nav`)) // a session outlasts a lock
+	b.do(keys(`textarea`, first.Words), press("Submit"), see("1 of 2 shares"))
+	b.do(keys(`textarea`, second), press("Submit"), chromedp.WaitVisible(`header nav`)) // a session outlasts a lock
 	b.clean()
 }

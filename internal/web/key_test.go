@@ -20,7 +20,7 @@ func TestAKeyIsMadeRotatedAndFollowed(t *testing.T) {
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "Create a key …")
 	b.do(press("Create a key …"), chromedp.WaitReady(`dialog[open] option[value=ed25519]`),
-		chromedp.SendKeys(`dialog input[name=name]`, "boarding-pass-key"), chromedp.SetValue(`dialog select[name=type]`, "ed25519"),
+		keys(`dialog input[name=name]`, "boarding-pass-key"), chromedp.SetValue(`dialog select[name=type]`, "ed25519"),
 		see("The usual choice for signatures"))
 	if found := b.axe(); found != "" {
 		t.Error(found)

@@ -39,12 +39,12 @@ func TestItemsLifeInTheConsole(t *testing.T) {
 	b.do(press("Restore"))
 	b.do(retire...)
 	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`),
-		chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
-		chromedp.SendKeys(`dialog input[name=name]`, "-password"))
+		keys(`dialog input[name=name]`, "ticketing-prod/db"), press("Shred", "dialog"), see("type its exact name"),
+		keys(`dialog input[name=name]`, "-password"))
 	b.visit("/drawers/ticketing-prod", "Nothing in it")
 	b.do(chromedp.Click(`input[type=checkbox]`), see("retired"))
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "ticketing-prod/db-password"),
+	b.do(press("Shred"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "ticketing-prod/db-password"),
 		press("Shred", "dialog"), see("Not found"))
 	b.clean()
 }
@@ -59,10 +59,10 @@ func TestLoginIsMadeUpInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=name]`, "mail-relay"),
-		chromedp.SendKeys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
-		chromedp.SendKeys(`dialog input[name="field:user"]`, "svc-mail"),
-		chromedp.SendKeys(`dialog select[name="recipe:password"]`, "Password: generate a UUID"))
+	b.do(press("Put a secret in"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "mail-relay"),
+		keys(`//label[contains(., "What it is")]/following-sibling::select`, "login"),
+		keys(`dialog input[name="field:user"]`, "svc-mail"),
+		keys(`dialog select[name="recipe:password"]`, "Password: generate a UUID"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
@@ -95,7 +95,7 @@ func TestEverythingIsFoundFromAnyPage(t *testing.T) {
 	}
 	b.visit("/search?q=passw+drawer:ticket*", "Search items")
 	b.do(chromedp.WaitVisible(`a[href="/drawers/ticketing-prod/db-password"]`))
-	b.do(chromedp.SendKeys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
+	b.do(keys(`input[name=q]`, " colour:red"), press("Search"), see("the keys are drawer, name"))
 	b.clean()
 }
 

@@ -22,9 +22,9 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b.visit("/", "Sign in")
 	b.signIn("steward")
 	b.visit("/drawers/ticketing-prod", "db-password")
-	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "20"),
+	b.do(press("Rules …"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=max_age]`, "20"),
 		press("Preview", "dialog"), see("is not a length of time"),
-		chromedp.SendKeys(`dialog input[name=max_age]`, "d"), press("Preview", "dialog"), see("ticketing-prod/db-password"),
+		keys(`dialog input[name=max_age]`, "d"), press("Preview", "dialog"), see("ticketing-prod/db-password"),
 		see("too old"))
 	if found := b.axe(); found != "" {
 		t.Error(found)
@@ -32,7 +32,7 @@ func TestRulesAndTheCalendarInTheConsole(t *testing.T) {
 	b.do(press("Set the rules", "dialog"), see("served for 20d after it is made"), see("in 20 days"))
 	b.do(press("Rotate its key"), chromedp.WaitVisible(`dialog[open]`), press("Rotate", "dialog"), see("It is under key 2"))
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
-	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), chromedp.SendKeys(`dialog input[name=max_age]`, "10d"),
+	b.do(press("Item rules …"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=max_age]`, "10d"),
 		press("Set the rules", "dialog"), see("served for 10d after it is made"))
 	b.do(press("Change …"), chromedp.WaitVisible(`dialog[open]`), see("Its value stays as it is"))
 	if found := b.axe(); found != "" {
@@ -161,8 +161,8 @@ func TestOwnPasswordAndSessionsInTheConsole(t *testing.T) {
 		t.Errorf("the other session: %v", err)
 	}
 	const fresh = "seven lanterns over wet planks"
-	b.do(chromedp.SendKeys(`input[name=password]`, chesttest.Password), chromedp.SendKeys(`input[name=new_password]`, fresh),
-		chromedp.SendKeys(`input[name=again]`, "another"), press("Change password"), see("do not match"),
+	b.do(keys(`input[name=password]`, chesttest.Password), keys(`input[name=new_password]`, fresh),
+		keys(`input[name=again]`, "another"), press("Change password"), see("do not match"),
 		chromedp.SetValue(`input[name=again]`, fresh), press("Change password"), see("Your password is changed"))
 	if _, err := b.chest.Client(t, "").SignIn(b.ctx, "harbour-master", fresh, ""); err != nil {
 		t.Error(err)

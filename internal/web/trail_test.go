@@ -83,7 +83,7 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), chromedp.SendKeys(`input[name=q]`, "subject:app:* -outcome:allowed"),
+	b.do(chromedp.Click(`//summary[contains(., "By grant")]`), keys(`input[name=q]`, "subject:app:* -outcome:allowed"),
 		press("Show"),
 		chromedp.WaitNotPresent(`//section[not(@aria-label="Live view")]//td[contains(., "person:steward")]`))
 	b.visit("/trail/reads", "Reads and anomalies")
@@ -93,7 +93,7 @@ func TestTheTrailIsAskedInTheConsole(t *testing.T) {
 	}
 	b.visit("/drawers/ticketing-prod/db-password", "Versions")
 	b.do(chromedp.Click(`//a[contains(., "Report exposure")]`), see("Where it was seen"),
-		chromedp.SendKeys(`input[name=reason]`, "in a build log"),
+		keys(`input[name=reason]`, "in a build log"),
 		press("Show impact"), see("It is still served"), see("it is what everybody gets now"))
 	if found := b.axe(); found != "" {
 		t.Error(found)

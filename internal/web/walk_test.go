@@ -45,8 +45,8 @@ func (b *browser) as(person, password string) {
 	} else {
 		b.do(chromedp.Navigate(b.url + "/"))
 	}
-	b.do(chromedp.WaitVisible(`input[name=person]`), chromedp.SendKeys(`input[name=person]`, person),
-		chromedp.SendKeys(`input[name=password]`, password), press("Sign in"), chromedp.WaitVisible(`header nav`))
+	b.do(chromedp.WaitVisible(`input[name=person]`), keys(`input[name=person]`, person),
+		keys(`input[name=password]`, password), press("Sign in"), chromedp.WaitVisible(`header nav`))
 }
 
 // settled waits until the page of the address is there, and nothing on it is being fetched.
