@@ -83,9 +83,10 @@ export function KeyDialog({ drawer, rules, item, onPut, onClose }: KeyDialogProp
           value={brings ? "bring" : "make"}
           onChange={(e) => setBrings(e.target.value === "bring")}
           options={[
-            { value: "make", text: "is made in the chest: nobody has ever had it" },
+            { value: "make", text: "is made in the chest" },
             { value: "bring", text: "was made elsewhere: I bring it" },
           ]}
+          hint={brings ? undefined : "Nobody has ever had it."}
         />
         {brings && (
           <Field
