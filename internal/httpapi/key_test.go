@@ -254,6 +254,25 @@ func TestUsesAreRecordedEach(t *testing.T) {
 	}
 }
 
+// A drawer's own key is rotated under keys and secrets alike, and what a key made before is still its own.
+func TestADrawerWithKeysIsRotated(t *testing.T) {
+	_, steward, app := startKeys(t)
+	makeKey(t, steward, "seals", client.NewKeyFacts{Type: "aes-256"})
+	sealed := must[string](t)(app.Encrypt(ctx, "d/seals", []byte("m"), nil))
+	for {
+		if r := must[client.Rotation](t)(steward.RotateKey(ctx, "d")); r.Done {
+			break
+		}
+	}
+	rotateKey(t, steward, "seals")
+	if plain := must[[]byte](t)(app.Decrypt(ctx, "d/seals", sealed, nil)); string(plain) != "m" {
+		t.Errorf("it opens as %q", plain)
+	}
+	if v := must[client.Value](t)(app.ReadValue(ctx, "d/secret")); v.Value != base64.StdEncoding.EncodeToString([]byte("v")) {
+		t.Error("the secret is another one")
+	}
+}
+
 // What is wrong is said by its field and changes nothing; what does not open is told by one sentence, whatever is wrong with it.
 func TestBadKeysAndUsesAreNamed(t *testing.T) {
 	_, steward, app := startKeys(t)

@@ -9,6 +9,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/entity"
+	"tansu/internal/store"
 )
 
 // Rotation is how far the change of a drawer's key has come.
@@ -108,11 +109,12 @@ func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotati
 			if err != nil {
 				return r, a.Fail(err)
 			}
-			if len(was) > 0 {
-				if err := rewrapAll(a, d, old.Number, was); err != nil {
-					return r, a.Fail(err)
-				}
-				a.Entry.Detail = fmt.Sprintf("key %d, %s", r.Key, reference.Counted(len(was), "version"))
+			count, err := rewrapAll(a, d, old.Number, was)
+			if err != nil {
+				return r, a.Fail(err)
+			}
+			if count > 0 {
+				a.Entry.Detail = fmt.Sprintf("key %d, %s", r.Key, reference.Counted(count, "version"))
 				if err := a.Commit("drawer " + drawer); err != nil {
 					return r, err
 				}
@@ -144,16 +146,18 @@ func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotati
 	return r, nil
 }
 
-func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, versions []entity.Version) error {
-	for _, v := range versions {
-		place := a.St.Place(d, entity.Item{ID: v.Item, Kind: kindSecret}, v.Number)
-		wrapped, err := envelope.RewrapVersion(d.KeyOf(old), d.Key(), place, v.WrappedKey)
-		if err != nil {
-			return err
+func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, items []store.Shelved) (count int, err error) {
+	for _, it := range items {
+		for _, v := range it.Versions {
+			wrapped, err := envelope.RewrapVersion(d.KeyOf(old), d.Key(), a.St.Place(d, it.Item, v.Number), v.WrappedKey)
+			if err != nil {
+				return 0, err
+			}
+			after := v
+			after.WrappedKey, after.DrawerKey = wrapped, d.KeyNumber
+			a.Change.Update(v, after)
+			count++
 		}
-		after := v
-		after.WrappedKey, after.DrawerKey = wrapped, d.KeyNumber
-		a.Change.Update(v, after)
 	}
-	return nil
+	return count, nil
 }

@@ -4,7 +4,6 @@ package shelf
 
 import (
 	"tansu/internal/chest"
-	"tansu/internal/entity"
 	"tansu/internal/store"
 	"tansu/internal/usage"
 	"tansu/internal/waking"
@@ -16,7 +15,7 @@ type Records interface {
 	ItemsNamed(drawer string, names []string) (map[string]store.Shelved, error)
 	Rare([]store.Said) (map[string][]int64, bool, error)
 	Alike(likeness, size, most int) ([]store.AlikeItem, error)
-	WrappedUnder(drawer string, key int, after string, most int) (versions []entity.Version, last string, err error)
+	WrappedUnder(drawer string, key int, after string, most int) (list []store.Shelved, last string, err error)
 	CountUnder(drawer string, key int) (int, error)
 	ForgetJournal() error
 }

@@ -440,12 +440,10 @@ func (s *Store) Alike(likeness, size, most int) (items []AlikeItem, err error) {
 
 // WrappedUnder reads the versions of some items of a drawer whose data key is wrapped under one of its keys: of at most so many items,
 // those that follow a name. Last is the name of the last of them; empty when none was left to look at.
-func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (versions []entity.Version, last string, err error) {
-	var items []struct {
-		ID   string `db:"id"`
-		Name string `db:"name"`
-	}
-	if err := s.read.Select(&items, "SELECT id, name FROM items WHERE drawer = ? AND name > ? ORDER BY name LIMIT ?", drawer, after,
+func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (list []Shelved, last string, err error) {
+	var items []entity.Item
+	var versions []entity.Version
+	if err := s.read.Select(&items, "SELECT "+itemColumns+" FROM items WHERE drawer = ? AND name > ? ORDER BY name LIMIT ?", drawer, after,
 		most); err != nil {
 		return nil, "", fmt.Errorf("read items: %w", err)
 	}
@@ -458,13 +456,22 @@ func (s *Store) WrappedUnder(drawer string, key int, after string, most int) (ve
 	}
 	query, arguments, err := sqlx.In("SELECT "+versionColumns+" FROM versions WHERE item IN (?) AND drawer_key = ? AND shredded_at = 0", ids,
 		key)
+	if err == nil {
+		err = s.read.Select(&versions, query, arguments...)
+	}
 	if err != nil {
 		return nil, "", fmt.Errorf("read versions: %w", err)
 	}
-	if err := s.read.Select(&versions, query, arguments...); err != nil {
-		return nil, "", fmt.Errorf("read versions: %w", err)
+	list = make([]Shelved, len(items))
+	for i, it := range items {
+		list[i].Item = it
+		for _, v := range versions {
+			if v.Item == it.ID {
+				list[i].Versions = append(list[i].Versions, v)
+			}
+		}
 	}
-	return versions, items[len(items)-1].Name, s.verify(nil, versions)
+	return list, items[len(items)-1].Name, s.verify(items, versions)
 }
 
 // CountUnder counts the versions in a drawer whose data key is wrapped under one of its keys.
