@@ -26,7 +26,8 @@ var layers = []string{
 	"internal/httpapi internal/witness",
 	"internal/service internal/keywire",
 	"internal/people internal/rights internal/shelf internal/keys internal/ends internal/record internal/opening internal/recovery",
-	"internal/powers internal/horizon internal/finding internal/strictjson internal/waking internal/keyrow",
+	"internal/powers internal/horizon internal/finding internal/strictjson internal/waking internal/content",
+	"internal/keyrow internal/certrow",
 	"internal/chest internal/usage",
 	"internal/backup",
 	"internal/store",
@@ -37,7 +38,7 @@ var layers = []string{
 	"internal/hardware internal/hardware/tpm internal/hardware/token",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift " +
 		"internal/sealedfile internal/addressed internal/pace internal/replies internal/paging",
-	"internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
+	"internal/core/cert internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding internal/core/recipient",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +
 		"internal/core/cryptokey internal/core/envelope internal/core/importfile internal/core/leak internal/core/lifecycle internal/core/trail",

@@ -43,7 +43,7 @@ func (st *Snapshot) draft() *Draft {
 	next.drawers, next.drawersByID = st.drawers.copied(), st.drawersByID.copied()
 	next.aliases, next.aliasesOf = st.aliases.copied(), st.aliasesOf.copied()
 	next.calendars, next.calendarsOf = st.calendars.copied(), st.calendarsOf.copied()
-	next.slots, next.shares = st.slots.copied(), st.shares.copied()
+	next.slots, next.shares, next.issued = st.slots.copied(), st.shares.copied(), st.issued.copied()
 	d := &Draft{Snapshot: &next, policy: st.Policy.Draft()}
 	next.Policy = d.policy.Policy
 	return d
@@ -121,6 +121,8 @@ func (d *Draft) put(before, after entity.Row) {
 		d.slots.put(row.ID, &row, after == nil)
 	case entity.Share:
 		d.shares.put(row.ID, &row, after == nil)
+	case entity.Issued:
+		d.issued.put(row.ID, &row, after == nil)
 	case entity.Item:
 		d.putItem(before, row)
 	case entity.Version:

@@ -160,7 +160,11 @@ func newItem(d *Drawer, rows store.Shelved) (*Item, error) {
 	if err != nil {
 		return nil, fmt.Errorf("item %s: %w", rows.Item.ID, err)
 	}
-	it.Life = LifeOf(rows, d.Schedule.And(ownRules))
+	schedule := d.Schedule
+	if rows.Item.Lasting() {
+		schedule = schedule.Lasting()
+	}
+	it.Life = LifeOf(rows, schedule.And(ownRules))
 	_, idle := it.Life.Rules.Shortest()
 	it.CanIdle = idle != 0
 	return it, nil

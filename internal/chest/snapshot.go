@@ -54,6 +54,7 @@ type Snapshot struct {
 	aliasesOf   table[entity.Alias] // by item, then id
 	calendars   table[entity.Calendar]
 	calendarsOf table[entity.Calendar] // by identity, then id
+	issued      table[entity.Issued]   // by authority, then serial number
 	slots       table[entity.Slot]
 	shares      table[entity.Share]
 	shredded    []entity.Drawer // what is left of drawers
@@ -97,7 +98,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 		drawers: newTable[Drawer](), drawersByID: newTable[Drawer](),
 		aliases: newTable[entity.Alias](), aliasesOf: newTable[entity.Alias](),
 		calendars: newTable[entity.Calendar](), calendarsOf: newTable[entity.Calendar](),
-		slots: newTable[entity.Slot](), shares: newTable[entity.Share](),
+		slots: newTable[entity.Slot](), shares: newTable[entity.Share](), issued: newTable[entity.Issued](),
 	}
 	d := st.draft()
 	put(d, rows.Identities)
@@ -111,6 +112,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 	put(d, rows.Calendars)
 	put(d, rows.Slots)
 	put(d, rows.Shares)
+	put(d, rows.Issued)
 	for _, row := range rows.DrawerKeys {
 		if err := d.putDrawerKey(row); err != nil {
 			return nil, err
@@ -445,6 +447,18 @@ func (st *Snapshot) CalendarBy(hash []byte) (entity.Calendar, bool) {
 // CalendarsOf lists the calendar addresses of a person.
 func (st *Snapshot) CalendarsOf(identity string) []entity.Calendar {
 	return st.calendarsOf.all(key(identity, ""))
+}
+
+// IssuedBy lists what an authority has signed, by serial number, and IssuedAs one of these.
+func (st *Snapshot) IssuedBy(authority string) []entity.Issued { return st.issued.all(authority + "/") }
+
+// IssuedAs finds what an authority has signed under a serial number.
+func (st *Snapshot) IssuedAs(authority, serial string) (entity.Issued, bool) {
+	row, known := st.issued.Get(authority + "/" + serial)
+	if !known {
+		return entity.Issued{}, false
+	}
+	return *row, true
 }
 
 // Slots lists the unlock methods, and Shares who holds shares of them.

@@ -162,8 +162,21 @@ type Item struct {
 	KeyOps      string `db:"key_ops" json:"key_ops,omitempty"`
 	GivenOut    bool   `db:"given_out" json:"given_out,omitempty"`
 	DecryptFrom int    `db:"decrypt_from" json:"decrypt_from,omitempty"`
+	ServedAt    string `db:"served_at" json:"served_at,omitempty"` // of an authority: the URL of the chest that its certificates name
 	Seal
 }
+
+// The kinds of items.
+const (
+	KindSecret      = "secret"
+	KindKey         = "key"
+	KindCertificate = "certificate" // with its private key
+	KindAuthority   = "authority"   // a certificate that signs others, in the chest
+	KindProfile     = "profile"     // what an authority certifies
+)
+
+// Lasting reports whether an item is part of the chest's set-up, and no value that ages: rules about age, use and ends do not concern it.
+func (r Item) Lasting() bool { return r.Kind == KindAuthority || r.Kind == KindProfile }
 
 // Within is who uses a value in the chest, where nobody sees it.
 const Within = "within"
@@ -173,6 +186,8 @@ const Within = "within"
 func (r Item) KeptFrom(kind string) (reason, why string) {
 	switch {
 	case kind == Within:
+	case r.Kind == KindAuthority:
+		return "key_stays", "is an authority, whose key never leaves the chest: let it sign certificates there (tansu cert issue)"
 	case r.KeyType != "" && !r.GivenOut:
 		return "key_stays", "is a key that never leaves the chest: let it sign, encrypt or decrypt there (tansu key)"
 	case r.UseOnly && kind != reference.App:
@@ -235,6 +250,7 @@ type Version struct {
 	Fields        string `db:"fields" json:"fields,omitempty"`           // names and sizes, without values
 	Likeness      int    `db:"likeness" json:"likeness,omitempty"`       // ten bits of a keyed fingerprint, plus one; 0 for none
 	PublicKey     string `db:"public_key" json:"public_key,omitempty"`   // the public half of a key, as a JWK; empty for none
+	Facts         string `db:"facts" json:"facts,omitempty"`             // of a certificate or a profile: what it says, as JSON
 	Seal
 }
 
@@ -292,6 +308,29 @@ type Share struct {
 	Seal
 }
 
+// Issued is a certificate that an authority of the chest has signed: what it says, and whether it is to be trusted. Whoever it was made for
+// has the certificate itself. ID is the authority's and the serial number.
+type Issued struct {
+	ID          string `db:"id" json:"id"`
+	Authority   string `db:"authority" json:"authority"` // the item
+	Serial      string `db:"serial" json:"serial"`       // in hex
+	Subject     string `db:"subject" json:"subject"`     // the common name; empty for none
+	Names       string `db:"names" json:"names"`         // separated by spaces
+	KeyType     string `db:"key_type" json:"key_type"`
+	Fingerprint string `db:"fingerprint" json:"fingerprint"`
+	NotBefore   int64  `db:"not_before" json:"not_before"`
+	NotAfter    int64  `db:"not_after" json:"not_after"`
+	Profile     string `db:"profile" json:"profile"` // the item; empty for an authority below
+	Place       string `db:"place" json:"place"`     // the item that it was made for; empty for none of the chest's
+	Holder      string `db:"holder" json:"holder"`   // the identity that it was given to
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	RevokedAt   int64  `db:"revoked_at" json:"revoked_at"` // 0 while it is not
+	RevokedBy   string `db:"revoked_by" json:"revoked_by"`
+	Reason      string `db:"reason" json:"reason"` // a cert.Reasons
+	Seal
+}
+
 func (Identity) Table() string   { return "identities" }
 func (Member) Table() string     { return "members" }
 func (Credential) Table() string { return "credentials" }
@@ -307,6 +346,7 @@ func (Alias) Table() string      { return "aliases" }
 func (Calendar) Table() string   { return "calendars" }
 func (Slot) Table() string       { return "slots" }
 func (Share) Table() string      { return "shares" }
+func (Issued) Table() string     { return "issued" }
 
 func (s Seal) Stamp() Seal { return s }
 
@@ -325,3 +365,4 @@ func (r Alias) WithSeal(s Seal) Row      { r.Seal = s; return r }
 func (r Calendar) WithSeal(s Seal) Row   { r.Seal = s; return r }
 func (r Slot) WithSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Share) WithSeal(s Seal) Row      { r.Seal = s; return r }
+func (r Issued) WithSeal(s Seal) Row     { r.Seal = s; return r }

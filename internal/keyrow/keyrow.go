@@ -14,9 +14,6 @@ import (
 	"tansu/internal/entity"
 )
 
-// Kind is the kind of items that are used in the chest.
-const Kind = "key"
-
 // Facts are what is said of a key for good, when it is made.
 type Facts struct {
 	Type       cryptokey.Type       // empty for that of a key that is brought
@@ -36,8 +33,8 @@ func Of(row entity.Item) *Facts {
 // Into writes the facts into the row of a new item; those of a secret are nil, and nothing is written.
 func (f *Facts) Into(row *entity.Item) {
 	if f != nil {
-		row.Kind, row.Shape, row.KeyType, row.KeyOps = Kind, string(secretvalue.Key), string(f.Type), strings.Join(f.Operations.Names(), " ")
-		row.GivenOut = f.GivenOut
+		row.Kind, row.Shape, row.KeyType = entity.KindKey, string(secretvalue.Key), string(f.Type)
+		row.KeyOps, row.GivenOut = strings.Join(f.Operations.Names(), " "), f.GivenOut
 	}
 }
 

@@ -91,8 +91,11 @@ func version(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (t
 		taken.Shape, taken.Content = secretvalue.Text, secretvalue.New(given)
 		return taken, err
 	}
-	if taken.Shape == "" || taken.Shape == secretvalue.Text {
-		taken.Shape, taken.Content = secretvalue.Text, secretvalue.New(content)
+	if taken.Shape == "" {
+		taken.Shape = secretvalue.Text
+	}
+	if taken.Shape.Plain() {
+		taken.Content = secretvalue.New(content)
 		return taken, nil
 	}
 	taken.Fields, err = secretvalue.Decode(content)

@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"time"
+
+	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/usage"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
@@ -94,6 +96,10 @@ func actOn(a *chest.Attempt, it *chest.Item, act lifecycle.Act, version int) err
 	after, err := it.Life.Do(act, version, a.Entry.At)
 	if err != nil {
 		return &chest.Error{Code: chest.NotPossible, Detail: err.Error(), Err: err}
+	}
+	if act == lifecycle.Promote && certrow.Of(it.Versions[version-1].Facts).Waits() {
+		return &chest.Error{Code: chest.NotPossible, Detail: "this version is a key whose certificate was requested, and has not come: put the " +
+			"answer in (tansu cert answer)"}
 	}
 	row, versions := it.Row, slices.Clone(it.Versions)
 	row.Held, row.Suspended, row.RetiredAt = after.Held, after.Suspended, chest.Micros(after.RetiredAt)

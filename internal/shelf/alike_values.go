@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"fmt"
+
 	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
@@ -118,14 +119,6 @@ func versionWith(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, value secr
 		}
 	}
 	return 0
-}
-
-// publicNotes point out that something that everybody can see looks like a value.
-func (n NewVersion) publicNotes() (notes []string) {
-	if secretvalue.LooksLikeValue(n.Note) {
-		notes = append(notes, "the note has something in it that looks like a value, and everybody who lists the item sees it")
-	}
-	return notes
 }
 
 // guessing counts a comparison as a guess at each item that the caller may not read: a writer could store guesses and compare them.

@@ -6,8 +6,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/content"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/importfile"
@@ -82,7 +84,7 @@ func (s *Shelf) Import(c chest.Caller, drawer string, n NewImport) (report Impor
 	if !slices.Contains(importfile.Formats, n.Format) {
 		return report, chest.Invalid("format", "format is not one of %v", importfile.Formats)
 	}
-	if err := (NewVersion{Window: n.Window, Note: n.Note}).check(s.heart.Now()); err != nil {
+	if err := (NewVersion{Window: n.Window, Note: n.Note}).Check(s.heart.Now()); err != nil {
 		return report, err
 	}
 	entries, problems := importfile.Read(n.Format, n.Content.Reveal())
@@ -223,7 +225,7 @@ func (s *Shelf) putAllIn(a *chest.Attempt, drawer string, entries []importfile.E
 
 // putIn puts one entry, and what rules shred along with it, into an attempt's change, and returns that of the item.
 func putIn(a *chest.Attempt, d *chest.Drawer, p *putting, n NewImport, newID func() string) store.RowChange {
-	row, versions := entity.Item{Drawer: d.Row.ID, Name: p.Item, Kind: kindSecret, Owner: n.Owner, CreatedAt: chest.Micros(a.Entry.At),
+	row, versions := entity.Item{Drawer: d.Row.ID, Name: p.Item, Kind: entity.KindSecret, Owner: n.Owner, CreatedAt: chest.Micros(a.Entry.At),
 		CreatedBy: a.Caller.Name}, []entity.Version(nil)
 	if p.item != nil {
 		row, versions = p.item.Row, slices.Clone(p.item.Versions)
@@ -252,7 +254,7 @@ type putting struct {
 	Imported
 	grant  string      // that allows it
 	item   *chest.Item // that is there already; nil for a new one
-	filled filled
+	filled content.Filled
 }
 
 // blocks reports whether an entry prevents the whole import, and puts whether it is imported itself.
@@ -310,8 +312,8 @@ func (s *Shelf) importPlan(a *chest.Attempt, drawer string, entries []importfile
 }
 
 func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.Entry, n NewImport, p *putting) {
-	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note, about: []string{drawer, p.Item}}
-	filled, err := v.fill(secretvalue.Text, nil)
+	v := NewVersion{Content: e.Value, Window: n.Window, Note: n.Note, About: []string{drawer, p.Item}}
+	filled, err := v.Fill(secretvalue.Text, nil, a.Entry.At)
 	if nameErr := reference.CheckName(p.Item); nameErr != nil {
 		p.Result, p.Detail = ImportInvalid, nameErr.Error()
 		return
@@ -340,7 +342,7 @@ func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.En
 		p.Result, p.Detail = ImportInvalid, "there is no drawer "+drawer
 		return
 	}
-	if err := v.mayEnter(a.St, d, p.item, p.Item, n.Owner, a.Entry.At); err != nil {
+	if err := mayEnter(v, a.St, d, p.item, p.Item, n.Owner, a.Entry.At); err != nil {
 		p.Result, p.Detail = ImportInvalid, err.Error()
 		return
 	}
@@ -359,11 +361,11 @@ func importOne(a *chest.Attempt, d *chest.Drawer, drawer string, e importfile.En
 }
 
 // mayEnter refuses a value for an item, or for one that is not there yet, that the drawer's rules or an old name do not allow.
-func (v NewVersion) mayEnter(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, name, owner string, now time.Time) error {
+func mayEnter(v NewVersion, st *chest.Snapshot, d *chest.Drawer, it *chest.Item, name, owner string, now time.Time) error {
 	if it != nil {
-		return v.checkRules(d, it.Life, now)
+		return checkRules(v, d, it.Life, now)
 	}
-	return errors.Join(unused(st, d, name, now), v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now), checkOwned(d, owner, now))
+	return errors.Join(unused(st, d, name, now), checkRules(v, d, lifecycle.Item{Rules: d.Schedule}, now), checkOwned(d, owner, now))
 }
 
 // sameValue reports whether the current version has a certain value.

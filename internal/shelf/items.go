@@ -4,8 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/certrow"
+	"tansu/internal/chest"
+	"tansu/internal/content"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
@@ -17,9 +20,6 @@ import (
 	"tansu/internal/keyrow"
 	"tansu/internal/store"
 )
-
-// kindSecret is the one kind of item so far.
-const kindSecret = "secret"
 
 // Item is an item as others see it, without values.
 type Item struct {
@@ -49,6 +49,8 @@ type Item struct {
 	UseOnly     bool            // no person is ever shown its value
 	Key         *keyrow.Facts   // of a key; nil for a secret
 	DecryptFrom int             // of a key: the oldest version that decrypts; 0 for any
+	ServedAt    string          // of an authority: the URL of the chest that its certificates name; empty for none
+	Certificate *certrow.Facts  // of a certificate, an authority or a profile: what the version that is shown says; nil for another item
 	Aliases     []Alias         // names under which it is served besides; only in its history
 	Notes       []string        // what is unusual about what was just said about it
 }
@@ -68,7 +70,8 @@ type Version struct {
 	CreatedBy     string
 	Ends          time.Time // when it stops being usable, by its window or by its age; zero for never
 	PublicKey     string    // of a key: its public half as a JWK; empty for none
-	Notes         []string  // of a version that was just made: what is unusual about it
+	Certificate   *certrow.Facts
+	Notes         []string // of a version that was just made: what is unusual about it
 }
 
 // NewItem is what is said about a new item.
@@ -77,22 +80,24 @@ type NewItem struct {
 	Owner       string
 	Shape       secretvalue.Shape // empty for text
 	UseOnly     bool              // no person is ever shown its value; this cannot be undone
-	Key         *keyrow.Facts     // it is a key; nil for a secret
+	Key         *keyrow.Facts     // it is a key; nil for another item
+	ServedAt    string            // of an authority: the URL of the chest that its certificates name; empty for none
 }
 
-// NewVersion is a new content.
-type NewVersion struct {
-	Content secretvalue.Value
-	Recipe  secretvalue.Recipe // makes the content up instead
-	Fields  []NewField         // instead of content, of an item that has fields
-	Merge   bool               // fields that are not given stay as they are in the current version
-	Note    string
-	Window  lifecycle.Window
-	Staged  bool              // waits until somebody promotes it
-	Brought secretvalue.Value // of a key: one that was made elsewhere; empty to make one
+// NewVersion is a new content, with its fields; FieldInfo is what is known of one of these without its value.
+type (
+	NewVersion = content.Version
+	NewField   = content.Field
+	FieldInfo  = content.Info
+)
 
-	about []string      // the names of where it goes to
-	key   *keyrow.Facts // of a key; nil for a secret
+// kindOf is the kind of items of a shape.
+func kindOf(shape secretvalue.Shape) string {
+	switch shape {
+	case secretvalue.Certificate, secretvalue.Authority, secretvalue.Profile:
+		return string(shape)
+	}
+	return entity.KindSecret
 }
 
 func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
@@ -108,9 +113,10 @@ func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
 	}
 	if shown := cmp.Or(r.Current, len(it.Life.Versions)); shown > 0 {
 		r.NotAfter, r.Ends = it.Life.Versions[shown-1].NotAfter, it.Life.Ends(shown, now)
+		r.Certificate = certrow.Of(it.Versions[shown-1].Facts)
 	}
 	r.Rules, r.UseOnly = it.Life.Rules.At(now), it.Row.UseOnly
-	r.Key, r.DecryptFrom = keyrow.Of(it.Row), it.Row.DecryptFrom
+	r.Key, r.DecryptFrom, r.ServedAt = keyrow.Of(it.Row), it.Row.DecryptFrom, it.Row.ServedAt
 	r.OwnRules, _ = chest.ParseRules(it.Row.Rules) // it was read with them
 	return r
 }
@@ -119,19 +125,9 @@ func describeVersion(it *chest.Item, number, current int, now time.Time) Version
 	v, w := it.Versions[number-1], it.Life.Versions[number-1]
 	return Version{Number: v.Number, State: string(it.Life.VersionAt(number, now)), Ends: it.Life.Ends(number, now),
 		Current: current == v.Number,
-		Size:    v.Size, Fields: fieldInfos(v.Fields), EndsInNewline: v.EndsInNewline, Note: v.Note, NotBefore: w.NotBefore, NotAfter: w.NotAfter,
-		CreatedAt: chest.FromMicros(v.CreatedAt), CreatedBy: v.CreatedBy, PublicKey: keyrow.Published(it.Row.ID, v)}
-}
-
-// check refuses content and windows that cannot be stored.
-func (n NewVersion) check(now time.Time) error {
-	if err := n.Window.Check(); err != nil {
-		return chest.Invalid("not_before", "%s", err)
-	}
-	if !n.Window.NotAfter.IsZero() && !n.Window.NotAfter.After(now) {
-		return chest.Invalid("not_after", "not_after is not in the future")
-	}
-	return chest.CheckText("note", n.Note, chest.MaxNote)
+		Size:    v.Size, Fields: content.Infos(v.Fields), EndsInNewline: v.EndsInNewline, Note: v.Note, NotBefore: w.NotBefore,
+		NotAfter: w.NotAfter, CreatedAt: chest.FromMicros(v.CreatedAt), CreatedBy: v.CreatedBy, PublicKey: keyrow.Published(it.Row.ID, v),
+		Certificate: certrow.Of(v.Facts)}
 }
 
 // check validates the description, owner, labels and shape of a new item.
@@ -150,7 +146,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 	if err := n.check(); err != nil {
 		return it, made, err
 	}
-	if err := v.check(s.heart.Now()); err != nil {
+	if err := v.Check(s.heart.Now()); err != nil {
 		return it, made, err
 	}
 	st, err := s.heart.Look()
@@ -158,15 +154,16 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		return it, made, err
 	}
 	if d := st.Drawer(ref.Drawer); d != nil {
-		v = v.cooked(d.Schedule.At(s.heart.Now()))
+		v = v.Cooked(d.Schedule.At(s.heart.Now()))
 	}
-	v.about, v.key = []string{ref.Drawer, ref.Item}, n.Key
-	f, err := v.fill(n.Shape, nil)
+	v.About, v.Key = []string{ref.Drawer, ref.Item}, n.Key
+	f, err := v.Fill(n.Shape, nil, s.heart.Now())
 	if err != nil {
 		return it, made, err
 	}
+	v.Window = f.Window
 	if secretvalue.LooksLikeValue(n.Description) {
-		f.notes = append(f.notes, "the description has something in it that looks like a value, and everybody who lists the item sees it")
+		f.Notes = append(f.Notes, "the description has something in it that looks like a value, and everybody who lists the item sees it")
 	}
 	err = s.heart.Try(func() error {
 		a, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item)
@@ -174,8 +171,8 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 			return err
 		}
 		a.Entry.Version, a.Entry.Detail = 1, "create item"
-		row := entity.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindSecret, Description: n.Description, Owner: n.Owner,
-			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly}
+		row := entity.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindOf(n.Shape), Description: n.Description, Owner: n.Owner,
+			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly, ServedAt: n.ServedAt}
 		if n.Shape != secretvalue.Text {
 			row.Shape = string(n.Shape)
 		}
@@ -186,7 +183,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		}
 		row.Drawer, a.Entry.ItemID = d.Row.ID, row.ID
 		version, ciphertext := seal(a, d, row, 1, v, f)
-		notes := append(slices.Clip(f.notes), s.alsoIn(a, row.ID, f.content, v)...)
+		notes := append(slices.Clip(f.Notes), s.alsoIn(a, row.ID, f.Content, v)...)
 		row = horizon.Of(row, []entity.Version{version}, a.Entry.At)
 		a.Change.Insert(row)
 		a.Change.Insert(version)
@@ -231,7 +228,11 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 	if err := lookalike(st, d, ref.Item, "", now); err != nil {
 		return nil, err
 	}
-	if err := v.checkRules(d, lifecycle.Item{Rules: d.Schedule}, now); err != nil {
+	schedule := d.Schedule
+	if row.Lasting() {
+		schedule = schedule.Lasting()
+	}
+	if err := checkRules(v, d, lifecycle.Item{Rules: schedule}, now); err != nil {
 		return nil, err
 	}
 	return d, checkOwned(d, row.Owner, now)
@@ -269,14 +270,14 @@ func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int
 }
 
 // seal encrypts a new version for its place.
-func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewVersion, f filled) (entity.Version, []byte) {
-	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.content.Reveal())
+func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewVersion, f content.Filled) (entity.Version, []byte) {
+	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.Content.Reveal())
 	likeness := 0
-	if row.KeyType == "" {
-		likeness = a.St.Root().Likeness(trimmed(f.content))
+	if row.Kind == entity.KindSecret {
+		likeness = a.St.Root().Likeness(trimmed(f.Content))
 	}
-	return entity.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.size, PublicKey: f.public,
-		Likeness: likeness, EndsInNewline: f.endsInNewline, Fields: f.infos, Note: v.Note,
+	return entity.Version{ID: fmt.Sprintf("%s/%d", row.ID, number), Item: row.ID, Number: number, Size: f.Size,
+		PublicKey: f.PublicKey, Facts: f.Facts.Text(), Likeness: likeness, EndsInNewline: f.EndsInNewline, Fields: f.Fields, Note: v.Note,
 		NotBefore: chest.Micros(v.Window.NotBefore), NotAfter: chest.Micros(v.Window.NotAfter), Staged: v.Staged, DrawerKey: d.KeyNumber,
 		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
 }
@@ -284,7 +285,7 @@ func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewV
 // AddVersion adds a version to an item. With a revision other than 0 the item must still have it; without, two writers
 // at once both succeed, one after the other.
 func (s *Shelf) AddVersion(c chest.Caller, ref reference.Reference, revision int64, v NewVersion) (it Item, made Version, err error) {
-	if err := v.check(s.heart.Now()); err != nil {
+	if err := v.Check(s.heart.Now()); err != nil {
 		return it, made, err
 	}
 	pruned := false
@@ -327,23 +328,26 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 		}
 	}
 	var previous secretvalue.Fields
-	if v.Merge && shapeOf(found.Row) != secretvalue.Text {
+	if v.Merge && !shapeOf(found.Row).Plain() {
 		if previous, err = currentFields(a.St, d, found, a.Entry.At); err != nil {
 			return 0, nil, err
 		}
 	}
-	if err := v.checkRules(d, found.Life, a.Entry.At); err != nil {
+	v = v.Cooked(found.Life.Rules.At(a.Entry.At))
+	v.About, v.Key = []string{ref.Drawer, ref.Item}, keyrow.Of(found.Row)
+	f, err := v.Fill(shapeOf(found.Row), previous, a.Entry.At)
+	if v.Window = f.Window; err == nil {
+		err = checkRules(v, d, found.Life, a.Entry.At)
+	}
+	if err != nil {
 		return 0, nil, err
 	}
-	v = v.cooked(found.Life.Rules.At(a.Entry.At))
-	v.about, v.key = []string{ref.Drawer, ref.Item}, keyrow.Of(found.Row)
-	f, err := v.fill(shapeOf(found.Row), previous)
-	if err != nil {
+	if err := certrow.Follows(found.Row, found.Versions, f.Facts); err != nil {
 		return 0, nil, err
 	}
 	number = len(found.Versions) + 1
 	version, ciphertext := seal(a, d, found.Row, number, v, f)
-	notes = append(f.notes, s.alsoIn(a, found.Row.ID, f.content, v)...)
+	notes = append(f.Notes, s.alsoIn(a, found.Row.ID, f.Content, v)...)
 	versions := append(slices.Clone(found.Versions), version)
 	a.Change.Rows = append(a.Change.Rows, store.RowChange{}) // the item's, when it is known what rules shred
 	a.Change.Insert(version)

@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/usage"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"

@@ -6,12 +6,13 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/content"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
-	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 )
@@ -177,10 +178,10 @@ func fieldProblem(row entity.Item, version entity.Version, field string) string 
 	if field == "" {
 		return ""
 	}
-	if shapeOf(row) == secretvalue.Text {
+	if shapeOf(row).Plain() {
 		return "it has no fields"
 	}
-	for _, info := range fieldInfos(version.Fields) {
+	for _, info := range content.Infos(version.Fields) {
 		if info.Name == field {
 			return ""
 		}

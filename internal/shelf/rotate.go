@@ -2,9 +2,10 @@ package shelf
 
 import (
 	"fmt"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/core/reference"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
+	"tansu/internal/content"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
@@ -267,7 +269,7 @@ func (r *RulesReport) some(is func(RuledItem) bool) string {
 }
 
 // checkRules refuses what the rules of a drawer do not allow for a new version.
-func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Time) error {
+func checkRules(v NewVersion, d *chest.Drawer, life lifecycle.Item, now time.Time) error {
 	rules := life.Rules.At(now)
 	if rules.NeedsEnd && v.Window.NotAfter.IsZero() {
 		return chest.Invalid("not_after", "the rules of %s require an end: give one (not_after)", d.Row.Name)
@@ -284,35 +286,11 @@ func (v NewVersion) checkRules(d *chest.Drawer, life lifecycle.Item, now time.Ti
 		recipes = append(recipes, f.Recipe)
 	}
 	for _, recipe := range recipes {
-		if recipe != "" && recipe != ByRule && recipe.Chance() < secretvalue.Recipe(rules.Recipe).Chance() {
+		if recipe != "" && recipe != content.ByRule && recipe.Chance() < secretvalue.Recipe(rules.Recipe).Chance() {
 			return chest.Invalid("generate", "%s is less random than the rules of %s require: %s", recipe, d.Row.Name, rules.Recipe)
 		}
 	}
 	return nil
-}
-
-// ByRule is the recipe that stands for the one that a drawer's rules name, or a good one when they name none.
-const ByRule secretvalue.Recipe = "rule"
-
-const goodRecipe secretvalue.Recipe = "characters:32"
-
-// cooked is a new version in which the recipe of the rules is named.
-func (v NewVersion) cooked(rules lifecycle.Rules) NewVersion {
-	by := secretvalue.Recipe(rules.Recipe)
-	if by == "" {
-		by = goodRecipe
-	}
-	if v.Recipe == ByRule {
-		v.Recipe = by
-	}
-	fields := make([]NewField, len(v.Fields))
-	for i, f := range v.Fields {
-		if fields[i] = f; f.Recipe == ByRule {
-			fields[i].Recipe = by
-		}
-	}
-	v.Fields = fields
-	return v
 }
 
 // checkOwned refuses an item whose owner the rules do not allow.

@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"

@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/core/reference"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/trail"

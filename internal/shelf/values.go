@@ -2,9 +2,10 @@ package shelf
 
 import (
 	"errors"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/store"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"

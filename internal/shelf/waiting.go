@@ -2,10 +2,11 @@ package shelf
 
 import (
 	"context"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/store"
 	"tansu/internal/waking"
-	"time"
 
 	"tansu/internal/core/reference"
 )

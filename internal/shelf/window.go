@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"
@@ -50,8 +51,8 @@ func (s *Shelf) SetWindow(c chest.Caller, ref reference.Reference, w lifecycle.W
 // setWindow puts another window of a version into an attempt's change.
 func setWindow(a *chest.Attempt, d *chest.Drawer, it *chest.Item, ref reference.Reference, w lifecycle.Window, allowAgain bool) error {
 	now, number := a.Entry.At, ref.Version
+	var err error
 	if number == 0 {
-		var err error
 		if number, err = it.Life.Current(now); err != nil {
 			return &chest.Error{Code: chest.NotPossible, Field: "version", Detail: "no version is served now: name one (" +
 				ref.String() + "@1)"}
@@ -59,6 +60,9 @@ func setWindow(a *chest.Attempt, d *chest.Drawer, it *chest.Item, ref reference.
 	}
 	if number > len(it.Versions) || it.Life.Versions[number-1].Shredded {
 		return chest.Missing("version "+ref.String(), "")
+	}
+	if w.NotBefore, w.NotAfter, err = certrow.Of(it.Versions[number-1].Facts).Window(w.NotBefore, w.NotAfter, now); err != nil {
+		return err
 	}
 	if it.Life.Rules.At(now).NeedsEnd && w.NotAfter.IsZero() {
 		return chest.Invalid("not_after", "the rules of %s require an end", d.Row.Name)

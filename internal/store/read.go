@@ -106,6 +106,7 @@ type Snapshot struct {
 	Calendars   []entity.Calendar
 	Slots       []entity.Slot
 	Shares      []entity.Share
+	Issued      []entity.Issued
 }
 
 // TamperedError says that the file was changed by something other than Tansu.
@@ -229,6 +230,7 @@ func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *
 		load(l, &snapshot.Aliases, "id"),
 		load(l, &snapshot.Calendars, "id"),
 		load(l, &snapshot.Shares, "id"),
+		load(l, &snapshot.Issued, "id"),
 	)
 	if stored.Form >= 3 {
 		err = errors.Join(err, load(l, &snapshot.Slots, "id"))

@@ -51,6 +51,7 @@ func newStore(t *testing.T) (*Store, string) {
 		entity.Calendar{ID: "ca_1", Identity: "id_1", Hash: []byte{6}, NotAfter: 7},
 		entity.Slot{ID: "sl_1", Name: "founding", Method: "shares", Salt: []byte{1}, Wrapped: []byte{1}, Shares: "{}"},
 		entity.Share{ID: "sh_1", Slot: "sl_1", Number: 1, Holder: "id_1", Sealed: []byte{1}},
+		entity.Issued{ID: "it_1/01", Authority: "it_1", Serial: "01"},
 		entity.Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"},
 	)
 	made.Founds = &Chest{ID: "ch_test", AuthorityCertificate: []byte{1}, Seals: Seals{RootWrapped: []byte{1}, BaseSealed: []byte{},
@@ -167,7 +168,7 @@ func TestRowsMovedAboutAreNoticed(t *testing.T) {
 		"UPDATE buckets SET revision = revision + 1",
 		"DELETE FROM buckets",
 		"INSERT INTO versions SELECT 'it_1/2', item, 2, size, ends_in_newline, note, not_before, not_after, drawer_key, wrapped_key, " +
-			"created_at, created_by, revision, mac, staged, suspended, shredded_at, fields, likeness, public_key FROM versions",
+			"created_at, created_by, revision, mac, staged, suspended, shredded_at, fields, likeness, public_key, facts FROM versions",
 		"UPDATE chest SET tally = x'0000000000000000000000000000000000000000000000000000000000000000'",
 		"UPDATE chest SET tally_revision = 0",
 	} {
@@ -681,7 +682,7 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	must(t, err)
 	leaving := &Change{}
 	for _, row := range []entity.Row{snapshot.Members[0], snapshot.Roles[0], snapshot.Requests[0], snapshot.Aliases[0],
-		snapshot.Calendars[0], snapshot.Shares[0], snapshot.Slots[0]} {
+		snapshot.Calendars[0], snapshot.Shares[0], snapshot.Slots[0], snapshot.Issued[0]} {
 		leaving.Delete(row)
 	}
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: leaving}))

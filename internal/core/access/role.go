@@ -18,6 +18,7 @@ const (
 	Decrypt                         // have a key decrypt, unwrap or agree
 	Sign                            // have a key sign, or make a MAC
 	Verify                          // have a key check a MAC; the public half of a key needs no right
+	Issue                           // be given a certificate of a profile
 	WriteVersion                    // add items and versions
 	ChangeItem                      // change what is said about an item
 	Retire                          // hide an item for a grace period
@@ -37,7 +38,7 @@ const UseKey = Encrypt | Decrypt | Sign | Verify
 
 var actionNames = map[Action]string{
 	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", Encrypt: "encrypt", Decrypt: "decrypt", Sign: "sign",
-	Verify: "verify", WriteVersion: "write_version",
+	Verify: "verify", Issue: "issue", WriteVersion: "write_version",
 	ChangeItem: "change_item", Retire: "retire", Shred: "shred", ChangeRules: "change_rules", GrantAccess: "grant",
 	Register: "register", ReadTrail: "read_trail", Operate: "operate",
 }
@@ -59,6 +60,8 @@ func (a Action) Phrase() string {
 		return "read the value of"
 	case Encrypt, Decrypt, Sign, Verify:
 		return a.String() + " with the key"
+	case Issue:
+		return "get a certificate of the profile"
 	case WriteVersion:
 		return "add a version to"
 	case ChangeItem:
@@ -133,6 +136,7 @@ const Steward = "steward"
 var Roles = []Role{
 	{"viewer", List | SeeMetadata, "lists and metadata, no values"},
 	{"consumer", ReadValue | UseKey, "reads values, uses keys"},
+	{"subscriber", Issue, "gets certificates of a profile"},
 	{"depositor", WriteVersion, "adds items and versions, cannot read any back"},
 	{"curator", List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules,
 		"the whole life of items and rules, not their values"},

@@ -142,6 +142,16 @@ type Schedule struct {
 	Next Rules     `json:"next,omitzero"`
 }
 
+// Lasting is the schedule without what it demands of values that age: how long they are served, how many versions are kept, and whether an
+// agent may keep them.
+func (s Schedule) Lasting() Schedule {
+	lasting := func(r Rules) Rules {
+		return Rules{Warn: r.Warn, Owner: r.Owner, RetireFor: r.RetireFor, TwoToShred: r.TwoToShred}
+	}
+	s.Now, s.Next = lasting(s.Now), lasting(s.Next)
+	return s
+}
+
 // At returns the rules at a moment.
 func (s Schedule) At(now time.Time) Rules {
 	if !s.From.IsZero() && !now.Before(s.From) {

@@ -28,10 +28,17 @@ const (
 	Free       Shape = "fields"     // any fields; as a whole a JSON object
 	File       Shape = "file"       // content, media_type, file_name; as a whole the content
 	Key        Shape = "key"        // of an item that is a key: no fields, and a value only where it is given out
+	// Of items of other kinds: certificate, private, request; as a whole the certificate with its chain and the private key, in PEM.
+	Certificate Shape = "certificate"
+	Authority   Shape = "authority" // a certificate that signs others, and is never given out
+	Profile     Shape = "profile"   // what an authority certifies, as JSON
 )
 
-// Shapes are those that a secret can have.
-var Shapes = []Shape{Text, Login, Connection, SSHKey, Free, File}
+// Shapes are those that an item can be made with; a key is made otherwise.
+var Shapes = []Shape{Text, Login, Connection, SSHKey, Free, File, Certificate, Authority, Profile}
+
+// Plain reports whether a shape has no fields.
+func (s Shape) Plain() bool { return s == Text || s == Key || s == Profile }
 
 // Field is a named part of a secret.
 type Field struct {
@@ -58,8 +65,10 @@ var rules = map[Shape][]rule{
 	Login: {{"user", true, true, oneLine}, {"password", true, false, nil}},
 	Connection: {{"engine", true, true, engine}, {"host", true, true, host}, {"port", false, true, port}, {"database", false, true, oneLine},
 		{"user", false, true, oneLine}, {"password", false, false, nil}, {"options", false, true, options}},
-	SSHKey: {{"private", true, false, nil}, {"public", false, true, nil}, {"fingerprint", false, true, nil}},
-	File:   {{"content", true, false, nil}, {"media_type", false, true, mediaType}, {"file_name", false, true, oneLine}},
+	SSHKey:      {{"private", true, false, nil}, {"public", false, true, nil}, {"fingerprint", false, true, nil}},
+	Certificate: {{"certificate", false, true, nil}, {"private", true, false, nil}, {"request", false, true, nil}},
+	Authority:   {{"certificate", true, true, nil}, {"private", true, false, nil}},
+	File:        {{"content", true, false, nil}, {"media_type", false, true, mediaType}, {"file_name", false, true, oneLine}},
 }
 
 // ShapeError says which field of a secret is wrong; nothing of a value is in it.
@@ -267,6 +276,8 @@ func (fs Fields) Whole(shape Shape) Value {
 	case SSHKey:
 		f, _ := fs.Find("private")
 		return f.Value
+	case Certificate:
+		return FromString(strings.TrimRight(text("certificate"), "\n") + "\n" + text("private"))
 	case File:
 		f, _ := fs.Find("content")
 		return f.Value
