@@ -23,6 +23,7 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need swtpm swtpm
   need jose jose
   need openssl openssl
+  need certtool gnutls-bin
   need softhsm2-util softhsm2
   [ -x /usr/sbin/mkfs.ext4 ] || missing+=(e2fsprogs)
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
