@@ -29,6 +29,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (

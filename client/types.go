@@ -289,12 +289,15 @@ type Item struct {
 	OwnRules    Rules     `json:"own_rules"`        // stricter ones of its own
 	UseOnly     bool      `json:"use_only"`         // no person is ever shown its value
 	Key         *KeyFacts `json:"key,omitempty"`    // of a key
-	Notes       []string  `json:"notes,omitempty"`  // what is unusual about what was just said about it
-	ChangedAt   time.Time `json:"changed_at"`
-	ChangedBy   string    `json:"changed_by"`
-	CreatedAt   time.Time `json:"created_at"`
-	CreatedBy   string    `json:"created_by"`
-	Revision    int64     `json:"revision"`
+	// Of a certificate, an authority or a profile of certificates: what the version that is served says, or the newest.
+	Certificate *Certificate `json:"certificate,omitempty"`
+	ServedAt    string       `json:"served_at,omitempty"` // of an authority: the URL of the chest that its certificates name
+	Notes       []string     `json:"notes,omitempty"`     // what is unusual about what was just said about it
+	ChangedAt   time.Time    `json:"changed_at"`
+	ChangedBy   string       `json:"changed_by"`
+	CreatedAt   time.Time    `json:"created_at"`
+	CreatedBy   string       `json:"created_by"`
+	Revision    int64        `json:"revision"`
 }
 
 // Version is one version without its value.
@@ -313,7 +316,8 @@ type Version struct {
 	CreatedAt     time.Time   `json:"created_at"`
 	CreatedBy     string      `json:"created_by"`
 	// PublicKey is the public half of a key, as a JWK (RFC 7517) whose kid names key and version; left out where there is none.
-	PublicKey json.RawMessage `json:"public_key,omitempty"`
+	PublicKey   json.RawMessage `json:"public_key,omitempty"`
+	Certificate *Certificate    `json:"certificate,omitempty"`
 }
 
 // FieldInfo is what is known of a field without its value.

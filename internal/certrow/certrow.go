@@ -20,6 +20,7 @@ type Facts struct {
 	Request string `json:"request,omitempty"` // what a certificate was requested with, in PEM, while there is none
 	// Of a profile, all that it says; nil for a certificate.
 	Profile *cert.Profile `json:"profile,omitempty"`
+	Signer  string        `json:"signer,omitempty"` // and the authority that it names, by the item's id
 }
 
 // Of reads what a row says; nil for an item of another kind.
@@ -84,7 +85,7 @@ func waiting(fields secretvalue.Fields, request []byte, key crypto.Signer) (secr
 	if !cert.SameKey(r.Public, key.Public()) {
 		return nil, nil, nil, chest.Invalid("fields", "the request is for another key than the private one")
 	}
-	f := &Facts{Facts: cert.Facts{Subject: r.Subject, Names: r.Names.Texts(), KeyType: r.KeyType}, Request: string(request)}
+	f := &Facts{Facts: cert.Facts{CommonName: r.Subject, Names: r.Names.Texts(), KeyType: r.KeyType}, Request: string(request)}
 	return fields, f, nil, nil
 }
 

@@ -325,6 +325,12 @@ var contract = sync.OnceValues(func() (routers.Router, error) {
 	openapi3filter.RegisterBodyDecoder("text/calendar", asText)
 	openapi3filter.RegisterBodyDecoder("text/markdown", asText)
 	openapi3filter.RegisterBodyDecoder("application/jsonl", asText)
+	for _, kind := range []string{"crl", "cert"} {
+		openapi3filter.RegisterBodyDecoder("application/pkix-"+kind, asText)
+	}
+	for _, kind := range []string{"request", "response"} {
+		openapi3filter.RegisterBodyDecoder("application/ocsp-"+kind, asText)
+	}
 	return gorillamux.NewRouter(document)
 })
 

@@ -377,6 +377,10 @@ func (a *app) printHistory(h client.History) {
 		"owner", h.Item.Owner, "labels", labelsText(h.Item.Labels), "approval", approvalText(h.Item.Approval), "rules",
 		strings.Join(ruleLines(h.Item.Rules), "; "), "for use only", useOnlyText(h.Item.UseOnly), "revision",
 		strconv.FormatInt(h.Item.Revision, 10))
+	if f := h.Item.Certificate; f != nil {
+		fmt.Fprintln(a.Out)
+		fields(a.Out, certificateLines(*f)...)
+	}
 	fmt.Fprintln(a.Out)
 	size := "SIZE"
 	if h.Item.Key != nil {

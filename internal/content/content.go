@@ -101,6 +101,9 @@ func (n Version) Fill(shape secretvalue.Shape, previous secretvalue.Fields, now 
 	if f, err = n.fill(shape, previous); err == nil {
 		f.Window.NotBefore, f.Window.NotAfter, err = f.Facts.Window(n.Window.NotBefore, n.Window.NotAfter, now)
 	}
+	if err == nil && f.Facts.Waits() && !n.Staged {
+		err = chest.Invalid("staged", "a key whose certificate was requested waits for it: say staged")
+	}
 	return f, err
 }
 

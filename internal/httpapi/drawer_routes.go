@@ -7,6 +7,7 @@ import (
 	"tansu/client"
 	"tansu/internal/chest"
 	"tansu/internal/shelf"
+	"tansu/internal/wire"
 )
 
 // rotationTime is how long one request wraps keys anew; whoever asked asks again until it is done.
@@ -102,7 +103,7 @@ func (a *api) getDrawer(c *call) error {
 	}
 	answer := client.DrawerContents{Drawer: drawerJSON(p.Drawer), Items: []client.Item{}, NextCursor: p.Next}
 	for _, it := range p.Items {
-		answer.Items = append(answer.Items, itemJSON(it))
+		answer.Items = append(answer.Items, wire.Item(it))
 	}
 	setETag(c, p.Revision)
 	return c.JSON(http.StatusOK, answer)
@@ -124,10 +125,10 @@ func (a *api) changeDrawer(c *call) error {
 func drawerJSON(d shelf.Drawer) client.Drawer {
 	var next *client.Rules
 	if !d.RulesFrom.IsZero() {
-		rules := rulesJSON(d.NextRules)
+		rules := wire.Rules(d.NextRules)
 		next = &rules
 	}
-	return client.Drawer{Notes: d.Notes, Rules: rulesJSON(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name,
+	return client.Drawer{Notes: d.Notes, Rules: wire.Rules(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name,
 		Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
 		KeysOpen:  d.KeysOpen,
 		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},

@@ -18,6 +18,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tansu/internal/certapi"
 	"tansu/internal/chest"
 	"tansu/internal/people"
 	"tansu/internal/replies"
@@ -227,6 +228,28 @@ var routes = []route{
 	{"GET", "/api/refusals", identified, (*api).refusals},
 }
 
+// all are the routes of the table, and those about certificates.
+func all() []route {
+	list := slices.Clone(routes)
+	for _, r := range certapi.Routes {
+		who := map[bool]audience{true: anyone}[r.Anyone]
+		list = append(list, route{r.Method, r.Path, who, func(a *api, c *call) error {
+			return r.Handle(a.service.Certs, &certapi.Call{Context: c.Context, Caller: c.caller, Path: c.param})
+		}})
+	}
+	return list
+}
+
+// queryOf is what a route takes in its query.
+func queryOf(r route) []string {
+	for _, other := range certapi.Routes {
+		if other.Method == r.method && other.Path == r.path {
+			return strings.Fields(other.Query)
+		}
+	}
+	return strings.Fields(queries[r.method+" "+r.path])
+}
+
 // New returns the handler of a chest's whole HTTP interface.
 func New(o Options) http.Handler {
 	a := &api{service: o.Service, log: o.Log, version: o.Version, cookies: cookies{secure: o.SecureCookies},
@@ -238,7 +261,7 @@ func New(o Options) http.Handler {
 	e.Logger = a.log
 	e.IPExtractor = echo.ExtractIPDirect() // no header says where a request came from
 	e.HTTPErrorHandler = a.fail
-	for _, r := range routes {
+	for _, r := range all() {
 		e.Add(r.method, r.path, a.handle(r))
 		if r.method == http.MethodGet && r.path != watchPath { // what streams has nothing to say to HEAD
 			e.Add(http.MethodHead, r.path, a.handle(r))
@@ -265,7 +288,7 @@ func New(o Options) http.Handler {
 
 // handle is what every route does around its own work.
 func (a *api) handle(r route) echo.HandlerFunc {
-	query := strings.Fields(queries[r.method+" "+r.path])
+	query := queryOf(r)
 	creates, limited := slices.Contains(creating, r.method+" "+r.path), slices.Contains(limits, r.method+" "+r.path)
 	return func(c *echo.Context) (err error) {
 		request := c.Request()

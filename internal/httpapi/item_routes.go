@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"encoding/json"
 	"net/http"
 	"strconv"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/shelf"
 	"tansu/internal/usage"
+	"tansu/internal/wire"
 )
 
 func (a *api) move(c *call) error {
@@ -41,7 +41,7 @@ func (a *api) move(c *call) error {
 		return err
 	}
 	setETag(c, m.Revision)
-	return c.JSON(http.StatusOK, client.Moved{Item: itemJSON(m.Item), Old: m.Old, Until: m.Until, Readers: readersJSON(m.Readers)})
+	return c.JSON(http.StatusOK, client.Moved{Item: wire.Item(m.Item), Old: m.Old, Until: m.Until, Readers: readersJSON(m.Readers)})
 }
 
 func readersJSON(list []usage.Reader) []client.Reader {
@@ -90,7 +90,7 @@ func (a *api) createItem(c *call) error {
 	}
 	setETag(c, it.Revision)
 	c.Response().Header().Set("Location", "/api/drawers/"+ref.Drawer+"/items/"+ref.Item)
-	return c.JSON(http.StatusCreated, client.Stored{Item: itemJSON(it), Version: versionJSON(made)})
+	return c.JSON(http.StatusCreated, client.Stored{Item: wire.Item(it), Version: wire.Version(made)})
 }
 
 func (a *api) addVersion(c *call) error {
@@ -118,7 +118,7 @@ func (a *api) addVersion(c *call) error {
 		return err
 	}
 	setETag(c, it.Revision)
-	return c.JSON(http.StatusCreated, client.Stored{Item: itemJSON(it), Version: versionJSON(made)})
+	return c.JSON(http.StatusCreated, client.Stored{Item: wire.Item(it), Version: wire.Version(made)})
 }
 
 // newVersion reads a new version. The cause of a wrong base64 would say which character of the value is wrong, so it is
@@ -159,13 +159,13 @@ func (a *api) getItem(c *call) error {
 }
 
 func historyJSON(it shelf.Item, versions []shelf.Version) client.History {
-	answer := client.History{Item: itemJSON(it), Versions: []client.Version{}, Aliases: []client.Alias{}}
+	answer := client.History{Item: wire.Item(it), Versions: []client.Version{}, Aliases: []client.Alias{}}
 	for _, alias := range it.Aliases {
 		answer.Aliases = append(answer.Aliases,
 			client.Alias{Reference: alias.Reference, Until: alias.Until, By: alias.By, Users: readersJSON(alias.Users)})
 	}
 	for _, v := range versions {
-		answer.Versions = append(answer.Versions, versionJSON(v))
+		answer.Versions = append(answer.Versions, wire.Version(v))
 	}
 	return answer
 }
@@ -184,7 +184,7 @@ func (a *api) changeItem(c *call) error {
 		return err
 	}
 	setETag(c, it.Revision)
-	return c.JSON(http.StatusOK, itemJSON(it))
+	return c.JSON(http.StatusOK, wire.Item(it))
 }
 
 func itemReference(drawer, item string) (reference.Reference, error) {
@@ -194,26 +194,6 @@ func itemReference(drawer, item string) (reference.Reference, error) {
 		}
 	}
 	return reference.Reference{Drawer: drawer, Item: item}, nil
-}
-
-func itemJSON(it shelf.Item) client.Item {
-	return client.Item{Notes: it.Notes, Reference: it.Reference, Name: it.Name, Kind: it.Kind, Description: it.Description, Owner: it.Owner,
-		Shape: string(it.Shape), Labels: it.Labels, Approval: it.Approval, EndsAt: it.Ends, Rules: rulesJSON(it.Rules),
-		OwnRules: rulesJSON(it.OwnRules), UseOnly: it.UseOnly, Key: keyJSON(it.Key, it.DecryptFrom),
-		Held: it.Held, Suspended: it.Suspended, RetiredAt: it.RetiredAt, State: it.State,
-		Current: it.Current, Versions: it.Versions, NotAfter: it.NotAfter, ChangedAt: it.ChangedAt, ChangedBy: it.ChangedBy,
-		CreatedAt: it.CreatedAt, CreatedBy: it.CreatedBy, Revision: it.Revision}
-}
-
-func versionJSON(v shelf.Version) client.Version {
-	fields := []client.FieldInfo{}
-	for _, f := range v.Fields {
-		fields = append(fields, client.FieldInfo(f))
-	}
-	return client.Version{Fields: fields, Notes: v.Notes, Version: v.Number, State: v.State, Current: v.Current, Size: v.Size,
-		EndsInNewline: v.EndsInNewline, Note: v.Note,
-		NotBefore: v.NotBefore, NotAfter: v.NotAfter, EndsAt: v.Ends, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy,
-		PublicKey: json.RawMessage(v.PublicKey)}
 }
 
 func (a *api) act(c *call) error {
@@ -341,7 +321,7 @@ func (a *api) search(c *call) error {
 	}
 	answer := client.SearchPage{Items: []client.Item{}, NextCursor: page.Next}
 	for _, it := range page.Items {
-		answer.Items = append(answer.Items, itemJSON(it))
+		answer.Items = append(answer.Items, wire.Item(it))
 	}
 	return c.JSON(http.StatusOK, answer)
 }

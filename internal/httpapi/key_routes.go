@@ -153,10 +153,3 @@ func keyFacts(body *client.NewKeyFacts) (*keyrow.Facts, error) {
 	}
 	return &keyrow.Facts{Type: cryptokey.Type(body.Type), Operations: ops, GivenOut: body.GivenOut}, nil
 }
-
-func keyJSON(f *keyrow.Facts, decryptFrom int) *client.KeyFacts {
-	if f == nil {
-		return nil
-	}
-	return &client.KeyFacts{Type: string(f.Type), Operations: f.Operations.Names(), GivenOut: f.GivenOut, DecryptFrom: decryptFrom}
-}

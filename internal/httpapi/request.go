@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"tansu/internal/core/reference"
 
 	"tansu/client"

@@ -8,6 +8,7 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/shelf"
+	"tansu/internal/wire"
 )
 
 // rulesOf reads rules as the API has them.
@@ -26,18 +27,6 @@ func rulesOf(body client.Rules) (r lifecycle.Rules, err error) {
 		}
 	}
 	return r, nil
-}
-
-func rulesJSON(r lifecycle.Rules) client.Rules {
-	text := func(s lifecycle.Span) string {
-		if s == 0 {
-			return ""
-		}
-		return s.String()
-	}
-	return client.Rules{MaxAge: text(r.MaxAge), NeedsEnd: r.NeedsEnd, Warn: text(r.Warn), Grace: text(r.Grace), Idle: text(r.Idle),
-		Keep:  r.Keep,
-		Owner: r.Owner, Recipe: r.Recipe, RetireFor: text(r.RetireFor), HostKeeps: text(r.HostKeeps), TwoToShred: r.TwoToShred}
 }
 
 // newRules reads rules that are to be set. They are there: a body without them would take all rules away.
@@ -101,5 +90,5 @@ func (a *api) setItemRules(c *call) error {
 		return err
 	}
 	setETag(c, it.Revision)
-	return c.JSON(http.StatusOK, itemJSON(it))
+	return c.JSON(http.StatusOK, wire.Item(it))
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"tansu/internal/certs"
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
@@ -62,6 +63,7 @@ type Service struct {
 	*record.Record
 	*opening.Opening
 	*recovery.Recovery
+	Certs *certs.Certs
 	Heart *chest.Chest
 	// Done finds what was done under a key that its caller gave it, by what that is known by; nil for nothing.
 	Done func(id []byte) (*store.Once, error)
@@ -84,6 +86,7 @@ func New(records Records, o Options) (*Service, error) {
 		Keys:   keys.New(heart, records),
 		Ends:   ends.New(heart),
 	}
+	s.Certs = certs.New(heart, s.Shelf)
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
 	if s.Recovery, err = recovery.New(heart, records, o.Recovery); err != nil {
 		return nil, err

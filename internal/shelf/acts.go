@@ -62,7 +62,7 @@ func (s *Shelf) Act(c chest.Caller, ref reference.Reference, act lifecycle.Act, 
 		} else if found, err = shreddedItem(a, d, found); err != nil {
 			return err
 		}
-		it, versions = describeItem(d, found, a.Entry.At), history(found, a.Entry.At)
+		it, versions = Describe(d, found, a.Entry.At), history(found, a.Entry.At)
 		return nil
 	})
 	if err != nil {

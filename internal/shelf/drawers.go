@@ -244,7 +244,7 @@ func (s *Shelf) Drawer(c chest.Caller, name string, retired Retired, after strin
 			p.Next = p.Items[most-1].Name
 			return false
 		}
-		p.Items = append(p.Items, describeItem(found, it, a.Entry.At))
+		p.Items = append(p.Items, Describe(found, it, a.Entry.At))
 		return true
 	})
 	if err = cmp.Or(err, c.Ctx().Err()); err != nil {

@@ -100,7 +100,8 @@ func kindOf(shape secretvalue.Shape) string {
 	return entity.KindSecret
 }
 
-func describeItem(d *chest.Drawer, it *chest.Item, now time.Time) Item {
+// Describe tells about an item as it is at a moment.
+func Describe(d *chest.Drawer, it *chest.Item, now time.Time) Item {
 	own, _ := reference.ParseLabels(it.Row.Labels) // checked when it was stored
 	r := Item{Reference: d.Row.Name + "/" + it.Row.Name, Name: it.Row.Name, Kind: it.Row.Kind, Description: it.Row.Description,
 		Owner: it.Row.Owner,
@@ -180,6 +181,9 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		d, err := room(a, ref, row, v)
 		if err != nil {
 			return a.Fail(err)
+		}
+		if err := s.maySay(a, d, f.Facts); err != nil {
+			return err
 		}
 		row.Drawer, a.Entry.ItemID = d.Row.ID, row.ID
 		version, ciphertext := seal(a, d, row, 1, v, f)
@@ -264,7 +268,7 @@ func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int
 			" was stored, and moved or shredded by somebody else at once", Err: err}
 	}
 	current, _ := itemState(found.Life, a.Entry.At)
-	it, made = describeItem(d, found, a.Entry.At), describeVersion(found, number, current, a.Entry.At)
+	it, made = Describe(d, found, a.Entry.At), describeVersion(found, number, current, a.Entry.At)
 	made.Notes = notes
 	return it, made, nil
 }
@@ -345,6 +349,9 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 	if err := certrow.Follows(found.Row, found.Versions, f.Facts); err != nil {
 		return 0, nil, err
 	}
+	if err := s.maySay(a, d, f.Facts); err != nil {
+		return 0, nil, err
+	}
 	number = len(found.Versions) + 1
 	version, ciphertext := seal(a, d, found.Row, number, v, f)
 	notes = append(f.Notes, s.alsoIn(a, found.Row.ID, f.Content, v)...)
@@ -370,7 +377,7 @@ func (s *Shelf) History(c chest.Caller, ref reference.Reference) (it Item, versi
 	if err != nil {
 		return it, nil, a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
 	}
-	it = describeItem(d, found, a.Entry.At)
+	it = Describe(d, found, a.Entry.At)
 	if it.Aliases, err = s.aliasesOf(a.St, found, a.Entry.At); err != nil {
 		return Item{}, nil, a.Fail(err)
 	}
@@ -423,7 +430,7 @@ func (s *Shelf) ChangeItem(c chest.Caller, ref reference.Reference, revision int
 		if d, found, err = a.After().ItemOf(ref); err != nil {
 			return err
 		}
-		it = describeItem(d, found, a.Entry.At)
+		it = Describe(d, found, a.Entry.At)
 		it.Notes = changes.notes()
 		return nil
 	})

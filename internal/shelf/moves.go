@@ -110,7 +110,7 @@ func (s *Shelf) Move(c chest.Caller, ref reference.Reference, n NewPlace) (m Mov
 		if err != nil {
 			return err
 		}
-		m.Item = describeItem(d, it, a.Entry.At)
+		m.Item = Describe(d, it, a.Entry.At)
 		return nil
 	})
 	return m, err

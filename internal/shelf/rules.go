@@ -161,7 +161,7 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 		if err != nil {
 			return err
 		}
-		it = describeItem(d, now, a.Entry.At)
+		it = Describe(d, now, a.Entry.At)
 		return nil
 	})
 	return it, err

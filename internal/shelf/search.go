@@ -168,7 +168,7 @@ func (s *Shelf) fill(a *chest.Attempt, p *SearchPage, query search.Query, after 
 				p.Next = p.Items[most-1].Reference
 				return false
 			}
-			p.Items = append(p.Items, describeItem(d, it, now))
+			p.Items = append(p.Items, Describe(d, it, now))
 			return true
 		})
 		if err = cmp.Or(err, c.Ctx().Err()); err != nil || p.Next != "" {

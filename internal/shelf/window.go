@@ -42,7 +42,7 @@ func (s *Shelf) SetWindow(c chest.Caller, ref reference.Reference, w lifecycle.W
 		if d, found, err = a.After().ItemOf(ref); err != nil {
 			return err
 		}
-		it, versions = describeItem(d, found, a.Entry.At), history(found, a.Entry.At)
+		it, versions = Describe(d, found, a.Entry.At), history(found, a.Entry.At)
 		return nil
 	})
 	return it, versions, err

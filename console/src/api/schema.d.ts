@@ -994,6 +994,253 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make an authority, which signs certificates, or take one that is brought
+         * @description Its key never leaves the chest. It stands by itself, or another authority certifies it, which takes the right to issue there.
+         */
+        post: operations["createAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/authorities/{authority}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known of an authority */
+        get: operations["authority"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/authorities/{authority}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Certify an authority again, with its key and its bounds */
+        post: operations["renewAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/authorities/{authority}/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificates that an authority has issued, the newest first */
+        get: operations["issuedCertificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/authorities/{authority}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a certificate is not to be trusted any more
+         * @description It takes the right to change the authority. Whoever a certificate was issued to needs none.
+         */
+        post: operations["revokeCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/profiles/{profile}/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a certificate issued by a profile
+         * @description For the key of a request (PKCS #10, RFC 2986), which is elsewhere; or for a key that is made in the chest, and goes with its certificate into an item.
+         */
+        post: operations["issueCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/certificates/{item}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a certificate issued again, for a new key, by the profile that it was made by */
+        post: operations["renewCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/certificates/{item}/self-signed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a certificate that is signed by its own key */
+        post: operations["selfSignedCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/certificates/{item}/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key, and a request for a certificate that somebody else signs */
+        post: operations["requestCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drawers/{drawer}/certificates/{item}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a certificate that somebody else has signed beside the key that waits for it */
+        post: operations["answerCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pki/{authority}/crl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list of revoked certificates of an authority (RFC 5280, section 5) */
+        get: operations["revocationList"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pki/{authority}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificate of an authority */
+        get: operations["authorityCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pki/{authority}/ocsp": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether one certificate is revoked (OCSP, RFC 6960) */
+        post: operations["certificateStatus"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pki/{authority}/ocsp/{question}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether one certificate is revoked (RFC 6960, appendix A.1) */
+        get: operations["certificateStatusByGet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/values/{drawer}/{item}": {
         parameters: {
             query?: never;
@@ -2137,7 +2384,7 @@ export interface components {
             owns: string[];
         };
         /** @enum {string} */
-        ActionName: "list" | "see_metadata" | "read_value" | "encrypt" | "decrypt" | "sign" | "verify" | "write_version" | "change_item" | "retire" | "shred" | "change_rules" | "grant" | "register" | "read_trail" | "operate";
+        ActionName: "list" | "see_metadata" | "read_value" | "encrypt" | "decrypt" | "sign" | "verify" | "issue" | "write_version" | "change_item" | "retire" | "shred" | "change_rules" | "grant" | "register" | "read_trail" | "operate";
         Drawer: {
             name: string;
             /** @enum {string} */
@@ -2463,7 +2710,10 @@ export interface components {
             reference: string;
             name: string;
             /** @enum {string} */
-            kind: "secret" | "key";
+            kind: "secret" | "key" | "certificate" | "authority" | "profile";
+            certificate?: components["schemas"]["Certificate"];
+            /** @description Of an authority: the URL of the chest that its certificates name. */
+            served_at?: string;
             key?: components["schemas"]["KeyFacts"];
             shape: components["schemas"]["Shape"];
             description: string;
@@ -2523,6 +2773,7 @@ export interface components {
             not_before?: string;
             /** Format: date-time */
             not_after?: string;
+            certificate?: components["schemas"]["Certificate"];
             /** @description The public half of a key, as a JWK (RFC 7517) whose kid names key and version; left out where there is none. */
             public_key?: {
                 [key: string]: unknown;
@@ -2628,10 +2879,10 @@ export interface components {
             versions: number;
         };
         /**
-         * @description Key is that of an item that is a key.
+         * @description Key, certificate, authority and profile are those of items of these kinds.
          * @enum {string}
          */
-        Shape: "text" | "login" | "connection" | "ssh_key" | "fields" | "file" | "key";
+        Shape: "text" | "login" | "connection" | "ssh_key" | "fields" | "file" | "key" | "certificate" | "authority" | "profile";
         FieldInfo: {
             name: string;
             size: number;
@@ -2667,6 +2918,140 @@ export interface components {
             /** @description Whether its bytes may be read by whoever may read the item. It is never changed later. */
             given_out?: boolean;
         };
+        Certificate: {
+            /** @description The distinguished name. */
+            subject: string;
+            common_name: string;
+            /** @description Host names, addresses, URIs and mail addresses. */
+            names: string[];
+            issuer: string;
+            /** @description In hex. */
+            serial: string;
+            /** Format: date-time */
+            not_before?: string;
+            /** Format: date-time */
+            not_after?: string;
+            key_type: string;
+            usages: string[];
+            /** @description SHA-256 of the certificate, in hex. */
+            fingerprint: string;
+            self_signed: boolean;
+            /** @description It was issued here, by a profile. */
+            renewable: boolean;
+            /** @description It may sign others. */
+            authority: boolean;
+            /** @description How many authorities may follow below it; left out for any number. */
+            path_length?: number;
+            /** @description Of an authority: the host names and networks that it may sign for; left out for any. */
+            within?: string[];
+            /** @description The request of a key that waits for its certificate. */
+            request?: string;
+            profile?: components["schemas"]["CertificateProfile"];
+        };
+        CertificateProfile: {
+            /** @description An item in the same drawer. */
+            authority: string;
+            /** @description Patterns of host names: * is anything within a label. */
+            names?: string[];
+            networks?: string[];
+            uris?: string[];
+            mail?: string[];
+            /** @description Patterns of common names that are none of the names. */
+            subjects?: string[];
+            wildcards?: boolean;
+            key_types?: string[];
+            usages?: string[];
+            /** @description The longest life, such as 90d. */
+            longest: string;
+        };
+        NewAuthority: {
+            name: components["schemas"]["Name"];
+            description?: string;
+            owner?: string;
+            /** @description The URL of this chest for whoever checks its certificates. */
+            served_at?: string;
+            subject?: string;
+            life?: string;
+            path_length?: number;
+            within?: string[];
+            key_type?: string;
+            /** @description The authority that certifies it. */
+            under?: string;
+            /** @description Of one that is brought: its chain, in PEM. */
+            certificate?: string;
+            /** @description Its private key, in PEM. */
+            private?: string;
+        };
+        Authority: {
+            item: components["schemas"]["Item"];
+            /** @description In PEM, its own first. */
+            chain: string;
+            /** @description The path of what it says to anybody: below it are crl, ocsp and certificate. */
+            public: string;
+            profiles: components["schemas"]["ProfileOf"][];
+            good: number;
+            /** @description Those of the good ones that end within 30 days. */
+            ending: number;
+            ended: number;
+            revoked: number;
+        };
+        ProfileOf: {
+            reference: string;
+            description: string;
+            profile: components["schemas"]["CertificateProfile"];
+        };
+        CertificateOrder: {
+            /** @description PKCS #10, in PEM. */
+            request?: string;
+            names?: string[];
+            /** @description The common name. */
+            subject?: string;
+            key_type?: string;
+            /** @description Left out for the longest. */
+            life?: string;
+            /** @description The item that the key and its certificate go into. */
+            into?: string;
+            /** @description Of a new item. */
+            description?: string;
+            owner?: string;
+            staged?: boolean;
+        };
+        MadeCertificate: {
+            /** @description With its chain, in PEM. */
+            certificate: string;
+            request?: string;
+            facts: components["schemas"]["Certificate"];
+            item?: components["schemas"]["Item"];
+            version?: components["schemas"]["Version"];
+        };
+        IssuedCertificate: {
+            serial: string;
+            /** @enum {string} */
+            state: "good" | "ended" | "revoked";
+            subject: string;
+            names: string[];
+            key_type: string;
+            fingerprint: string;
+            /** Format: date-time */
+            not_before: string;
+            /** Format: date-time */
+            not_after: string;
+            profile?: string;
+            /** @description The item that it was put into. */
+            place?: string;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** Format: date-time */
+            revoked_at?: string;
+            revoked_by?: string;
+            reason?: components["schemas"]["RevocationReason"];
+        };
+        /**
+         * @description RFC 5280, section 5.3.1.
+         * @enum {string}
+         */
+        RevocationReason: "unspecified" | "key_compromise" | "affiliation_changed" | "superseded" | "cessation_of_operation" | "privilege_withdrawn";
         KeyFacts: {
             type: string;
             key_ops: components["schemas"]["KeyOperation"][];
@@ -5152,6 +5537,405 @@ export interface operations {
                     "application/json": {
                         users: components["schemas"]["KeyUser"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAuthority"];
+            };
+        };
+        responses: {
+            /** @description The item that it is, with its first version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    authority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                authority: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its chain, its profiles, and how many certificates it has issued. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                authority: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description From now on, such as 3650d. */
+                    life: string;
+                    /** @description The authority above it; left out for one that stands by itself. */
+                    under?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The new version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    issuedCertificates: {
+        parameters: {
+            query?: {
+                /** @description A part of a name, of the common name or of the serial number. */
+                q?: string;
+                state?: "good" | "ended" | "revoked";
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                authority: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        certificates: components["schemas"]["IssuedCertificate"][];
+                        /** @description The cursor of the next page; empty at the end. */
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                authority: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description In hex. */
+                    serial: string;
+                    reason?: components["schemas"]["RevocationReason"];
+                };
+            };
+        };
+        responses: {
+            /** @description It is on the list of revoked certificates from now on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    issueCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                profile: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateOrder"];
+            };
+        };
+        responses: {
+            /** @description The certificate, and where it was put. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    life?: string;
+                    staged?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The new version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    selfSignedCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateOrder"];
+            };
+        };
+        responses: {
+            /** @description The new version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    requestCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateOrder"];
+            };
+        };
+        responses: {
+            /** @description The request. The key waits in a staged version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                item: components["parameters"]["itemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description With its chain, in PEM. */
+                    certificate: string;
+                    staged?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The new version. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stored"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revocationList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of the authority. */
+                authority: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description In DER. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pkix-crl": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    authorityCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of the authority. */
+                authority: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description In DER. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pkix-cert": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    certificateStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of the authority. */
+                authority: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/ocsp-request": string;
+            };
+        };
+        responses: {
+            /** @description In DER. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/ocsp-response": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    certificateStatusByGet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of the authority. */
+                authority: string;
+                /** @description The question, in base64. */
+                question: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description In DER. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/ocsp-response": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -61,7 +61,7 @@ func (a Action) Phrase() string {
 	case Encrypt, Decrypt, Sign, Verify:
 		return a.String() + " with the key"
 	case Issue:
-		return "get a certificate of the profile"
+		return "get certificates from"
 	case WriteVersion:
 		return "add a version to"
 	case ChangeItem:

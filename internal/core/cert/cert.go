@@ -52,8 +52,9 @@ const (
 
 // Facts are what a certificate says. They are public.
 type Facts struct {
-	Subject     string    `json:"subject,omitempty"`
-	Names       []string  `json:"names,omitempty"` // DNS names, addresses, URIs, mail addresses
+	Subject     string    `json:"subject,omitempty"`     // the distinguished name
+	CommonName  string    `json:"common_name,omitempty"` // of the subject; empty for none
+	Names       []string  `json:"names,omitempty"`       // DNS names, addresses, URIs, mail addresses
 	Issuer      string    `json:"issuer,omitempty"`
 	Serial      string    `json:"serial,omitempty"` // in hex
 	NotBefore   time.Time `json:"not_before,omitzero"`
@@ -181,7 +182,8 @@ func PEM(chain []*x509.Certificate) []byte {
 
 // Describe says what a certificate says.
 func Describe(c *x509.Certificate) Facts {
-	f := Facts{Subject: c.Subject.String(), Names: namesOf(c), Issuer: c.Issuer.String(), Serial: Serial(c.SerialNumber),
+	f := Facts{Subject: c.Subject.String(), CommonName: c.Subject.CommonName, Names: namesOf(c), Issuer: c.Issuer.String(),
+		Serial:    Serial(c.SerialNumber),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Fingerprint: Fingerprint(c.Raw), KeyID: Fingerprint(c.RawSubjectPublicKeyInfo),
 		SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject), Authority: c.BasicConstraintsValid && c.IsCA}
 	f.KeyType, _ = KeyType(c.PublicKey) // "" for one that we would not take

@@ -91,7 +91,8 @@ func TestOthersBelieveWhatIsIssuedAndAreBelieved(t *testing.T) {
 
 	write(t, dir, "template", []byte("cn = gate-3.harbour.example\ndns_name = gate-3.harbour.example\n"))
 	run(t, dir, "", "certtool", "--generate-privkey", "--key-type", "ecdsa", "--curve", "secp384r1", "--no-text", "--outfile", "gnutls.pem")
-	run(t, dir, "", "certtool", "--generate-request", "--load-privkey", "gnutls.pem", "--template", "template", "--outfile", "gnutls-request.pem")
+	run(t, dir, "", "certtool", "--generate-request", "--load-privkey", "gnutls.pem", "--template", "template", "--outfile",
+		"gnutls-request.pem")
 	r, err := ReadRequest(read(t, dir, "gnutls-request.pem"))
 	must(t, err)
 	if err := gates.Check(r); err != nil || r.KeyType != "ecdsa-p384" {

@@ -87,6 +87,12 @@ type Below struct {
 	Within     []string      // the host names, each with what is below it, and the networks that it may sign for; empty for any
 }
 
+// BelowOf is what an authority's certificate says of it, for another one with the same bounds.
+func BelowOf(c *x509.Certificate, life time.Duration) Below {
+	f := Describe(c)
+	return Below{Subject: f.CommonName, Life: life, PathLength: f.PathLength, Within: f.Within}
+}
+
 // NewAuthority certifies a key as an authority: one under the issuer, or when that is nil, one that stands by itself.
 func NewAuthority(issuer *Issuer, key crypto.Signer, b Below, now time.Time) (*x509.Certificate, error) {
 	if b.Subject == "" || len(b.Subject) > 64 {

@@ -111,9 +111,13 @@ func (i *Issuer) Answer(number *big.Int, hash crypto.Hash, s Status, now time.Ti
 
 // The media types of what is served (RFC 5280, section 4.2.1.13 and RFC 6960, appendix C).
 const (
-	ListType   = "application/pkix-crl"
-	StatusType = "application/ocsp-response"
+	ListType        = "application/pkix-crl"
+	CertificateType = "application/pkix-cert"
+	StatusType      = "application/ocsp-response"
 )
+
+// Unauthorized is the answer about what an authority says nothing about (RFC 6960, section 2.3).
+func Unauthorized() []byte { return slices.Clone(ocsp.UnauthorizedErrorResponse) }
 
 // Malformed is the answer to a request that cannot be read (RFC 6960, section 4.2.1).
 func Malformed() []byte { return slices.Clone(ocsp.MalformedRequestErrorResponse) }

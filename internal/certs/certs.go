@@ -1,0 +1,172 @@
+// Package certs is the room for certificates: the authorities of a chest sign them as profiles say, for whoever may ask for one, and tell
+// anybody which of them are revoked. The keys of authorities never leave the chest. It stands on the room for what is kept, since what it
+// makes is put there.
+package certs
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"tansu/internal/certrow"
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/core/cert"
+	"tansu/internal/core/reference"
+	"tansu/internal/core/secretvalue"
+	"tansu/internal/entity"
+	"tansu/internal/shelf"
+)
+
+// Certs is the room. Its methods are safe for concurrent use.
+type Certs struct {
+	heart *chest.Chest
+	shelf *shelf.Shelf
+	// making bounds how many keys are made at once: an RSA key takes a processor for seconds.
+	making chan struct{}
+
+	mu       sync.Mutex
+	lists    map[string]*list  // by authority
+	statuses map[string]status // by authority, serial number and hash
+}
+
+// mostMaking is how many keys are made at once.
+const mostMaking = 2
+
+// New opens the room over a heart and what it keeps.
+func New(heart *chest.Chest, shelf *shelf.Shelf) *Certs {
+	return &Certs{heart: heart, shelf: shelf, making: make(chan struct{}, mostMaking), lists: map[string]*list{},
+		statuses: map[string]status{}}
+}
+
+// authority is one that can sign.
+type authority struct {
+	*cert.Issuer
+	drawer *chest.Drawer
+	item   *chest.Item
+	number int
+}
+
+func (o *authority) name() string { return o.drawer.Row.Name + "/" + o.item.Row.Name }
+
+// Beneath an authority's address stand what it says to anybody, whoever that is.
+const (
+	PublicPath      = "/pki/"
+	ListPath        = "/crl"
+	StatusPath      = "/ocsp"
+	CertificatePath = "/certificate"
+)
+
+// authorityAt opens the authority at a spot.
+func authorityAt(st *chest.Snapshot, spot chest.Spot, ref reference.Reference, now time.Time) (*authority, error) {
+	found, err := spot.Serving(entity.Within, ref, now)
+	if err != nil {
+		return nil, err
+	}
+	return open(st, found.Drawer, found.Item, found.Number)
+}
+
+func open(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (*authority, error) {
+	if it.Row.Kind != entity.KindAuthority {
+		return nil, chest.Invalid("reference", "%s/%s is a %s, and no authority", d.Row.Name, it.Row.Name, it.Row.Kind)
+	}
+	made, err := st.Made(d, it, number, func(stored []byte) (any, error) {
+		fields, err := secretvalue.Decode(stored)
+		if err != nil {
+			return nil, err
+		}
+		private, _ := fields.Find("private")
+		certificate, _ := fields.Find("certificate")
+		issuer := &cert.Issuer{}
+		if issuer.Key, err = cert.ReadPrivate(private.Value.Reveal()); err != nil {
+			return nil, err
+		}
+		if issuer.Chain, _, err = cert.ReadChain(certificate.Value.Reveal(), issuer.Key.Public()); err != nil {
+			return nil, err
+		}
+		if at := it.Row.ServedAt; at != "" {
+			base := at + PublicPath + it.Row.ID
+			issuer.ListURL, issuer.StatusURL, issuer.CertificateURL = base+ListPath, base+StatusPath, base+CertificatePath
+		}
+		return issuer, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &authority{made.(*cert.Issuer), d, it, number}, nil
+}
+
+// byID finds an authority by its item's id, wherever it is now.
+func byID(st *chest.Snapshot, id string, now time.Time) (*authority, error) {
+	drawer, item, is := strings.Cut(st.NameOf(id), "/")
+	if !is {
+		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the authority does not exist any more"}
+	}
+	ref := reference.Reference{Drawer: drawer, Item: item}
+	return authorityAt(st, st.At(drawer, item), ref, now)
+}
+
+// profile is one that certificates are issued by.
+type profile struct {
+	*cert.Profile
+	row  entity.Item
+	home string // where it is now, when it was named by an old name; else empty
+}
+
+// profileAt finds the profile at a spot, and the authority that signs for it.
+func profileAt(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (*profile, *authority, error) {
+	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
+	if err != nil {
+		return nil, nil, a.St.Hint(a.Caller, ref, err, a.Entry.At)
+	}
+	facts := certrow.Of(found.Item.Versions[found.Number-1].Facts)
+	if facts == nil || facts.Profile == nil {
+		return nil, nil, chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind)
+	}
+	signer, err := byID(a.St, facts.Signer, a.Entry.At)
+	return &profile{facts.Profile, found.Item.Row, found.Home}, signer, err
+}
+
+// deniedNow refuses by a denial of the name that something has today what is asked for by an old one.
+func deniedNow(a *chest.Attempt, action access.Action, home string) error {
+	drawer, item, is := strings.Cut(home, "/")
+	if !is {
+		return nil
+	}
+	decision := a.St.Decide(a.Caller.ID, action, a.Caller.Context(a.Entry.At), drawer, item)
+	if decision.Reason == access.Denied {
+		return a.Decided(decision, action, "")
+	}
+	a.Entry.OldName = true
+	return nil
+}
+
+// newKey makes a key, as soon as few enough others are being made.
+func (s *Certs) newKey(c chest.Caller, kind string) (key signer, err error) {
+	select {
+	case s.making <- struct{}{}:
+		defer func() { <-s.making }()
+	case <-c.Ctx().Done():
+		return nil, c.Ctx().Err()
+	}
+	key, err = cert.NewKey(kind)
+	return key, certrow.Told(err)
+}
+
+// rowOf is what is kept of a certificate that was signed.
+func rowOf(a *chest.Attempt, by *authority, facts cert.Facts, profile, place string) entity.Issued {
+	return entity.Issued{ID: by.item.Row.ID + "/" + facts.Serial, Authority: by.item.Row.ID, Serial: facts.Serial, Subject: facts.CommonName,
+		Names: strings.Join(facts.Names, " "), KeyType: facts.KeyType, Fingerprint: facts.Fingerprint,
+		NotBefore: chest.Micros(facts.NotBefore), NotAfter: chest.Micros(facts.NotAfter), Profile: profile, Place: place,
+		Holder: a.Caller.ID, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Caller.Name}
+}
+
+// about says what was signed, for the trail.
+func about(f cert.Facts) string {
+	what := strings.Join(f.Names, " ")
+	if what == "" {
+		what = f.Subject
+	}
+	return fmt.Sprintf("certificate %s of %.200s until %s", f.Serial, what, f.NotAfter.Format(time.RFC3339))
+}

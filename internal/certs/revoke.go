@@ -1,0 +1,197 @@
+package certs
+
+import (
+	"crypto"
+	"fmt"
+	"math/big"
+	"sync"
+	"time"
+
+	"tansu/internal/certrow"
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/core/cert"
+	"tansu/internal/core/reference"
+	"tansu/internal/entity"
+)
+
+// revokeCertificate is what revoking is called in the trail.
+const revokeCertificate = "revoke_certificate"
+
+// Revoke says that a certificate is not to be trusted any more. It takes the right to change the authority; whoever it was given to needs
+// none. One that is revoked stays so, with its first reason.
+func (s *Certs) Revoke(c chest.Caller, ref reference.Reference, serial, reason string) (r Issued, err error) {
+	if reason == "" {
+		reason = "unspecified"
+	}
+	if _, known := cert.Reasons[reason]; !known {
+		return r, chest.Invalid("reason", "%.40q is not a reason; they are %v", reason, cert.ReasonNames())
+	}
+	number, err := cert.ParseSerial(serial)
+	if err != nil {
+		return r, certrow.Told(err)
+	}
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(c, revokeCertificate, ref.Drawer+"/"+ref.Item)
+		if err := a.Err(); err != nil {
+			return err
+		}
+		row, known := entity.Issued{}, false
+		spot := a.St.At(ref.Drawer, ref.Item)
+		if spot.Item != nil {
+			row, known = a.St.IssuedAs(spot.Item.Row.ID, cert.Serial(number))
+		}
+		if known && row.Holder == c.ID {
+			a.RestOnSpot(spot)
+			a.RestOnSubject(c.ID)
+		} else if _, err := a.Decide(access.ChangeItem, ref.Drawer, ref.Item); err != nil {
+			return err
+		}
+		if !known {
+			return a.Fail(chest.Missing("certificate "+cert.Serial(number)+" of "+ref.String(), ""))
+		}
+		a.Entry.Detail = row.Serial + " of " + row.Names + ": " + reason
+		if row.RevokedAt != 0 {
+			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("it was revoked on %s (%s)",
+				chest.FromMicros(row.RevokedAt).Format(time.RFC3339), row.Reason)})
+		}
+		if err := s.revoke(a, row, reason); err != nil {
+			return err
+		}
+		after, _ := a.After().IssuedAs(row.Authority, row.Serial)
+		r = describe(a, after)
+		return nil
+	})
+	return r, err
+}
+
+func (s *Certs) revoke(a *chest.Attempt, row entity.Issued, reason string) error {
+	after := row
+	after.RevokedAt, after.RevokedBy, after.Reason = chest.Micros(a.Entry.At), a.Caller.Name, reason
+	a.Change.Update(row, after)
+	return a.Commit("certificate " + row.Serial)
+}
+
+// list is an authority's list of revoked certificates, as it was signed last.
+type list struct {
+	mu      sync.Mutex
+	der     []byte
+	made    time.Time
+	count   int
+	version int
+}
+
+// relist is after how long a list is signed again although nothing was revoked. It is good for longer ([cert.ListFresh]).
+const relist = time.Hour
+
+// public finds an authority for somebody who need not be known. What it says is public, and is no use of the key that anybody decides on:
+// it is kept and said again, and is not in the trail.
+func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error) {
+	now := s.heart.Now()
+	st, err := s.heart.Look()
+	if err != nil {
+		return nil, nil, now, err
+	}
+	by, err := byID(st, id, now)
+	if err != nil {
+		return nil, nil, now, chest.Missing("authority at this address", "") // whatever there is of that id
+	}
+	return st, by, now, nil
+}
+
+// Certificate is an authority's certificate, in DER.
+func (s *Certs) Certificate(id string) ([]byte, error) {
+	_, by, _, err := s.public(id)
+	if err != nil {
+		return nil, err
+	}
+	return by.Chain[0].Raw, nil
+}
+
+// List is an authority's list of revoked certificates, in DER. Those that have ended are not on it.
+func (s *Certs) List(id string) (der []byte, made time.Time, err error) {
+	st, by, now, err := s.public(id)
+	if err != nil {
+		return nil, now, err
+	}
+	s.mu.Lock()
+	one := s.lists[id]
+	if one == nil {
+		one = &list{}
+		s.lists[id] = one
+	}
+	s.mu.Unlock()
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	var revoked []cert.Revoked
+	for _, row := range st.IssuedBy(id) {
+		if row.RevokedAt == 0 || !now.Before(chest.FromMicros(row.NotAfter)) {
+			continue
+		}
+		number, err := cert.ParseSerial(row.Serial)
+		if err != nil {
+			return nil, now, err
+		}
+		revoked = append(revoked, cert.Revoked{Serial: number, At: chest.FromMicros(row.RevokedAt), Reason: row.Reason})
+	}
+	if one.der != nil && one.count == len(revoked) && one.version == by.number && now.Sub(one.made) < relist && !now.Before(one.made) {
+		return one.der, one.made, nil
+	}
+	if der, err = by.Issuer.List(revoked, now); err != nil {
+		return nil, now, err
+	}
+	one.der, one.made, one.count, one.version = der, now, len(revoked), by.number
+	return der, now, nil
+}
+
+// status is what was said of one certificate.
+type status struct {
+	der     []byte
+	made    time.Time
+	revoked bool
+}
+
+// Of answers about single certificates, at most so many are kept.
+const mostStatuses = 20_000
+
+// Status answers an OCSP request, in DER. About a serial number that the authority has not issued nothing is said and nothing signed, so
+// that nobody fills the memory, or has the key work, by asking about all there could be (RFC 6960, section 2.3: unauthorized).
+func (s *Certs) Status(id string, question []byte) (der []byte, made time.Time, err error) {
+	st, by, now, err := s.public(id)
+	if err != nil {
+		return nil, now, err
+	}
+	number, hash, err := by.ReadQuestion(question)
+	if err != nil {
+		return cert.Malformed(), now, nil
+	}
+	row, known := st.IssuedAs(id, cert.Serial(number))
+	if !known {
+		return cert.Unauthorized(), now, nil
+	}
+	key := row.ID + " " + hash.String()
+	s.mu.Lock()
+	said, is := s.statuses[key]
+	s.mu.Unlock()
+	if is && said.revoked == (row.RevokedAt != 0) && now.Sub(said.made) < cert.StatusFresh/2 && !now.Before(said.made) {
+		return said.der, said.made, nil
+	}
+	if der, err = answerAbout(by, row, number, hash, now); err != nil {
+		return nil, now, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.statuses) >= mostStatuses {
+		clear(s.statuses)
+	}
+	s.statuses[key] = status{der, now, row.RevokedAt != 0}
+	return der, now, nil
+}
+
+func answerAbout(by *authority, row entity.Issued, number *big.Int, hash crypto.Hash, now time.Time) ([]byte, error) {
+	about := cert.Status{Known: true}
+	if row.RevokedAt != 0 {
+		about.Revoked = &cert.Revoked{Serial: number, At: chest.FromMicros(row.RevokedAt), Reason: row.Reason}
+	}
+	return by.Answer(number, hash, about, now)
+}
