@@ -443,7 +443,7 @@ func (st *Snapshot) Decide(subject string, action access.Action, ctx access.Cont
 
 // approval says whether somebody else must agree to a use of an item's value, and has.
 func (st *Snapshot) approval(p Spot, subject string, action access.Action, now time.Time) access.Approval {
-	if action&(access.ReadValue|access.UseKey) == 0 || len(p.Names) != 2 || p.Asked == nil {
+	if action&access.Yields == 0 || len(p.Names) != 2 || p.Asked == nil {
 		return access.NotNeeded
 	}
 	if p.Err != nil {
@@ -454,7 +454,7 @@ func (st *Snapshot) approval(p Spot, subject string, action access.Action, now t
 
 // ApprovalFor says whether somebody else must agree to a subject's use of an item's value, and has.
 func (it *Item) ApprovalFor(st *Snapshot, d *Drawer, subject string, action access.Action, now time.Time) access.Approval {
-	if it == nil || !it.Approval || action&(access.ReadValue|access.UseKey) == 0 || d.Row.ApprovalOf == policytext.OfPersons &&
+	if it == nil || !it.Approval || action&access.Yields == 0 || d.Row.ApprovalOf == policytext.OfPersons &&
 		st.Identity(subject).Kind == reference.App {
 		return access.NotNeeded
 	}

@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"testing"
 
+	"tansu/client"
 	"tansu/internal/chesttest"
 )
 
@@ -239,8 +240,21 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 	first, second := give("app:gone", "consumer", "ticketing-prod/*"), give("team:crew", "consumer", "ticketing-prod/*")
 	third := give("app:back", "consumer", "ticketing-prod/mail-key")
 	bar := give("app:barred", "consumer", "ticketing-prod/*", "--deny")
+	o.ok(t, "", "authority", "create", "ticketing-prod/authority", "--subject", "Ferries")
+	o.ok(t, "", "authority", "profile", "ticketing-prod/server", "--authority", "authority", "--names", "*.ferries.example")
+	o.ok(t, "", "grant", "give", "person:steward", "subscriber", "ticketing-prod/server")
+	issue := func(item string) string {
+		var made client.MadeCertificate
+		decode(t, o.ok(t, "", "cert", "issue", "ticketing-prod/server", "--names", "quay.ferries.example", "--into", "ticketing-prod/"+item,
+			"-o", "json"), &made)
+		return made.Facts.Serial
+	}
+	before, good := issue("quay-1"), issue("quay-2")
 	o.ok(t, "", "backup", "now")
 
+	after := issue("quay-3")
+	o.ok(t, "", "authority", "revoke", "ticketing-prod/authority", before)
+	o.ok(t, "", "authority", "revoke", "ticketing-prod/authority", after)
 	o.ok(t, "", "app", "suspend", "gone")
 	o.ok(t, "", "app", "suspend", "back")
 	o.ok(t, "", "app", "resume", "back")
@@ -287,7 +301,7 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 		t.Errorf("restored by another chest's trail: exit %d, %s%s", r.code, r.out, r.talk)
 	}
 	said := o.ok(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--witness", o.witness, "--later-trail", later)
-	for _, line := range []string{"8 things ended", "berths", "db-password", "suspended until you shred it again"} {
+	for _, line := range []string{"10 things ended", "berths", "db-password", "suspended until you shred it again"} {
 		if !strings.Contains(said, line) {
 			t.Errorf("restored, and said nothing of %q: %s", line, said)
 		}
@@ -318,8 +332,17 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 			t.Errorf("%s, served %v: exit %d, %s", reference, served, r.code, r.talk)
 		}
 	}
-	if got := o.ok(t, "", "trail", "--action", "end_again"); strings.Count(got, "end_again") != 8 {
+	if got := o.ok(t, "", "trail", "--action", "end_again"); strings.Count(got, "end_again") != 10 {
 		t.Errorf("the trail has %s", got)
+	}
+	var issued []client.IssuedCertificate
+	decode(t, o.ok(t, "", "authority", "issued", "ticketing-prod/authority", "-o", "json"), &issued)
+	states := map[string]string{}
+	for _, one := range issued {
+		states[one.Serial] = one.State
+	}
+	if states[before] != "revoked" || states[after] != "revoked" || states[good] != "good" {
+		t.Errorf("certificates: %v", states)
 	}
 	o.ok(t, "", "item", "resume", "ticketing-prod/harbour-pin") // which whoever decides about it can
 	if wrong := o.ok(t, "", "examine"); !strings.Contains(wrong, "as it was stored") {

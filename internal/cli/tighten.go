@@ -174,7 +174,7 @@ approval. "~": not on everything in the drawer.`,
 					t.add(cells...)
 				}
 				a.printTable(t, "Nobody is registered.")
-				a.say("l list  m metadata  r read value  e encrypt  d decrypt  i sign  v verify")
+				a.say("l list  m metadata  r read value  e encrypt  d decrypt  i sign  v verify  p get certificates")
 				a.say("w write  c change item  t retire  s shred  u rules  g grant  a trail")
 				a.say("? only under conditions or with approval   ~ not on everything in the drawer")
 			})
@@ -183,7 +183,7 @@ approval. "~": not on everything in the drawer.`,
 }
 
 var actionLetters = map[string]string{"list": "l", "see_metadata": "m", "read_value": "r", "encrypt": "e", "decrypt": "d", "sign": "i",
-	"verify": "v", "write_version": "w",
+	"verify": "v", "issue": "p", "write_version": "w",
 	"change_item": "c", "retire": "t",
 	"shred": "s", "change_rules": "u", "grant": "g", "read_trail": "a"}
 

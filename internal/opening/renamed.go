@@ -61,24 +61,27 @@ func rename(a *chest.Attempt, g entity.Grant, to string) {
 
 // asStored puts rows as a commit stored them in the place of those that it changed.
 func asStored(a *chest.Attempt, rows *store.Snapshot) {
-	for i, row := range rows.Grants {
-		if stored := store.Stored[entity.Grant](&a.Change, row.ID); stored.ID != "" {
-			rows.Grants[i] = stored
+	rows.Grants = storedIn(a, rows.Grants, func(r entity.Grant) string { return r.ID })
+	rows.Identities = storedIn(a, rows.Identities, func(r entity.Identity) string { return r.ID })
+	rows.Roles = storedIn(a, rows.Roles, func(r entity.Role) string { return r.ID })
+	rows.Slots = storedIn(a, rows.Slots, func(r entity.Slot) string { return r.ID })
+	rows.Issued = storedIn(a, rows.Issued, func(r entity.Issued) string { return r.ID })
+}
+
+func storedIn[R entity.Row](a *chest.Attempt, rows []R, id func(R) string) []R {
+	at := map[string]int{}
+	for i, row := range rows {
+		at[id(row)] = i
+	}
+	for _, change := range a.Change.Rows {
+		after, is := change.After.(R)
+		i, known := at[id(after)]
+		switch {
+		case is && known:
+			rows[i] = after
+		case is:
+			rows = append(rows, after)
 		}
 	}
-	for i, row := range rows.Identities {
-		if stored := store.Stored[entity.Identity](&a.Change, row.ID); stored.ID != "" {
-			rows.Identities[i] = stored
-		}
-	}
-	for i, row := range rows.Roles {
-		if stored := store.Stored[entity.Role](&a.Change, row.ID); stored.ID != "" {
-			rows.Roles[i] = stored
-		}
-	}
-	for i, row := range rows.Slots {
-		if stored := store.Stored[entity.Slot](&a.Change, row.ID); stored.ID != "" {
-			rows.Slots[i] = stored
-		}
-	}
+	return rows
 }

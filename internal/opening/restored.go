@@ -10,6 +10,7 @@ import (
 
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/core/cert"
 	"tansu/internal/core/trail"
 	"tansu/internal/entity"
 	"tansu/internal/horizon"
@@ -174,6 +175,8 @@ func (n *ending) end(end trail.End) (target string, err error) {
 		if drop(a, &rows.Calendars, func(c entity.Calendar) bool { return c.ID == end.ID }) {
 			return end.ID, nil
 		}
+	case trail.OfCertificate:
+		return n.revoke(end.ID), nil
 	case trail.OfItem, trail.OfVersion:
 		return n.suspendItem(end)
 	}
@@ -189,6 +192,26 @@ func drop[R entity.Row](a *chest.Attempt, rows *[]R, is func(R) bool) bool {
 	a.Change.Delete((*rows)[at])
 	*rows = slices.Delete(*rows, at, at+1)
 	return true
+}
+
+// revoke revokes a certificate. One that was issued after the backup is not known any more, and it is not known when it ends: it stays on the
+// list of what is revoked for as long as a certificate can last.
+func (n *ending) revoke(id string) string {
+	authority, serial, _ := strings.Cut(id, "/")
+	at := slices.IndexFunc(n.rows.Issued, func(row entity.Issued) bool { return row.ID == id })
+	switch {
+	case at < 0:
+		n.a.Change.Insert(entity.Issued{ID: id, Authority: authority, Serial: serial, CreatedAt: chest.Micros(n.a.Entry.At), CreatedBy: "chest",
+			NotBefore: chest.Micros(n.a.Entry.At), NotAfter: chest.Micros(n.a.Entry.At.Add(cert.MostLife)),
+			RevokedAt: chest.Micros(n.a.Entry.At), RevokedBy: "chest", Reason: "unspecified"})
+	case n.rows.Issued[at].RevokedAt != 0:
+		return ""
+	default:
+		after := n.rows.Issued[at]
+		after.RevokedAt, after.RevokedBy, after.Reason = chest.Micros(n.a.Entry.At), "chest", "unspecified"
+		n.a.Change.Update(n.rows.Issued[at], after)
+	}
+	return "certificate " + serial
 }
 
 func (n *ending) identity(subject string) (found entity.Identity) {

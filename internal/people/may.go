@@ -40,7 +40,7 @@ func mayOf(st *chest.Snapshot, c chest.Caller, ctx access.Context) (m May) {
 }
 
 // ofItems are the actions on what is in a drawer.
-const ofItems = access.List | access.SeeMetadata | access.ReadValue | access.UseKey | access.WriteVersion | access.ChangeItem |
+const ofItems = access.List | access.SeeMetadata | access.Yields | access.WriteVersion | access.ChangeItem |
 	access.Retire | access.Shred
 
 // There is what a caller may do on a drawer or an item. Reason are those of the actions that want a stated reason, Approval those

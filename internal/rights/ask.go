@@ -110,7 +110,7 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 	} else if !decision.Allowed && decision.Reason.Grantable() {
 		v.Remedy = st.RemedyFor(q.Subject, request.Action, q.Target)
 	}
-	if v.Allowed && request.Action&(access.ReadValue|access.UseKey) != 0 && len(request.Target.Names) == 2 {
+	if v.Allowed && request.Action&access.Yields != 0 && len(request.Target.Names) == 2 {
 		v.Version, v.NotServed = wouldServe(spot, row, request)
 	}
 	return chest.Reply(a, v)
@@ -120,8 +120,12 @@ func (s *Rights) Ask(c chest.Caller, q Question) (v Verdict, err error) {
 func wouldServe(spot chest.Spot, row entity.Identity, request access.Request) (version int, problem string) {
 	kind := row.Kind
 	if request.Action != access.ReadValue {
-		if kind = entity.Within; spot.Item != nil && spot.Item.Row.KeyType == "" {
-			return 0, spot.Item.Row.Name + " is a secret, and no key"
+		wanted := entity.KindKey
+		if request.Action == access.Issue {
+			wanted = entity.KindProfile
+		}
+		if kind = entity.Within; spot.Item != nil && spot.Item.Row.Kind != wanted {
+			return 0, spot.Item.Row.Name + " is a " + spot.Item.Row.Kind + ", and no " + wanted
 		}
 	}
 	found, err := spot.Serving(kind, reference.Reference{Drawer: request.Target.Names[0], Item: request.Target.Names[1]}, request.Now)
@@ -163,7 +167,7 @@ func namesOf(st *chest.Snapshot, request access.Request, now time.Time) []access
 	names := request.Target.Names
 	spot := st.At(names...)
 	targets := []access.Target{spot.Target()}
-	if spot.Item == nil || request.Action&(access.ReadValue|access.UseKey) == 0 {
+	if spot.Item == nil || request.Action&access.Yields == 0 {
 		return targets
 	}
 	for _, alias := range st.AliasesOf(spot.Item.Row.ID) {

@@ -314,7 +314,7 @@ func grantNotes(a *chest.Attempt, row entity.Grant, replaces string) (notes []st
 	if slices.Contains(holders, a.Caller.ID) {
 		add("you gave this to yourself, which only a steward can: the steward exists to appoint others")
 	}
-	if made.Role.Actions&(access.ReadValue|access.UseKey) != 0 {
+	if made.Role.Actions&access.Yields != 0 {
 		notes = append(notes, othersWho(st, subject)...)
 	}
 	return notes, nil

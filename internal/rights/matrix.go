@@ -120,7 +120,7 @@ func (col *column) cell(row entity.Identity, grants []access.Grant) (cell Matrix
 	apart := slices.ContainsFunc(grants, func(g access.Grant) bool { return !g.Scope.Whole(col.d.Row.Name) })
 	some, firm := access.ActionsOf(grants, col.target, col.now), access.FirmOf(grants, col.target, col.now)
 	all := some
-	if apart || some&(access.ReadValue|access.UseKey) != 0 && col.d.Row.ApprovalItems != "" {
+	if apart || some&access.Yields != 0 && col.d.Row.ApprovalItems != "" {
 		if err := col.load(); err != nil {
 			return cell, err
 		}
@@ -128,7 +128,7 @@ func (col *column) cell(row entity.Identity, grants []access.Grant) (cell Matrix
 			target := it.Target(col.d)
 			actions, sure := access.ActionsOf(grants, target, col.now), access.FirmOf(grants, target, col.now)
 			if it.ApprovalFor(col.st, col.d, row.ID, access.ReadValue, col.now) != access.NotNeeded {
-				sure &^= access.ReadValue | access.UseKey
+				sure &^= access.Yields
 			}
 			some |= actions
 			firm |= sure

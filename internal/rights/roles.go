@@ -105,7 +105,7 @@ func (s *Rights) roleNow(name string) (r Role, notes []string, err error) {
 // roleNotes says what is unusual about a role.
 func roleNotes(role access.Role) (notes []string) {
 	const manages = access.ChangeRules | access.GrantAccess | access.Register | access.Shred
-	if role.Actions&(access.ReadValue|access.UseKey) != 0 && role.Actions&manages != 0 {
+	if role.Actions&access.Yields != 0 && role.Actions&manages != 0 {
 		notes = append(notes, "this role both manages and reads; duties are better kept apart")
 	}
 	return notes

@@ -217,7 +217,7 @@ func mayOpenUp(a *chest.Attempt, from, to reference.Reference) error {
 	st.Policy.Subjects(func(id string, _ []access.Grant) bool {
 		more := st.Policy.Actions(id, next, now)&^st.Policy.Actions(id, old, now) | st.Policy.Firm(id, next, now)&^st.Policy.Firm(id, old, now)
 		if it.Approval && !approval {
-			more |= st.Policy.Actions(id, next, now) & (access.ReadValue | access.UseKey)
+			more |= st.Policy.Actions(id, next, now) & access.Yields
 		}
 		if more != 0 {
 			o.Opens = true

@@ -36,6 +36,9 @@ const AllActions = Operate<<1 - 1
 // UseKey is every use of a key. Roles and policies from before the uses were told apart have it as one action, use_key.
 const UseKey = Encrypt | Decrypt | Sign | Verify
 
+// Yields are the actions by which somebody gets something that is worth a secret.
+const Yields = ReadValue | UseKey | Issue
+
 var actionNames = map[Action]string{
 	List: "list", SeeMetadata: "see_metadata", ReadValue: "read_value", Encrypt: "encrypt", Decrypt: "decrypt", Sign: "sign",
 	Verify: "verify", Issue: "issue", WriteVersion: "write_version",

@@ -16,8 +16,10 @@ const (
 	OfGrant      Kind = "grant"
 	OfCredential Kind = "credential"
 	OfCalendar   Kind = "calendar" // a private address
-	OfItem       Kind = "item"     // was suspended, retired or shredded
-	OfVersion    Kind = "version"  // was suspended or shredded; ID is that of its item
+	// A certificate was revoked; ID is that of its authority and its serial number.
+	OfCertificate Kind = "certificate"
+	OfItem        Kind = "item"    // was suspended, retired or shredded
+	OfVersion     Kind = "version" // was suspended or shredded; ID is that of its item
 )
 
 // End is something that an entry says was ended.
@@ -89,6 +91,10 @@ func endIn(e *Entry) (end ended, begins bool) {
 	case "grant":
 		if e.Detail == "end grant "+e.Given {
 			return one(OfGrant, e.Given), false
+		}
+	case "revoke_certificate":
+		if e.ItemID != "" {
+			return one(OfCertificate, e.ItemID+"/"+strings.TrimSuffix(word, ":")), false
 		}
 	case "end_calendar":
 		return one(OfCalendar, rest), false

@@ -17,6 +17,7 @@ const actions = [
   "decrypt",
   "sign",
   "verify",
+  "issue",
   "list",
   "see_metadata",
   "write_version",

@@ -14,6 +14,7 @@ const actions: { value: string; text: string }[] = [
   { value: "decrypt", text: "decrypt with keys" },
   { value: "sign", text: "sign with keys" },
   { value: "verify", text: "verify MACs with keys" },
+  { value: "issue", text: "issue: get certificates by a profile" },
   { value: "write_version", text: "write version: add items and versions" },
   { value: "change_item", text: "change item: describe, suspend, move" },
   { value: "retire", text: "retire" },

@@ -2,6 +2,7 @@
 export const words = [
   { word: "reads", actions: ["read_value"], strong: true },
   { word: "uses keys", actions: ["encrypt", "decrypt", "sign", "verify"], strong: true },
+  { word: "gets certificates", actions: ["issue"], strong: true },
   { word: "grants", actions: ["grant"], strong: true },
   { word: "manages", actions: ["change_item", "retire", "shred", "change_rules"], strong: false },
   { word: "writes", actions: ["write_version"], strong: false },
