@@ -1,6 +1,7 @@
 package client
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"time"
 )
@@ -811,6 +812,16 @@ type Value struct {
 	// Of a value that an agent served: whether it was from what it keeps, and whether the chest was away then.
 	Kept bool `json:"kept,omitempty"`
 	Away bool `json:"away,omitempty"`
+}
+
+// Field is what is in a field; nil if there is none of that name. The caller wipes it.
+func (v Value) Field(name string) []byte {
+	for _, f := range v.Fields {
+		if content, err := base64.StdEncoding.DecodeString(f.Value); f.Name == name && err == nil {
+			return content
+		}
+	}
+	return nil
 }
 
 // Problem is an error as the API tells it (RFC 9457). It implements error.

@@ -34,6 +34,7 @@ var layers = []string{
 	"internal/backup",
 	"internal/store",
 	"internal/outlet internal/agent internal/warm",
+	"internal/certfiles",
 	"internal/schema internal/entity internal/entryrow",
 	"internal/datadir",
 	"internal/archive",

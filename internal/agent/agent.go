@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"tansu/client"
+	"tansu/internal/certfiles"
 	"tansu/internal/core/reference"
 )
 
@@ -101,6 +102,14 @@ func Start(o Options) (*Agent, error) {
 		}
 		byUnit[u.Unit] = &served{unitRule(u), acc}
 	}
+	var keepers []*certfiles.Keeper
+	for _, one := range o.Config.Certificates {
+		acc, err := a.accountOf(accounts, one.Profile)
+		if err != nil {
+			return nil, err
+		}
+		keepers = append(keepers, &certfiles.Keeper{Files: one.Files, Chest: acc.chest, Log: o.Log})
+	}
 	var err error
 	if a.journal, err = openJournal(o.Config.Journal); err != nil {
 		return nil, err
@@ -115,6 +124,9 @@ func Start(o Options) (*Agent, error) {
 			return nil, errors.Join(err, a.listener.Close(), a.journal.close())
 		}
 		a.work.Go(func() { a.serveUnits(ctx, byUnit) })
+	}
+	for _, keeper := range keepers {
+		a.work.Go(func() { keeper.Keep(ctx) })
 	}
 	for _, account := range accounts {
 		a.work.Go(func() { a.listenTo(ctx, account) })

@@ -9,6 +9,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -19,6 +20,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"tansu/internal/certfiles"
 	"tansu/internal/core/reference"
 )
 
@@ -33,6 +35,14 @@ type Config struct {
 	// Credentials is where systemd connects for LoadCredential=, and Units are those that it may do that for.
 	Credentials string `yaml:"credentials,omitempty"`
 	Units       []Unit `yaml:"units,omitempty"`
+	// Certificates are kept in files of this host.
+	Certificates []Kept `yaml:"certificates,omitempty"`
+}
+
+// Kept is a certificate that the agent keeps in files, as an app.
+type Kept struct {
+	Profile         string `yaml:"profile"` // of tansu connect, signed in as an app
+	certfiles.Files `yaml:",inline"`
 }
 
 // Unit is a unit of systemd whose credentials are the items of a drawer.
@@ -76,8 +86,14 @@ func ReadConfig(content []byte) (c Config, err error) {
 	if c.Shelf != "" && !filepath.IsAbs(c.Shelf) {
 		add("shelf is the absolute path of a directory for what is kept across restarts of the agent")
 	}
-	if len(c.Serves) == 0 && len(c.Units) == 0 {
+	if len(c.Serves) == 0 && len(c.Units) == 0 && len(c.Certificates) == 0 {
 		add("it serves nobody: list users under serves")
+	}
+	for i := range c.Certificates {
+		one := &c.Certificates[i]
+		if err := one.Check(); err != nil || one.Profile == "" {
+			add("certificates, number %d: %w", i+1, cmp.Or(err, errors.New("profile is missing")))
+		}
 	}
 	if (c.Credentials == "") != (len(c.Units) == 0) || c.Credentials != "" && (!filepath.IsAbs(c.Credentials) || len(c.Credentials) > 100) {
 		add("credentials, an absolute path, and units come together")

@@ -145,7 +145,8 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 	if _, err := curator.RevokeCertificate(ctx, "gates", "authority", made.Facts.Serial, "angry"); chesttest.Code(err) != "invalid_input" {
 		t.Errorf("%v", err)
 	}
-	one := must[client.IssuedCertificate](t)(app.RevokeCertificate(ctx, "gates", "authority", strings.ToUpper(made.Facts.Serial), "superseded"))
+	serial := strings.ToUpper(made.Facts.Serial)
+	one := must[client.IssuedCertificate](t)(app.RevokeCertificate(ctx, "gates", "authority", serial, "superseded"))
 	if one.State != "revoked" || one.Reason != "superseded" || entries() != 1 {
 		t.Errorf("%+v", one)
 	}

@@ -9,14 +9,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/certfiles"
 	"tansu/internal/core/cert"
+	"tansu/internal/server"
 	"tansu/internal/wholefile"
 )
 
@@ -31,8 +35,8 @@ It comes from an authority of this chest (issue), from one elsewhere (request, t
 (self-signed).`,
 		RunE: noSubcommand,
 	}
-	command.AddCommand(a.certIssueCommand(), a.certRenewCommand(), a.certShowCommand(), a.certSaveCommand(), a.certBringCommand(),
-		a.certRequestCommand(), a.certAnswerCommand(), a.certSelfSignedCommand())
+	command.AddCommand(a.certIssueCommand(), a.certRenewCommand(), a.certShowCommand(), a.certSaveCommand(), a.certKeepCommand(),
+		a.certBringCommand(), a.certRequestCommand(), a.certAnswerCommand(), a.certSelfSignedCommand())
 	return command
 }
 
@@ -192,7 +196,8 @@ func (a *app) certRenewCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use: "renew DRAWER/CERTIFICATE", Short: "Have a certificate issued again, for a new key", Args: exactly("DRAWER/CERTIFICATE"),
 		Long: `Has the profile that a certificate was issued by sign another one for the same names and a new key, as a new version. It takes the
-roles depositor on the item and subscriber on the profile. An agent does it by itself (renew in its manifest).`,
+roles depositor on the item and subscriber on the profile. An agent does it
+by itself (certificates in its file), and so does tansu cert keep.`,
 		Example: "  tansu cert renew harbour-gates-prod/gate-1",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			ref, err := itemArgument(arguments[0])
@@ -306,7 +311,7 @@ them for longer, let an agent keep the files new (tansu agent).`,
 			if err != nil {
 				return err
 			}
-			chain, key := fieldOf(value, "certificate"), fieldOf(value, "private")
+			chain, key := value.Field("certificate"), value.Field("private")
 			defer clear(key)
 			if value.Shape != "certificate" || len(chain) == 0 || len(key) == 0 {
 				return fmt.Errorf("%s is no certificate with its key", ref)
@@ -343,16 +348,6 @@ them for longer, let an agent keep the files new (tansu agent).`,
 	command.Flags().StringVar(&pkcs, "pkcs12", "", "the `file` of both, in PKCS #12")
 	command.Flags().StringVar(&passwordFile, "password-file", "", "the `file` with the password of that; asked for when it is left out")
 	return a.withReason(command)
-}
-
-// fieldOf is a field of a value; nil if it has none of that name.
-func fieldOf(v client.Value, name string) []byte {
-	for _, f := range v.Fields {
-		if content, err := base64.StdEncoding.DecodeString(f.Value); f.Name == name && err == nil {
-			return content
-		}
-	}
-	return nil
 }
 
 // isMissing reports whether an error says that what was named does not exist.
@@ -471,5 +466,57 @@ machines trust several others, an authority is less work (tansu authority).`,
 	}
 	f.addAll(command, "the host names, addresses, URIs or mail addresses that it is for")
 	command.Flags().StringVar(&f.Life, "life", "365d", "how long it lasts")
+	return command
+}
+
+func (a *app) certKeepCommand() *cobra.Command {
+	var f certfiles.Files
+	command := &cobra.Command{
+		Use: "keep DRAWER/CERTIFICATE [-- COMMAND …]", Short: "Keep the files of a certificate new", Args: cobra.MinimumNArgs(1),
+		Long: `Writes a certificate and its key to files and stays: it has the certificate renewed after two thirds of its life, puts the new one
+into the files, each whole or not at all, and runs COMMAND, so that the program that has them open takes them. With --by a certificate that
+does not exist yet is issued first. An agent does the same for all certificates of a host (certificates in its file).
+
+It takes the role consumer on the certificate, and to renew it depositor there and subscriber on its profile.`,
+		Example: "  tansu cert keep harbour-gates-prod/gate-1 --chain /etc/nginx/gate.pem --key /etc/nginx/gate.key -- nginx -s reload\n" +
+			"  tansu cert keep harbour-gates-prod/gate-1 --both /etc/nginx/gate.pem \\\n" +
+			"    --by harbour-gates-prod/gate-server --names gate-1.harbour.example -- nginx -s reload",
+		RunE: func(cmd *cobra.Command, arguments []string) error {
+			f.Certificate, f.Then = arguments[0], arguments[1:]
+			if dash := cmd.ArgsLenAtDash(); len(f.Then) > 0 && dash != 1 {
+				return usagef("the command comes after two dashes: tansu cert keep %s … -- COMMAND", arguments[0])
+			}
+			for _, path := range []*string{&f.Chain, &f.Key, &f.Both} {
+				if *path == "" {
+					continue
+				}
+				absolute, err := filepath.Abs(*path)
+				if err != nil {
+					return err
+				}
+				*path = absolute
+			}
+			if err := f.Check(); err != nil {
+				return usageError{err}
+			}
+			c, err := a.connected()
+			if err != nil {
+				return err
+			}
+			if err := server.HideMemory(); err != nil {
+				return err
+			}
+			keeper := certfiles.Keeper{Files: f, Chest: c, Log: slog.New(slog.NewTextHandler(a.Err, nil))}
+			keeper.Keep(cmd.Context())
+			return nil
+		},
+	}
+	command.Flags().StringVar(&f.Chain, "chain", "", "the `file` of the certificate with those that it leads to")
+	command.Flags().StringVar(&f.Key, "key", "", "the `file` of its private key")
+	command.Flags().StringVar(&f.Both, "both", "", "one `file` for all of it, instead")
+	command.Flags().StringVar(&f.Owner, "owner", "", "whose the files shall be: `user`, user:group or :group")
+	command.Flags().StringVar(&f.Mode, "mode", "", "who may read them, in `octal` (0400)")
+	command.Flags().StringVar(&f.By, "by", "", "the `profile` that issues it when it does not exist yet")
+	command.Flags().StringSliceVar(&f.Names, "names", nil, "with --by: the names that it is for")
 	return command
 }

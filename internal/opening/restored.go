@@ -194,8 +194,8 @@ func drop[R entity.Row](a *chest.Attempt, rows *[]R, is func(R) bool) bool {
 	return true
 }
 
-// revoke revokes a certificate. One that was issued after the backup is not known any more, and it is not known when it ends: it stays on the
-// list of what is revoked for as long as a certificate can last.
+// revoke revokes a certificate. One that was issued after the backup is not known any more, and it is not known when it ends: it stays on
+// the list of what is revoked for as long as a certificate can last.
 func (n *ending) revoke(id string) string {
 	authority, serial, _ := strings.Cut(id, "/")
 	at := slices.IndexFunc(n.rows.Issued, func(row entity.Issued) bool { return row.ID == id })

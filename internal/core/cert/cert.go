@@ -208,6 +208,13 @@ func Describe(c *x509.Certificate) Facts {
 	return f
 }
 
+// RenewAt is when a certificate is to be renewed: after two thirds of its life, and somewhat earlier by a chance of 0 to 1, so that
+// those that were issued together are not renewed together.
+func (f *Facts) RenewAt(chance float64) time.Time {
+	life := f.NotAfter.Sub(f.NotBefore)
+	return f.NotBefore.Add(time.Duration(float64(life) * (2.0/3 - chance/20)))
+}
+
 func namesOf(c *x509.Certificate) (names []string) {
 	names = slices.Clone(c.DNSNames)
 	for _, ip := range c.IPAddresses {
