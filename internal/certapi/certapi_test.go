@@ -129,6 +129,11 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 	chest, curator, app := start(t)
 	made := issue(t, app, "gate-1")
 	about := must[client.Authority](t)(curator.Authority(ctx, "gates", "authority"))
+	for _, path := range []string{"/authorities/root", "/authorities/authority/certificates?state=good", "/items/gate-1", "/items/server"} {
+		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers/gates" + path, Token: chest.Steward}); answer.Status != http.StatusOK {
+			t.Errorf("%s: %d", path, answer.Status)
+		}
+	}
 	get := func(path string) []byte {
 		answer := chest.Do(t, chesttest.Call{Method: "GET", Path: about.Public + path})
 		if answer.Status != http.StatusOK {

@@ -79,7 +79,7 @@ func (s *Certs) Issue(c chest.Caller, ref reference.Reference, o Order) (m Made,
 	if err != nil {
 		return m, err
 	}
-	it, version, err := s.put(c, o, exists, secretvalue.Certificate, m.Chain, key, profile.row.ID)
+	it, version, err := s.put(c, o, exists, place, secretvalue.Certificate, m.Chain, key, profile.row.ID)
 	if err != nil { // nobody has got it
 		s.takeBack(c, ref.String(), m.Authority, m.Facts.Serial)
 		return Made{}, err
@@ -129,7 +129,8 @@ func served(chain []*x509.Certificate) []*x509.Certificate {
 	return chain
 }
 
-// mayPut refuses, before anything is signed, what could not be put where it is to go, and says which item is there.
+// mayPut refuses, before anything is signed, what could not be put where it is to go, and says which item is there, or will
+// be.
 func (s *Certs) mayPut(c chest.Caller, o Order) (exists bool, id string, err error) {
 	a, err := s.heart.Allow(c, access.WriteVersion, o.Into.Drawer, o.Into.Item)
 	if err != nil {
@@ -140,7 +141,7 @@ func (s *Certs) mayPut(c chest.Caller, o Order) (exists bool, id string, err err
 	case d == nil:
 		return false, "", a.Fail(err)
 	case it == nil:
-		return false, "", nil
+		return false, chest.NewID("it_"), nil
 	case it.Row.Kind != entity.KindCertificate:
 		return false, "", a.Fail(chest.Invalid("into", "%s is a %s, and no certificate", o.Into, it.Row.Kind))
 	case o.Description != "" || o.Owner != "":
@@ -150,7 +151,7 @@ func (s *Certs) mayPut(c chest.Caller, o Order) (exists bool, id string, err err
 }
 
 // put puts a certificate and its key into an item.
-func (s *Certs) put(c chest.Caller, o Order, exists bool, shape secretvalue.Shape, chain []*x509.Certificate, key signer,
+func (s *Certs) put(c chest.Caller, o Order, exists bool, id string, shape secretvalue.Shape, chain []*x509.Certificate, key signer,
 	profile string) (it shelf.Item, made shelf.Version, err error) {
 	private, err := cert.WritePrivate(key)
 	if err != nil {
@@ -161,7 +162,7 @@ func (s *Certs) put(c chest.Caller, o Order, exists bool, shape secretvalue.Shap
 	if exists {
 		return s.shelf.AddVersion(c, o.Into, 0, version)
 	}
-	return s.shelf.CreateItem(c, o.Into, shelf.NewItem{Description: o.Description, Owner: o.Owner, Shape: shape}, version)
+	return s.shelf.CreateItem(c, o.Into, shelf.NewItem{ID: id, Description: o.Description, Owner: o.Owner, Shape: shape}, version)
 }
 
 // takeBack revokes what could not be put anywhere.
@@ -232,7 +233,7 @@ func (s *Certs) SelfSigned(c chest.Caller, o Order) (m Made, err error) {
 		return m, certrow.Told(err)
 	}
 	m = Made{Chain: []*x509.Certificate{made}, Facts: cert.Describe(made)}
-	it, version, err := s.put(c, o, exists, secretvalue.Certificate, m.Chain, key, "")
+	it, version, err := s.put(c, o, exists, "", secretvalue.Certificate, m.Chain, key, "")
 	m.Item, m.Version = &it, &version
 	return m, err
 }

@@ -168,6 +168,8 @@ func detailText(e client.Entry) string {
 		return e.Reason + ", receipt " + e.Receipt
 	case e.Reason != "":
 		return e.Reason
+	case e.Stated != "" && e.Detail != "":
+		return e.Detail + "; reason: " + e.Stated
 	case e.Stated != "":
 		return "reason: " + e.Stated
 	case e.Detail != "":

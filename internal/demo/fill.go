@@ -139,7 +139,10 @@ var apps = []struct {
 		[]grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
 	{"gate-controller", "Opens gates and ramps", "talks to the gate radios and ramp controllers", "production", "person:harbour-master",
 		[]grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it",
-			Conditions: chest.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}}}},
+			Conditions: chest.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}},
+			{role: "subscriber", scope: "harbour-gates-prod/gate-panel", reason: "its panels have certificates"},
+			{role: "depositor", scope: "harbour-gates-prod/gate-north", reason: "renews it"},
+			{role: "depositor", scope: "harbour-gates-prod/gate-south", reason: "renews it"}}},
 	{"rota-sync", "Copies the rota to calendars", "reads the rota database", "production", "person:platform-oncall",
 		[]grant{{role: "consumer", scope: "crew-rota-prod/rota-*", reason: "runs on it"}}},
 	{"telemetry-collector", "Collects what ferries send", "checks the token of each ferry", "production", "person:platform-oncall",
@@ -155,6 +158,7 @@ var apps = []struct {
 type filler struct {
 	s        *service.Service
 	clock    *Clock
+	url      string // where the chest is served
 	pipeline string // the address of the pipeline system
 	password secretvalue.Value
 	secrets  map[string]secretvalue.Value
@@ -182,7 +186,7 @@ var JobClaims = map[string]string{"sub": "job:ledger", "branch": "main", "protec
 // is at an address, [Pipeline] or that of one that stands in for it. Fill returns
 // one password for all persons, and the apps' secrets.
 func Fill(c *Chest, pipeline string) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
-	f := &filler{s: c.Service, clock: c.Clock, pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
+	f := &filler{s: c.Service, clock: c.Clock, url: c.URL(), pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
 		secrets: map[string]secretvalue.Value{}, unlock: c.unlock}
 	for _, step := range []func() error{
 		func() error { return f.appoint(c.Enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.makeCustodians, f.live,
@@ -434,6 +438,9 @@ func (f *filler) live() error {
 			return err
 		}
 		if err := f.makeKeys(ago); err != nil {
+			return err
+		}
+		if err := f.makeCertificates(ago); err != nil {
 			return err
 		}
 		if ago == 35*day {

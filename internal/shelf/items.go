@@ -76,6 +76,7 @@ type Version struct {
 
 // NewItem is what is said about a new item.
 type NewItem struct {
+	ID          string // chosen before, by [chest.NewID]; empty for another one
 	Description string
 	Owner       string
 	Shape       secretvalue.Shape // empty for text
@@ -172,8 +173,8 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 			return err
 		}
 		a.Entry.Version, a.Entry.Detail = 1, "create item"
-		row := entity.Item{ID: chest.NewID("it_"), Name: ref.Item, Kind: kindOf(n.Shape), Description: n.Description, Owner: n.Owner,
-			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly, ServedAt: n.ServedAt}
+		row := entity.Item{ID: cmp.Or(n.ID, chest.NewID("it_")), Name: ref.Item, Kind: kindOf(n.Shape), Description: n.Description,
+			Owner: n.Owner, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name, UseOnly: n.UseOnly, ServedAt: n.ServedAt}
 		if n.Shape != secretvalue.Text {
 			row.Shape = string(n.Shape)
 		}

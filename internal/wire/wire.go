@@ -72,10 +72,13 @@ func Certificate(f *certrow.Facts) *client.Certificate {
 
 // CertificateFacts are what a certificate says.
 func CertificateFacts(f cert.Facts) client.Certificate {
-	return client.Certificate{Subject: f.Subject, CommonName: f.CommonName, Names: f.Names, Issuer: f.Issuer, Serial: f.Serial,
-		NotBefore: f.NotBefore, NotAfter: f.NotAfter, KeyType: f.KeyType, Usages: f.Usages, Fingerprint: f.Fingerprint,
+	return client.Certificate{Subject: f.Subject, CommonName: f.CommonName, Names: list(f.Names), Issuer: f.Issuer, Serial: f.Serial,
+		NotBefore: f.NotBefore, NotAfter: f.NotAfter, KeyType: f.KeyType, Usages: list(f.Usages), Fingerprint: f.Fingerprint,
 		SelfSigned: f.SelfSigned, Authority: f.Authority, PathLength: f.PathLength, Within: f.Within}
 }
+
+// list is a list that is there, if only empty.
+func list(of []string) []string { return append([]string{}, of...) }
 
 // Profile is what an authority certifies.
 func Profile(p *cert.Profile) client.CertificateProfile {

@@ -104,6 +104,18 @@ func run(dir string) error {
 				chromedp.WaitVisible(`//section[@aria-label="Who uses which version"]//tbody`)}},
 		{name: "key-new", extra: true, stepsAfter: true, path: "/drawers/ticketing-prod", ready: `tbody`,
 			steps: []step{chromedp.Click(`//button[contains(., "Create a key")]`), chromedp.WaitReady(`dialog[open] option[value=ed25519]`)}},
+		{name: "authority", extra: true, path: gates + "/gate-authority", ready: `//section[@aria-labelledby="issued"]//tbody`},
+		{name: "authority-issued", extra: true, stepsAfter: true, path: gates + "/gate-authority",
+			ready: `//section[@aria-labelledby="issued"]//tbody`, steps: []step{chromedp.ScrollIntoView(`#versions`)}},
+		{name: "revoke", extra: true, stepsAfter: true, path: gates + "/gate-authority", ready: `//section[@aria-labelledby="issued"]//tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Revoke …")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "profile-new", extra: true, stepsAfter: true, path: gates + "/gate-authority",
+			ready: `//section[@aria-labelledby="issued"]//tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "New profile …")]`), chromedp.WaitVisible(`dialog[open]`)}},
+		{name: "certificate", extra: true, path: gates + "/gate-south", ready: `tbody`},
+		{name: "profile", extra: true, path: gates + "/gate-panel", ready: `tbody`},
+		{name: "certificate-new", extra: true, stepsAfter: true, path: gates, ready: `tbody`,
+			steps: []step{chromedp.Click(`//button[contains(., "Certificate …")]`), chromedp.WaitVisible(`dialog[open]`)}},
 		{name: "login", extra: true, path: "/drawers/ticketing-prod/mail-relay-login", ready: `tbody`},
 		{name: "search", extra: true, path: "/search?q=owner:person:ticketing-lead+password", ready: `tbody`},
 		{name: "empty", extra: true, path: "/drawers/timetable-dev", ready: `.panel`},
@@ -173,6 +185,9 @@ func run(dir string) error {
 	}
 	return take(chest.URL(), dir, shots)
 }
+
+// gates is the drawer with the certificates.
+const gates = "/drawers/harbour-gates-prod"
 
 // edited widens a grant in the policy's text, and misspelt breaks it, as typing would.
 var (

@@ -1005,7 +1005,7 @@ export interface paths {
         put?: never;
         /**
          * Make an authority, which signs certificates, or take one that is brought
-         * @description Its key never leaves the chest. It stands by itself, or another authority certifies it, which takes the right to issue there.
+         * @description Its key never leaves the chest. It stands by itself, or another authority certifies it, for which it takes the right to change its rules.
          */
         post: operations["createAuthority"];
         delete?: never;

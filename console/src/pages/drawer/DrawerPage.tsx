@@ -13,6 +13,7 @@ import { ruleLines } from "../../parts/rules";
 import { Empty, Loading } from "../../parts/States";
 import { When } from "../../parts/When";
 import { GiveDialog } from "../access/GiveDialog";
+import { NewCertificateDialog } from "../certificates/NewCertificateDialog";
 import { KeyDialog } from "../item/KeyDialog";
 import { PutDialog } from "../item/PutDialog";
 import { DescribeDrawerDialog } from "./DescribeDrawerDialog";
@@ -22,7 +23,7 @@ import { Reachers } from "./Reachers";
 import { RulesDialog } from "./RulesDialog";
 import { Upkeep } from "./Upkeep";
 
-type Open = "put" | "key" | "rules" | "import" | "describe" | "give";
+type Open = "put" | "key" | "certificate" | "rules" | "import" | "describe" | "give";
 
 // DrawerPage lists what is in a drawer, without values.
 export function DrawerPage() {
@@ -78,6 +79,11 @@ export function DrawerPage() {
               {puts && (
                 <button type="button" className="btn btn-outline" onClick={() => setOpen("key")}>
                   Create a key …
+                </button>
+              )}
+              {puts && (
+                <button type="button" className="btn btn-outline" onClick={() => setOpen("certificate")}>
+                  Certificate …
                 </button>
               )}
               {puts && (
@@ -150,6 +156,7 @@ export function DrawerPage() {
       {open === "give" && <GiveDialog scope={`${drawer}/**`} onClose={close} />}
       {open === "import" && <ImportDialog drawer={drawer} rules={d?.rules} onClose={close} />}
       {open === "key" && <KeyDialog drawer={drawer} rules={d?.rules} onClose={close} />}
+      {open === "certificate" && <NewCertificateDialog drawer={drawer} rules={d?.rules} onClose={close} />}
       {open === "put" && <PutDialog drawer={drawer} rules={d?.rules} onClose={close} />}
     </>
   );

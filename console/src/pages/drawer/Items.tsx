@@ -6,6 +6,8 @@ import { When } from "../../parts/When";
 
 const time = (at?: string) => (at ? new Date(at).getTime() : Infinity);
 
+const kindOf = (it: Schemas["Item"]) => (it.key ? `key, ${it.key.type}` : it.kind);
+
 // Items are those of a drawer, as a list.
 export function Items({ drawer, items }: { drawer: string; items: Schemas["Item"][] }) {
   return (
@@ -25,10 +27,11 @@ export function Items({ drawer, items }: { drawer: string; items: Schemas["Item"
             </Link>
           ),
         },
-        items.some((it) => it.key) && {
-          head: "Key",
-          sort: (it) => it.key?.type ?? "",
-          cell: (it) => <span className="name text-sm">{it.key?.type}</span>,
+        items.some((it) => it.kind !== "secret") && {
+          head: "Kind",
+          className: "whitespace-nowrap",
+          sort: kindOf,
+          cell: (it) => <span className="text-sm">{kindOf(it)}</span>,
         },
         { head: "State", sort: (it) => it.state, cell: (it) => <Mark state={it.state} /> },
         {

@@ -12,6 +12,7 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { ruleLines } from "../../parts/rules";
 import { Loading } from "../../parts/States";
 import { GiveDialog } from "../access/GiveDialog";
+import { Certified } from "../certificates/Certified";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
 import { DescribeDialog } from "./DescribeDialog";
@@ -81,7 +82,7 @@ export function ItemPage() {
                   Give access …
                 </button>
               )}
-              {kept && may("write_version") && (
+              {kept && it.kind !== "authority" && it.kind !== "profile" && may("write_version") && (
                 <button type="button" className="btn btn-primary" onClick={() => setOpen("put")}>
                   {it.key ? "Rotate …" : "Add a version"}
                 </button>
@@ -101,7 +102,7 @@ export function ItemPage() {
             )}
           </p>
         )}
-        {it && it.shape !== "text" && !it.key && <p>{shapes[it.shape].text}</p>}
+        {it && it.shape !== "text" && it.kind === "secret" && <p>{shapes[it.shape].text}</p>}
         {it && <Labels of={it.labels} />}
         {it?.use_only && (
           <p>
@@ -135,17 +136,20 @@ export function ItemPage() {
       )}
       {history.data && it && (
         <div className="grid grid-cols-1 gap-8">
+          {it.certificate && <Certified drawer={drawer} item={it} versions={history.data.versions} may={may} />}
           <Value target={target} item={it} there={there} />
           {it.key && <KeyPanel target={target} facts={it.key} current={history.data.versions.find((v) => v.current)} />}
-          {(!it.key || it.key.given_out) && <HowToUse reference={target} />}
+          {(it.kind === "secret" || it.key?.given_out) && <HowToUse reference={target} />}
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} there={there} />
           <Aliases list={history.data.aliases} may={may("change_item")} />
           {it.key && may("read_trail") && <KeyUsers drawer={drawer} item={item} current={it.current} />}
-          {!it.key && <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />}
+          {(it.kind === "secret" || it.kind === "certificate") && (
+            <Readers drawer={drawer} item={item} current={it.current} asked={asked} onAsk={() => setAsked(true)} />
+          )}
           {may("grant", "read_trail") && (
             <>
-              <Holders target={target} {...asking(it.key)} />
-              <Paths target={target} {...asking(it.key)} />
+              <Holders target={target} {...asking(it)} />
+              <Paths target={target} {...asking(it)} />
             </>
           )}
         </div>

@@ -10,7 +10,7 @@ type ValueProps = { target: string; item?: Schemas["Item"]; there: ReturnType<ty
 
 // Value is where an item's value can be revealed by whoever may read it, while it is served. Others are told why not.
 export function Value({ target, item, there }: ValueProps) {
-  if (item?.use_only || (item?.key && !item.key.given_out)) return null; // the page says so
+  if (item && stays(item)) return null; // the page says so
   if (there.useOnly) {
     return (
       <p className="panel">
@@ -22,6 +22,10 @@ export function Value({ target, item, there }: ValueProps) {
   if (item && !["usable", "due", "grace"].includes(item.state)) return null; // its state says why
   return <Reveal key={item?.current} reference={target} version={item?.current} needsReason={there.needsReason("read_value")} />;
 }
+
+// stays reports whether an item's value is shown to nobody, or is all on the page.
+const stays = ({ use_only, key, kind }: Schemas["Item"]) =>
+  use_only || (key && !key.given_out) || kind === "authority" || kind === "profile";
 
 // NoValue stands where the value would be for whoever may not read it, or not yet: it says why, and what would change that.
 function NoValue({ target, there }: ValueProps) {

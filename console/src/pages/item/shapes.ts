@@ -37,6 +37,15 @@ export const shapes: Record<Shape, { text: string; fields: FieldForm[] }> = {
     fields: [{ name: "content", label: "File", required: true, file: true, hint: "Up to 64 KiB. Its name is kept with it." }],
   },
   key: { text: "a key that is used in the chest", fields: [] },
+  certificate: {
+    text: "a certificate with its key",
+    fields: [
+      { name: "certificate", label: "Certificate", plain: true, required: true, many: true, hint: "With those that it leads to, in PEM." },
+      { name: "private", label: "Private key", required: true, many: true, hint: "In PEM, without a passphrase." },
+    ],
+  },
+  authority: { text: "an authority that signs certificates", fields: [] },
+  profile: { text: "what certificates an authority gives", fields: [] },
 };
 
 // recipes are how a value comes about. Those without a colon in front are the chest's own; "lines" and "file" are typed or taken here.
