@@ -639,7 +639,8 @@ type Grant struct {
 type Conditions struct {
 	Networks []string `json:"networks,omitempty"` // CIDR
 	Hours    string   `json:"hours,omitempty"`    // "mon-fri 08:00-18:00 Europe/Lisbon"
-	// "app_token" (an app, in any way), "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"
+	// "app_token" (an app, in any way), "app_secret", "app_key", "app_certificate", "app_issuer", "app_acme", "person_token",
+	// "console_session"
 	Via         []string `json:"via,omitempty"`
 	NeedsReason bool     `json:"needs_reason,omitempty"`
 }

@@ -24,7 +24,7 @@ var layers = []string{
 	"internal/demo",
 	"internal/server",
 	"internal/httpapi internal/witness",
-	"internal/certapi",
+	"internal/certapi internal/acme",
 	"internal/service internal/keywire internal/wire",
 	"internal/certs",
 	"internal/people internal/rights internal/shelf internal/keys internal/ends internal/record internal/opening internal/recovery",

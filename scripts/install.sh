@@ -24,6 +24,8 @@ if [ "$purpose" = test ] || [ "$purpose" = screenshots ]; then
   need jose jose
   need openssl openssl
   need certtool gnutls-bin
+  need certbot certbot
+  [ -x /usr/sbin/nginx ] || missing+=(nginx-light)
   need softhsm2-util softhsm2
   [ -x /usr/sbin/mkfs.ext4 ] || missing+=(e2fsprogs)
   [ -x /usr/sbin/sshd ] || missing+=(openssh-server)

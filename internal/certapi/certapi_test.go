@@ -130,7 +130,8 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 	made := issue(t, app, "gate-1")
 	about := must[client.Authority](t)(curator.Authority(ctx, "gates", "authority"))
 	for _, path := range []string{"/authorities/root", "/authorities/authority/certificates?state=good", "/items/gate-1", "/items/server"} {
-		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers/gates" + path, Token: chest.Steward}); answer.Status != http.StatusOK {
+		answer := chest.Do(t, chesttest.Call{Method: "GET", Path: "/api/drawers/gates" + path, Token: chest.Steward})
+		if answer.Status != http.StatusOK {
 			t.Errorf("%s: %d", path, answer.Status)
 		}
 	}

@@ -121,9 +121,10 @@ func (s *Certs) sign(c chest.Caller, ref reference.Reference, r cert.Request, o 
 	return m, p, err
 }
 
-// served is a chain as TLS sends it: without the authority that stands by itself, which whoever trusts it has.
+// served is a chain as TLS sends it: without the authority that stands by itself, which whoever trusts it has, unless that is the only one:
+// some programs want one at least.
 func served(chain []*x509.Certificate) []*x509.Certificate {
-	if last := chain[len(chain)-1]; len(chain) > 1 && string(last.RawIssuer) == string(last.RawSubject) {
+	if last := chain[len(chain)-1]; len(chain) > 2 && string(last.RawIssuer) == string(last.RawSubject) {
 		return slices.Clone(chain[:len(chain)-1])
 	}
 	return chain
@@ -331,4 +332,31 @@ func waitingFor(a *chest.Attempt, d *chest.Drawer, it *chest.Item, answer *x509.
 			"cert request)"}
 	}
 	return private, chest.Invalid("certificate", "the certificate is for another key than those that wait for one here")
+}
+
+// MayIssue decides whether somebody may have certificates of a profile, and whether it gives some names. A no is recorded.
+func (s *Certs) MayIssue(c chest.Caller, ref reference.Reference, names []string) error {
+	read, err := cert.ReadNames(names)
+	if err != nil {
+		return certrow.Told(err)
+	}
+	a := s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
+	spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
+	if err != nil {
+		return err
+	}
+	p, by, err := profileAt(a, spot, ref)
+	if err != nil {
+		return a.Fail(err)
+	}
+	if err := deniedNow(a, access.Issue, p.home); err != nil {
+		return err
+	}
+	if err := by.Usable(a.Entry.At); err != nil {
+		return a.Fail(certrow.Told(err))
+	}
+	if err := p.CheckNames(read); err != nil {
+		return a.Fail(certrow.Told(err))
+	}
+	return nil
 }

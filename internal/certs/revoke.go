@@ -2,6 +2,7 @@ package certs
 
 import (
 	"crypto"
+	"crypto/x509"
 	"fmt"
 	"math/big"
 	"sync"
@@ -194,4 +195,72 @@ func answerAbout(by *authority, row entity.Issued, number *big.Int, hash crypto.
 		about.Revoked = &cert.Revoked{Serial: number, At: chest.FromMicros(row.RevokedAt), Reason: row.Reason}
 	}
 	return by.Answer(number, hash, about, now)
+}
+
+// byProfile finds what an authority has issued by a profile's name; whoever asks has the certificate, or its serial number of 126 random
+// bits.
+func (s *Certs) byProfile(ref reference.Reference, serial string) (st *chest.Snapshot, row entity.Issued, err error) {
+	if st, err = s.heart.Look(); err != nil {
+		return nil, row, err
+	}
+	missing := chest.Missing("such certificate", "")
+	spot := st.At(ref.Drawer, ref.Item)
+	if spot.Item == nil || spot.Item.Row.Kind != entity.KindProfile {
+		return nil, row, missing
+	}
+	facts := newest(spot.Item)
+	if facts == nil {
+		return nil, row, missing
+	}
+	row, known := st.IssuedAs(facts.Signer, serial)
+	if !known {
+		return nil, row, missing
+	}
+	return st, row, nil
+}
+
+// RevokeThis revokes a certificate that is shown, for whoever it was issued to, or, where a key is given, for whoever has its key, which
+// signed the request: they need no account.
+func (s *Certs) RevokeThis(c chest.Caller, ref reference.Reference, der []byte, reason string, key crypto.PublicKey) error {
+	shown, err := x509.ParseCertificate(der)
+	if err != nil {
+		return chest.Invalid("certificate", "the certificate cannot be read")
+	}
+	st, row, err := s.byProfile(ref, cert.Serial(shown.SerialNumber))
+	if err != nil {
+		return err
+	}
+	if row.Fingerprint != cert.Fingerprint(der) {
+		return chest.Missing("such certificate", "")
+	}
+	if key != nil {
+		if !cert.SameKey(shown.PublicKey, key) {
+			return &chest.Error{Code: chest.Refused, Detail: "the request is not signed by the key of the certificate"}
+		}
+		c.ID, c.Name, c.Proof = row.Holder, chest.SubjectOf(st.Identity(row.Holder)), viaKey
+	}
+	name := st.NameOf(row.Authority)
+	authority, err := reference.Parse(name)
+	if name == "" || err != nil {
+		return chest.Missing("such certificate", "")
+	}
+	_, err = s.Revoke(c, authority, row.Serial, reason)
+	return err
+}
+
+// viaKey is how somebody is proved who has the key of a certificate.
+const viaKey = "certificate_key"
+
+// RenewWindow is when a certificate is best renewed: from after two thirds of its life on, or now when it is revoked.
+func (s *Certs) RenewWindow(ref reference.Reference, serial []byte) (from, until time.Time, err error) {
+	_, row, err := s.byProfile(ref, cert.Serial(new(big.Int).SetBytes(serial)))
+	if err != nil {
+		return from, until, err
+	}
+	if row.RevokedAt != 0 {
+		at := chest.FromMicros(row.RevokedAt)
+		return at.Add(-time.Minute), at, nil
+	}
+	f := cert.Facts{NotBefore: chest.FromMicros(row.NotBefore), NotAfter: chest.FromMicros(row.NotAfter)}
+	return f.RenewAt(1), f.RenewAt(0), nil
 }

@@ -211,6 +211,10 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 	backups.add(command)
 	command.Flags().StringArrayVar(&networks, "issuer-network", nil,
 		"a `network` (10.20.0.0/16), besides the public Internet, in which issuers whose word is taken may be; may be repeated")
+	command.Flags().StringVar(&o.ACMEResolver, "acme-resolver", "",
+		"the DNS `server`, as HOST:PORT, that is asked when an ACME client proves a name (that of this machine)")
+	command.Flags().IntVar(&o.ACMEHTTPPort, "acme-http-port", 0, "the `port` at which names are proved by http-01 (80)")
+	command.Flags().IntVar(&o.ACMETLSPort, "acme-tls-port", 0, "the `port` at which names are proved by tls-alpn-01 (443)")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil,
 		"send each checkpoint to this `file`, https address or syslog server, and check the trail against what it has; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil,

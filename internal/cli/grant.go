@@ -63,7 +63,7 @@ brackets narrow it to what has them, on the item or on its drawer.`,
 	command.Flags().StringSliceVar(&n.Networks, "from", nil, "only from this `network` (CIDR) or address; can be repeated")
 	command.Flags().StringVar(&n.Hours, "hours", "", "only in these `hours`: days, span and time zone")
 	command.Flags().StringSliceVar(&n.Via, "via", nil,
-		"only for who signed in this `way`: app_token (any app), app_secret, app_key, app_certificate, app_issuer, person_token or "+
+		"only for who signed in this `way`: app_token (any app), app_secret, app_key, app_certificate, app_issuer, app_acme, person_token or "+
 			"console_session; can be repeated")
 	command.Flags().BoolVar(&n.NeedsReason, "needs-reason", false, "only with a stated reason")
 	command.Flags().BoolVar(&deny, "deny", false, "deny these actions instead; a denial wins over every grant")

@@ -109,7 +109,8 @@ func (a *app) identityCommand(kind, short, addShort, credentialShort string) *co
 		command.AddCommand(a.confirmCommand())
 	}
 	if kind == reference.App {
-		command.AddCommand(a.appKeyCommand(), a.appCertificateCommand(), a.appIssuerCommand(), a.appInviteCommand())
+		command.AddCommand(a.appKeyCommand(), a.appCertificateCommand(), a.appIssuerCommand(), a.appACMECommand(),
+			a.appInviteCommand())
 	}
 	command.AddCommand(add, a.changeIdentityCommand(kind), a.identityListCommand(kind), a.identityShowCommand(kind),
 		a.stateCommand(kind, "suspend", "suspended", "Suspend it: its tokens end at once"),
@@ -217,7 +218,8 @@ func (a *app) withClient(run func(context.Context, *client.Client, []string) err
 }
 
 var credentialNames = map[string]string{"appsecret": "client secret", "enrol": "enrolment code", "host": "code for a host",
-	"key": "public key", "certificate": "certificate", "issuer": "issuer"}
+	"key": "public key", "certificate": "certificate", "issuer": "issuer",
+	"acme": "key for ACME accounts", "acme_account": "ACME account"}
 
 // printIssued prints a credential on a line of its own, so that it can be piped to where it belongs.
 func (a *app) printIssued(issued client.Issued) {

@@ -117,6 +117,19 @@ func (a *app) appCertificateCommand() *cobra.Command {
 	return command
 }
 
+func (a *app) appACMECommand() *cobra.Command {
+	command, n := a.issueCommand("acme-key", "Make a key with which an ACME client, such as certbot, acts as the app",
+		`Makes an external account binding (RFC 8555, section 7.3.4): whoever has it can register an ACME client, whose certificates are then
+issued to the app by what it is granted. It is good until it is ended (tansu app end-credential), and so is each client that was
+registered with it.
+
+  certbot register --server https://chest.ferries.example:8267/acme/harbour-gates-prod/gate-panel/directory \
+    --eab-kid CREDENTIAL --eab-hmac-key KEY --agree-tos --register-unsafely-without-email`,
+		"  tansu app acme-key gate-controller --until 7d", func(*client.NewCredential) error { return nil })
+	n.Kind = "acme"
+	return command
+}
+
 func (a *app) appIssuerCommand() *cobra.Command {
 	var claims []string
 	var authority string

@@ -18,6 +18,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tansu/internal/acme"
 	"tansu/internal/certapi"
 	"tansu/internal/chest"
 	"tansu/internal/people"
@@ -35,6 +36,7 @@ func Contract() []byte { return contract }
 type Options struct {
 	Service *service.Service
 	Console http.Handler // serves everything outside /api; nil for nothing
+	ACME    http.Handler // serves what is below acme.Path
 	Log     *slog.Logger
 	Version string
 	// SecureCookies is for a service behind TLS.
@@ -265,6 +267,16 @@ func New(o Options) http.Handler {
 		e.Add(r.method, r.path, a.handle(r))
 		if r.method == http.MethodGet && r.path != watchPath { // what streams has nothing to say to HEAD
 			e.Add(http.MethodHead, r.path, a.handle(r))
+		}
+	}
+	if o.ACME != nil {
+		ask := func(c *echo.Context) error {
+			c.Response().Header().Set(requestIDHeader, traceID(c.Request().Header.Get("Traceparent")))
+			o.ACME.ServeHTTP(c.Response(), c.Request())
+			return nil
+		}
+		for _, method := range []string{"GET", "HEAD", "POST"} {
+			e.Add(method, acme.Path+"*", ask)
 		}
 	}
 	if o.Console != nil {

@@ -74,6 +74,9 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 		if err != nil {
 			return a.Fail(err)
 		}
+		if cr.Kind == kindACME {
+			made.acme(a.St, &cr)
+		}
 		issued = made
 		a.Entry.Credential, a.Entry.Detail = cr.ID, "issue credential "+cr.ID+", "+kindWords[cr.Kind]
 		ended, err := roomFor(a.St, row, cr, a.Entry.At)
@@ -98,7 +101,8 @@ func (s *People) IssueCredential(c chest.Caller, subject string, n NewCredential
 
 // kindWords are what entries call the kinds.
 var kindWords = map[string]string{kindAppSecret: "a secret", kindEnrolment: "an enrolment code", kindHostCode: "a code for a host",
-	kindKey: "a public key", kindCert: "a certificate", kindIssuer: "an issuer"}
+	kindKey: "a public key", kindCert: "a certificate", kindIssuer: "an issuer", kindACME: "a key for ACME accounts",
+	kindAccount: "an ACME account"}
 
 // roomFor finds what has ended and makes room for a credential; the error says why there is none.
 func roomFor(st *chest.Snapshot, row entity.Identity, cr entity.Credential, now time.Time) (ended []entity.Credential, err error) {
@@ -162,8 +166,10 @@ func (n NewCredential) make(row entity.Identity, now time.Time, by string) (issu
 		cr.Hash, detail, err = n.issuer(row)
 	case kindHostCode:
 		err = n.hostCode(now, &issued, &cr, &detail)
+	case kindACME: // which is made of what it is called
 	default:
-		err = chest.Invalid("kind", "kind must be one of %q, %q, %q, %q and %q", kindAppSecret, kindKey, kindCert, kindIssuer, kindHostCode)
+		err = chest.Invalid("kind", "kind must be one of %q, %q, %q, %q, %q and %q", kindAppSecret, kindKey, kindCert, kindIssuer, kindHostCode,
+			kindACME)
 	}
 	cr.Detail = detail.text()
 	return issued, cr, err

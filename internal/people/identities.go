@@ -135,7 +135,7 @@ func describeCredential(row entity.Credential) Credential {
 	d := Credential{ID: row.ID, Kind: row.Kind, CreatedAt: chest.FromMicros(row.CreatedAt), CreatedBy: row.CreatedBy,
 		NotAfter: chest.FromMicros(row.NotAfter),
 		Subject:  detail.Subject, Networks: detail.Networks, UsedAt: chest.FromMicros(detail.UsedAt), UsedFrom: detail.UsedFrom}
-	if row.Kind == kindKey || row.Kind == kindCert {
+	if row.Kind == kindKey || row.Kind == kindCert || row.Kind == kindAccount {
 		d.Thumbprint = hex.EncodeToString(row.Hash)
 	}
 	if detail.Issuer != nil {

@@ -22,6 +22,7 @@ import (
 	"syscall"
 	"time"
 
+	"tansu/internal/acme"
 	"tansu/internal/backup"
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
@@ -65,8 +66,12 @@ type Options struct {
 	TrustClock   bool          // although what is recorded is of a later time
 	// IssuerNetworks are networks, besides the public Internet, in which issuers may be.
 	IssuerNetworks []netip.Prefix
-	Outlets        []string // where the trail is passed on to: see package outlet
-	Backup         recovery.Options
+	// How ACME clients are looked at when they prove a name: the DNS server that is asked, as host and port, empty for the machine's own; and
+	// the ports, 0 for 80 and 443.
+	ACMEResolver              string
+	ACMEHTTPPort, ACMETLSPort int
+	Outlets                   []string // where the trail is passed on to: see package outlet
+	Backup                    recovery.Options
 }
 
 // Server is a running chest.
@@ -363,7 +368,7 @@ func (s *Server) listen() (err error) {
 	}
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Options{Service: s.Service, Console: s.options.Console, Log: s.options.Log,
-			Version: s.options.Version, SecureCookies: s.options.Transport == TLS}),
+			Version: s.options.Version, SecureCookies: s.options.Transport == TLS, ACME: s.acme()}),
 		ReadHeaderTimeout: headerTimeout, ReadTimeout: readTimeout, WriteTimeout: writeTimeout, IdleTimeout: idleTimeout,
 		MaxHeaderBytes: maxHeader, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: mostStreams},
 		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug),
@@ -384,6 +389,18 @@ func (s *Server) listen() (err error) {
 	}
 	go func() { s.failed <- s.http.Serve(listener) }()
 	return nil
+}
+
+// acme serves ACME clients.
+func (s *Server) acme() *acme.Server {
+	o := acme.Options{People: s.Service.People, Certs: s.Service.Certs, Log: s.options.Log, Now: s.Service.Heart.Now,
+		HTTPPort: s.options.ACMEHTTPPort, TLSPort: s.options.ACMETLSPort}
+	if at := s.options.ACMEResolver; at != "" {
+		o.Resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, at)
+		}}
+	}
+	return acme.New(o)
 }
 
 // forClient is the configuration of one handshake: it names those who have issued the certificates that apps are registered with, so that

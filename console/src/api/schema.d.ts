@@ -3224,7 +3224,7 @@ export interface components {
         Credential: {
             id: string;
             /** @enum {string} */
-            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
+            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer" | "acme" | "acme_account";
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -3258,7 +3258,7 @@ export interface components {
              * @description Left out: a secret for an app, an enrolment code for a person.
              * @enum {string}
              */
-            kind?: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
+            kind?: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer" | "acme";
             /** Format: date-time */
             not_after?: string;
             /** @description Of a key: a JSON Web Key (RFC 7517), without its private half. */
@@ -3352,7 +3352,7 @@ export interface components {
         Issued: {
             id: string;
             /** @enum {string} */
-            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer";
+            kind: "appsecret" | "enrol" | "host" | "key" | "certificate" | "issuer" | "acme" | "acme_account";
             secret: string;
             /** Format: date-time */
             not_after?: string;
@@ -3388,7 +3388,7 @@ export interface components {
             ended_at?: string;
             networks?: string[];
             hours?: string;
-            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "person_token" | "console_session")[];
+            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "app_acme" | "person_token" | "console_session")[];
             needs_reason?: boolean;
             /** @description In lists of grants: whether the caller may end it. */
             may_end?: boolean;
@@ -3409,7 +3409,7 @@ export interface components {
             replaces?: string;
             networks?: string[];
             hours?: string;
-            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "person_token" | "console_session")[];
+            via?: ("app_token" | "app_secret" | "app_key" | "app_certificate" | "app_issuer" | "app_acme" | "person_token" | "console_session")[];
             needs_reason?: boolean;
         };
         Given: {

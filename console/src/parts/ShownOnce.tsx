@@ -3,7 +3,12 @@ import type { Schemas } from "../api/client";
 import { Copy } from "./Copy";
 import { When } from "./When";
 
-const names: Record<string, string> = { appsecret: "Client secret", enrol: "Enrolment code", host: "Code for a host" };
+const names: Record<string, string> = {
+  appsecret: "Client secret",
+  enrol: "Enrolment code",
+  host: "Code for a host",
+  acme: "Key for ACME accounts",
+};
 
 // ShownOnce shows a credential that the chest keeps only as a hash.
 export function ShownOnce({ issued, subject }: { issued: Schemas["Issued"]; subject: string }) {
@@ -16,6 +21,11 @@ export function ShownOnce({ issued, subject }: { issued: Schemas["Issued"]; subj
         <code className="name">{issued.secret}</code>
         <Copy text={issued.secret} what="it" />
       </div>
+      {issued.kind === "acme" && (
+        <p>
+          A client registers with it as <span className="name">{issued.id}</span> (certbot: --eab-kid) and this key (--eab-hmac-key).
+        </p>
+      )}
       <p className="muted text-sm">
         It is shown only once.{" "}
         {issued.not_after && (

@@ -9,6 +9,7 @@ export const ways: Record<Way, string> = {
   app_key: "an app's key",
   app_certificate: "an app's certificate",
   app_issuer: "another issuer's word",
+  app_acme: "an ACME account",
   person_token: "the command line",
   console_session: "the console",
 };

@@ -29,8 +29,8 @@ type Conditions struct {
 const AnyApp = "app_token"
 
 // Ways are the ways in which a subject can have proved itself: an app in any way, by its secret, by a key of its own, by a
-// certificate, by the word of another issuer; a person's token, the console.
-var Ways = []string{AnyApp, "app_secret", "app_key", "app_certificate", "app_issuer", "person_token", "console_session"}
+// certificate, by the word of another issuer, by an ACME account; a person's token, the console.
+var Ways = []string{AnyApp, "app_secret", "app_key", "app_certificate", "app_issuer", "app_acme", "person_token", "console_session"}
 
 // Condition names one kind of condition.
 type Condition string

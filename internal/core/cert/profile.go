@@ -94,28 +94,8 @@ func (p *Profile) Check(r Request) error {
 	if r.Names.Empty() && r.Subject == "" {
 		return invalid(fieldNames, "the request is for no name")
 	}
-	for _, name := range r.Names.DNS {
-		if strings.HasPrefix(name, "*.") && !p.Wildcards {
-			return invalid(fieldNames, "%s stands for all names below one, and the profile gives none of these", name)
-		}
-		if !matches(p.Names, name, ".") {
-			return invalid(fieldNames, "%s is none of the names that the profile gives (%s)", name, listed(p.Names))
-		}
-	}
-	for _, ip := range r.Names.Addresses {
-		if !slices.ContainsFunc(p.Networks, func(text string) bool { _, network, _ := net.ParseCIDR(text); return network.Contains(ip) }) {
-			return invalid(fieldNames, "%s is in none of the networks that the profile gives (%s)", ip, listed(p.Networks))
-		}
-	}
-	for _, uri := range r.Names.URIs {
-		if !matches(p.URIs, uri.String(), "/") {
-			return invalid(fieldNames, "%s is none of the URIs that the profile gives (%s)", uri, listed(p.URIs))
-		}
-	}
-	for _, address := range r.Names.Mail {
-		if !matches(p.Mail, address, "@") {
-			return invalid(fieldNames, "%s is none of the mail addresses that the profile gives (%s)", address, listed(p.Mail))
-		}
+	if err := p.CheckNames(r.Names); err != nil {
+		return err
 	}
 	if r.Subject != "" && !slices.Contains(r.Names.Texts(), strings.ToLower(r.Subject)) && !matches(p.Subjects, r.Subject, "") {
 		return invalid("subject", "the common name %.64q is neither one of the names asked for, nor one that the profile gives (%s)", r.Subject,
@@ -123,6 +103,34 @@ func (p *Profile) Check(r Request) error {
 	}
 	if len(r.Subject) > 64 { // ub-common-name of RFC 5280, appendix A.1
 		return invalid("subject", "a common name has at most 64 characters")
+	}
+	return nil
+}
+
+// CheckNames refuses names that the profile does not give.
+func (p *Profile) CheckNames(names Names) error {
+	for _, name := range names.DNS {
+		if strings.HasPrefix(name, "*.") && !p.Wildcards {
+			return invalid(fieldNames, "%s stands for all names below one, and the profile gives none of these", name)
+		}
+		if !matches(p.Names, name, ".") {
+			return invalid(fieldNames, "%s is none of the names that the profile gives (%s)", name, listed(p.Names))
+		}
+	}
+	for _, ip := range names.Addresses {
+		if !slices.ContainsFunc(p.Networks, func(text string) bool { _, network, _ := net.ParseCIDR(text); return network.Contains(ip) }) {
+			return invalid(fieldNames, "%s is in none of the networks that the profile gives (%s)", ip, listed(p.Networks))
+		}
+	}
+	for _, uri := range names.URIs {
+		if !matches(p.URIs, uri.String(), "/") {
+			return invalid(fieldNames, "%s is none of the URIs that the profile gives (%s)", uri, listed(p.URIs))
+		}
+	}
+	for _, address := range names.Mail {
+		if !matches(p.Mail, address, "@") {
+			return invalid(fieldNames, "%s is none of the mail addresses that the profile gives (%s)", address, listed(p.Mail))
+		}
 	}
 	return nil
 }

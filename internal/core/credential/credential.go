@@ -44,6 +44,8 @@ const (
 	Key         Kind = "key"         // a public key, whose private half signs assertions (RFC 7523)
 	Certificate Kind = "certificate" // a client certificate (RFC 8705, section 2.2)
 	Issuer      Kind = "issuer"      // who else may say that it is the app (RFC 7523, section 2.1)
+	ACME        Kind = "acme"        // what registers ACME accounts (RFC 8555, section 7.3.4)
+	ACMEAccount Kind = "acme_account"
 )
 
 const (

@@ -9,9 +9,9 @@ import { ShownOnce } from "../../parts/ShownOnce";
 import { makeKey, publicKey } from "./appKey";
 import { proofs } from "./words";
 
-type Kind = Schemas["Credential"]["kind"];
+type Kind = NonNullable<Schemas["NewCredential"]["kind"]>;
 
-const ofApps: Kind[] = ["key", "host", "issuer", "certificate", "appsecret"];
+const ofApps: Kind[] = ["key", "host", "issuer", "certificate", "acme", "appsecret"];
 
 // ProofDialog adds a sign-in method, and shows what is secret in it, once.
 export function ProofDialog({ subject, onClose }: { subject: string; onClose: () => void }) {

@@ -44,6 +44,14 @@ export const proofs = {
     about: "The app shows the certificate when it connects. Its tokens are worth nothing without it.",
     action: "Register it",
   },
+  acme: {
+    name: "key for ACME accounts",
+    about:
+      "Whoever has it registers a client of ACME, such as certbot, whose certificates are then issued to the app. " +
+      "It is shown only once, and good until it is ended.",
+    action: "Create a key",
+  },
+  acme_account: { name: "ACME account", about: "A client of ACME that acts as the app.", action: "" },
   appsecret: {
     name: "client secret",
     about: "A password for the app, shown only once, which it has to keep. Prefer any other method.",
