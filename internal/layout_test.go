@@ -20,7 +20,7 @@ import (
 // it, and nothing beside it or above it: the rooms of the service do not know each other, and the core knows nothing else.
 var layers = []string{
 	"cmd/tansu cmd/tansu-hardware scripts/bench scripts/screenshots",
-	"internal/cli internal/chesttest",
+	"internal/cli internal/chesttest internal/nameserver",
 	"internal/demo",
 	"internal/server",
 	"internal/httpapi internal/witness",

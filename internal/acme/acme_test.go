@@ -20,16 +20,15 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/acme"
-	"golang.org/x/net/dns/dnsmessage"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
 	"tansu/internal/core/cert"
+	"tansu/internal/nameserver"
 	"tansu/internal/server"
 )
 
@@ -43,62 +42,13 @@ func must[T any](t *testing.T) func(T, error) T {
 	}
 }
 
-// names is a DNS server in which every host is this machine, with the TXT records that were put into it.
-type names struct {
-	address string
-	mu      sync.Mutex
-	texts   map[string]string
-}
-
-func (n *names) put(name, text string) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	n.texts[strings.ToLower(name)+"."] = text
-}
-
-func startNames(t *testing.T) *names {
-	t.Helper()
-	socket := must[net.PacketConn](t)(net.ListenPacket("udp", "127.0.0.1:0"))
-	t.Cleanup(func() { _ = socket.Close() })
-	n := &names{address: socket.LocalAddr().String(), texts: map[string]string{}}
-	go func() {
-		buffer := make([]byte, 4096)
-		for {
-			length, from, err := socket.ReadFrom(buffer)
-			if err != nil {
-				return
-			}
-			var m dnsmessage.Message
-			if m.Unpack(buffer[:length]) != nil || len(m.Questions) != 1 {
-				continue
-			}
-			q := m.Questions[0]
-			answer := dnsmessage.Message{Header: dnsmessage.Header{ID: m.ID, Response: true, RecursionAvailable: true}, Questions: m.Questions}
-			head := dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 1}
-			n.mu.Lock()
-			text, known := n.texts[strings.ToLower(q.Name.String())]
-			n.mu.Unlock()
-			switch {
-			case q.Type == dnsmessage.TypeA:
-				answer.Answers = []dnsmessage.Resource{{Header: head, Body: &dnsmessage.AResource{A: [4]byte{127, 0, 0, 1}}}}
-			case q.Type == dnsmessage.TypeTXT && known:
-				answer.Answers = []dnsmessage.Resource{{Header: head, Body: &dnsmessage.TXTResource{TXT: []string{text}}}}
-			}
-			if packed, err := answer.Pack(); err == nil {
-				_, _ = socket.WriteTo(packed, from)
-			}
-		}
-	}()
-	return n
-}
-
 // gates is a chest with an authority for gates, an app that may have certificates of it by ACME, and where its names are proved.
 type gates struct {
 	*chesttest.Chest
 	curator   *client.Client
 	directory string
 	binding   client.Issued
-	names     *names
+	names     *nameserver.Server
 	http, tls net.Listener
 	root      string
 }
@@ -107,12 +57,12 @@ var ctx = context.Background()
 
 func start(t *testing.T) *gates {
 	t.Helper()
-	g := &gates{names: startNames(t), http: must[net.Listener](t)(net.Listen("tcp", "127.0.0.1:0")),
+	g := &gates{names: must[*nameserver.Server](t)(nameserver.Start()), http: must[net.Listener](t)(net.Listen("tcp", "127.0.0.1:0")),
 		tls: must[net.Listener](t)(net.Listen("tcp", "127.0.0.1:0"))}
-	t.Cleanup(func() { _ = g.http.Close(); _ = g.tls.Close() })
+	t.Cleanup(func() { _ = g.http.Close(); _ = g.tls.Close(); g.names.Stop() })
 	g.Chest = chesttest.Start(t)
 	if err := g.Reopen(t, func(o *server.Options) {
-		o.ACMEResolver, o.ACMEHTTPPort, o.ACMETLSPort = g.names.address, g.http.Addr().(*net.TCPAddr).Port, g.tls.Addr().(*net.TCPAddr).Port
+		o.ACMEResolver, o.ACMEHTTPPort, o.ACMETLSPort = g.names.Address(), g.http.Addr().(*net.TCPAddr).Port, g.tls.Addr().(*net.TCPAddr).Port
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +120,7 @@ func (g *gates) prove(t *testing.T, c *acme.Client, z *acme.Authorization, way s
 				}
 			}()
 		case "dns-01":
-			g.names.put("_acme-challenge."+name, must[string](t)(c.DNS01ChallengeRecord(ch.Token)))
+			g.names.Put("_acme-challenge."+name, must[string](t)(c.DNS01ChallengeRecord(ch.Token)))
 		}
 		must[*acme.Challenge](t)(c.Accept(ctx, ch))
 		must[*acme.Authorization](t)(c.WaitAuthorization(ctx, z.URI))
@@ -315,7 +265,7 @@ func TestWhoMayNotHaveOneGetsNone(t *testing.T) {
 		t.Errorf("another account sees the order: %v", err)
 	}
 	z := must[*acme.Authorization](t)(c.GetAuthorization(ctx, o.AuthzURLs[0]))
-	g.names.put("_acme-challenge.gate-1.harbour.example", "something else")
+	g.names.Put("_acme-challenge.gate-1.harbour.example", "something else")
 	for _, ch := range z.Challenges {
 		if ch.Type == "dns-01" {
 			must[*acme.Challenge](t)(c.Accept(ctx, ch))

@@ -39,7 +39,7 @@ var (
 	items   = flag.Int("items", 1_000_000, "how many items the large chest has")
 	entries = flag.Int("entries", 1_000_000, "how many entries the long trail has")
 	only    = flag.String("only", "", "measure one part only: reads, decisions, search, items, trail, apps, push, agent, beside, mixed, "+
-		"keys, scale, hunger, keep, flood or timing")
+		"keys, certificates, scale, hunger, keep, flood or timing")
 	refusals    = flag.Int("refusals", 1_000_000, "how many refusals a flood has")
 	connections = []int{1, 64, 256}
 )
@@ -82,7 +82,8 @@ func run() error {
 		name    string
 		measure func(map[string]any) error
 	}{{"reads", reads}, {"decisions", decisions}, {"search", shelfBenchmarks}, {"items", manyItems}, {"trail", trailFigures}, {"apps", apps},
-		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"keys", keyUses}, {"scale", atScale}, {"flood", flood},
+		{"push", push}, {"agent", agentFetch}, {"beside", beside}, {"mixed", mixed}, {"keys", keyUses}, {"certificates", certificates},
+		{"scale", atScale}, {"flood", flood},
 		{"timing", timing}, {"hunger", hunger}, {"keep", keep}} {
 		aside := part.name == "flood" || part.name == "timing" // minutes that say nothing of speed
 		if *only != "" && *only != part.name || *only == "" && aside {
