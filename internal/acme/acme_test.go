@@ -352,7 +352,8 @@ func TestCertbot(t *testing.T) {
 	for _, e := range page.Entries {
 		trail.WriteString(e.Via + " " + e.Action + " " + e.Outcome + "\n")
 	}
-	if strings.Count(trail.String(), "app_acme issue allowed") != 2 || !strings.Contains(trail.String(), "app_acme revoke_certificate allowed") {
+	if strings.Count(trail.String(), "app_acme issue allowed") != 2 ||
+		!strings.Contains(trail.String(), "app_acme revoke_certificate allowed") {
 		t.Errorf("the trail has\n%s", trail.String())
 	}
 }

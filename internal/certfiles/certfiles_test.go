@@ -143,10 +143,14 @@ func TestAWebServerTakesARenewedCertificateUnderLoad(t *testing.T) {
 	at := listener.Addr().String()
 	_ = listener.Close()
 	config := filepath.Join(dir, "nginx.conf")
-	text := "daemon off; error_log " + dir + "/error.log; pid " + dir + "/nginx.pid; events {}\nhttp { access_log off; client_body_temp_path " +
-		dir + "/b; proxy_temp_path " + dir + "/p; fastcgi_temp_path " + dir + "/f; uwsgi_temp_path " + dir + "/u; scgi_temp_path " + dir +
-		"/s;\nserver { listen " + at + " ssl; ssl_certificate " + files.Both + "; ssl_certificate_key " + files.Both +
-		"; return 200 open; } }\n"
+	text := strings.NewReplacer("DIR", dir, "AT", at, "BOTH", files.Both).Replace(`daemon off; pid DIR/nginx.pid;
+error_log DIR/error.log; events {}
+http {
+	access_log off;
+	client_body_temp_path DIR/b; proxy_temp_path DIR/p; fastcgi_temp_path DIR/f; uwsgi_temp_path DIR/u; scgi_temp_path DIR/s;
+	server { listen AT ssl; ssl_certificate BOTH; ssl_certificate_key BOTH; return 200 open; }
+}
+`)
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}

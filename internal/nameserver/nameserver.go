@@ -1,5 +1,5 @@
-// Package nameserver is a small DNS server that stands in for one (RFC 1035): every host is this machine, and it has the TXT records that were
-// put into it.
+// Package nameserver is a small DNS server that stands in for one (RFC 1035): every host is this machine, and it has the TXT records that
+// were put into it.
 package nameserver
 
 import (
