@@ -82,7 +82,7 @@ const (
 	mostBody   = 64 << 10
 	orderLife  = time.Hour // RFC 8555, section 7.1.3: expires
 	mostOrders = 5_000
-	mostOfOne  = 200 // orders of one account that are under way
+	mostOfOne  = 200 // orders of one app that are under way
 	mostProofs = 8   // names that are being looked at, at once
 	mostNames  = 100
 )

@@ -19,6 +19,7 @@ import (
 type order struct {
 	id      string
 	account string
+	app     string
 	profile reference.Reference
 	made    time.Time
 	status  string // pending, ready, processing, valid or invalid
@@ -26,6 +27,8 @@ type order struct {
 	failed  *problem
 	chain   []byte
 }
+
+func (o *order) done() bool { return o.status == "valid" || o.status == "invalid" }
 
 // proof is that of one name (section 7.1.4), by the first way that its client chooses.
 type proof struct {
@@ -66,7 +69,7 @@ func (c *call) newOrder() error {
 	case body.NotBefore != "" || body.NotAfter != "":
 		return malformed("how long a certificate lasts is said by the profile: give no notBefore and no notAfter")
 	}
-	o := &order{id: random(), account: c.account, profile: c.profile, made: c.s.options.Now(), status: "pending"}
+	o := &order{id: random(), account: c.account, app: c.caller.ID, profile: c.profile, made: c.s.options.Now(), status: "pending"}
 	var names []string
 	for _, one := range body.Identifiers {
 		name := strings.ToLower(one.Value)
@@ -100,8 +103,13 @@ func (s *Server) keep(o *order) error {
 	for id, other := range s.orders {
 		if o.made.Sub(other.made) > orderLife {
 			delete(s.orders, id)
-		} else if other.account == o.account && other.status != "valid" && other.status != "invalid" {
+		} else if !other.done() && other.app == o.app {
 			own++
+		}
+	}
+	for id, other := range s.orders { // what is done is there to be fetched, and most of it was
+		if len(s.orders) >= mostOrders && other.done() && o.made.Sub(other.made) > orderLife/60 {
+			delete(s.orders, id)
 		}
 	}
 	if own >= mostOfOne || len(s.orders) >= mostOrders {

@@ -122,7 +122,12 @@ func (k *Keeper) Keep(ctx context.Context) {
 // once looks after the files, and says after how long to look again at the latest.
 func (k *Keeper) once(ctx context.Context) (time.Duration, error) {
 	value, err := k.Chest.ReadValue(ctx, k.Certificate)
-	if k.issues(err) {
+	switch reason := reasonOf(err); {
+	case reason == "ended":
+		if err = k.renew(ctx); err == nil {
+			value, err = k.Chest.ReadValue(ctx, k.Certificate)
+		}
+	case reason == "not_found" && k.By != "":
 		if value, err = k.issue(ctx); err == nil {
 			k.Log.Info("a certificate was issued", "certificate", k.Certificate, "version", value.Version)
 		}
@@ -130,23 +135,21 @@ func (k *Keeper) once(ctx context.Context) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	leaf, err := leafOf(value)
+	at, err := renewAt(value)
 	if err != nil {
 		return 0, err
 	}
-	due := leaf.RenewAt(rand.Float64()).Sub(k.Now())
+	due := at.Sub(k.Now())
 	var failed error // to renew: the files get what there is
 	if due <= 0 {
-		ref, _ := reference.Parse(k.Certificate) // checked
-		if _, failed = k.Chest.RenewCertificate(ctx, ref.Drawer, ref.Item, "", false); failed == nil {
-			k.Log.Info("a certificate was renewed", "certificate", k.Certificate)
+		if failed = k.renew(ctx); failed == nil {
 			if value, err = k.Chest.ReadValue(ctx, k.Certificate); err != nil {
 				return 0, err
 			}
-			if leaf, err = leafOf(value); err != nil {
+			if at, err = renewAt(value); err != nil {
 				return 0, err
 			}
-			if due = leaf.RenewAt(rand.Float64()).Sub(k.Now()); due <= 0 { // another one each minute would not help
+			if due = at.Sub(k.Now()); due <= 0 { // another one each minute would not help
 				due = longest
 				k.Log.Warn("the certificate that was just renewed is due already: does the clock of this host go right?", "certificate",
 					k.Certificate)
@@ -159,11 +162,25 @@ func (k *Keeper) once(ctx context.Context) (time.Duration, error) {
 	return min(max(due, soonest), longest), nil
 }
 
-// issues reports whether an error is one that issuing a certificate is the answer to: there is none, or none that is good.
-func (k *Keeper) issues(err error) bool {
+// reasonOf is why there is no value: that there is no such item, or a state of its version; empty for anything else.
+func reasonOf(err error) string {
 	var problem *client.Problem
-	return k.By != "" && errors.As(err, &problem) &&
-		(problem.Code == "not_found" || problem.Code == "not_servable" && problem.Reason == "ended")
+	switch {
+	case !errors.As(err, &problem):
+		return ""
+	case problem.Code == "not_servable":
+		return problem.Reason
+	}
+	return problem.Code
+}
+
+func (k *Keeper) renew(ctx context.Context) error {
+	ref, _ := reference.Parse(k.Certificate) // checked
+	_, err := k.Chest.RenewCertificate(ctx, ref.Drawer, ref.Item, "", false)
+	if err == nil {
+		k.Log.Info("a certificate was renewed", "certificate", k.Certificate)
+	}
+	return err
 }
 
 func (k *Keeper) issue(ctx context.Context) (v client.Value, err error) {
@@ -174,14 +191,18 @@ func (k *Keeper) issue(ctx context.Context) (v client.Value, err error) {
 	return k.Chest.ReadValue(ctx, k.Certificate)
 }
 
-// leafOf reads the certificate of a value.
-func leafOf(v client.Value) (*cert.Facts, error) {
+// renewAt is when the certificate of a value is to be renewed: after two thirds of the time for which it is served, which rules can make
+// shorter than its life.
+func renewAt(v client.Value) (time.Time, error) {
 	chain, _, err := cert.ReadChain(v.Field("certificate"), nil)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no certificate: %w", v.Reference, err)
+		return time.Time{}, fmt.Errorf("%s is no certificate: %w", v.Reference, err)
 	}
 	f := cert.Describe(chain[0])
-	return &f, nil
+	if !v.NotAfter.IsZero() && v.NotAfter.Before(f.NotAfter) {
+		f.NotBefore, f.NotAfter = v.CreatedAt, v.NotAfter
+	}
+	return f.RenewAt(rand.Float64()), nil
 }
 
 // put puts a value into the files, where they have another one, and runs the command.

@@ -66,6 +66,8 @@ func Complete(shape secretvalue.Shape, fields secretvalue.Fields, made string) (
 	switch {
 	case shape == secretvalue.Authority && !f.Authority:
 		return nil, nil, nil, chest.Invalid("fields", "the certificate is not that of an authority: it may sign no others")
+	case shape == secretvalue.Authority && f.SelfSigned && chain[0].CheckSignatureFrom(chain[0]) != nil:
+		return nil, nil, nil, chest.Invalid("fields", "the certificate says that it is signed by itself, and is not")
 	case shape == secretvalue.Certificate && f.Authority:
 		notes = append(notes, "this is the certificate of an authority, and whoever may read it gets a key that can sign others: make an "+
 			"authority of it (tansu authority bring), whose key stays in the chest")

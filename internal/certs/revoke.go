@@ -80,6 +80,7 @@ type list struct {
 	made    time.Time
 	count   int
 	version int
+	seen    uint64 // the position of the snapshot that it was compared with last
 }
 
 // relist is after how long a list is signed again although nothing was revoked. It is good for longer ([cert.ListFresh]).
@@ -124,6 +125,10 @@ func (s *Certs) List(id string) (der []byte, made time.Time, err error) {
 	s.mu.Unlock()
 	one.mu.Lock()
 	defer one.mu.Unlock()
+	fresh := one.der != nil && one.version == by.number && now.Sub(one.made) < relist && !now.Before(one.made)
+	if fresh && one.seen == st.Position() {
+		return one.der, one.made, nil
+	}
 	var revoked []cert.Revoked
 	for _, row := range st.IssuedBy(id) {
 		if row.RevokedAt == 0 || !now.Before(chest.FromMicros(row.NotAfter)) {
@@ -135,7 +140,8 @@ func (s *Certs) List(id string) (der []byte, made time.Time, err error) {
 		}
 		revoked = append(revoked, cert.Revoked{Serial: number, At: chest.FromMicros(row.RevokedAt), Reason: row.Reason})
 	}
-	if one.der != nil && one.count == len(revoked) && one.version == by.number && now.Sub(one.made) < relist && !now.Before(one.made) {
+	one.seen = st.Position()
+	if fresh && one.count == len(revoked) {
 		return one.der, one.made, nil
 	}
 	if der, err = by.Issuer.List(revoked, now); err != nil {
@@ -153,7 +159,7 @@ type status struct {
 }
 
 // Of answers about single certificates, at most so many are kept.
-const mostStatuses = 20_000
+const mostStatuses = 50_000
 
 // Status answers an OCSP request, in DER. About a serial number that the authority has not issued nothing is said and nothing signed, so
 // that nobody fills the memory, or has the key work, by asking about all there could be (RFC 6960, section 2.3: unauthorized).

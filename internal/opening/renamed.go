@@ -13,26 +13,29 @@ import (
 )
 
 // renameRoles gives grants of a role that has another name now that name, in the same commit in which a chest is unlocked. A custom role
-// that has the new name already gets another one, with its grants: nobody's access changes.
+// that has the name of one that every chest has now gets another one, with its grants: nobody's access changes.
 func renameRoles(a *chest.Attempt, rows *store.Snapshot) {
 	now, renamed := access.RoleName(access.FormerCurator), 0
 	for _, role := range rows.Roles {
-		if role.Name != now {
+		if !slices.ContainsFunc(access.Roles, func(r access.Role) bool { return r.Name == role.Name }) {
 			continue
 		}
 		other := role
-		for other.Name = now + "-own"; slices.ContainsFunc(rows.Roles, func(r entity.Role) bool { return r.Name == other.Name }); {
+		for other.Name = role.Name + "-own"; slices.ContainsFunc(rows.Roles, func(r entity.Role) bool { return r.Name == other.Name }); {
 			other.Name += "-own"
 		}
 		a.Change.Update(role, other)
-		renamed += renameGrants(a, rows, now, other.Name)
-		a.Entry.Detail += fmt.Sprintf("; the custom role %s is called %s now", now, other.Name)
+		moved := renameGrants(a, rows, role.Name, other.Name)
+		if role.Name == now {
+			renamed += moved
+		}
+		a.Entry.Detail += fmt.Sprintf("; the custom role %s is called %s now", role.Name, other.Name)
 	}
 	renamed += renameGrants(a, rows, access.FormerCurator, now)
 	if renamed > 0 {
-		a.Entry.Detail = strings.TrimPrefix(a.Entry.Detail+fmt.Sprintf("; the role %s is called %s now, in %s", access.FormerCurator, now,
-			reference.Counted(renamed, "grant")), "; ")
+		a.Entry.Detail += fmt.Sprintf("; the role %s is called %s now, in %s", access.FormerCurator, now, reference.Counted(renamed, "grant"))
 	}
+	a.Entry.Detail = strings.TrimPrefix(a.Entry.Detail, "; ")
 }
 
 func renameGrants(a *chest.Attempt, rows *store.Snapshot, from, to string) (renamed int) {

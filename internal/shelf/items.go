@@ -350,6 +350,12 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 	if err := certrow.Follows(found.Row, found.Versions, f.Facts); err != nil {
 		return 0, nil, err
 	}
+	if found.Row.Kind == entity.KindAuthority {
+		if _, err := s.heart.Allow(a.Caller, access.ChangeRules, d.Row.Name, found.Row.Name); err != nil {
+			return 0, nil, err
+		}
+		a.RestOnAccess()
+	}
 	if err := s.maySay(a, d, f.Facts); err != nil {
 		return 0, nil, err
 	}

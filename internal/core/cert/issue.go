@@ -95,8 +95,11 @@ func BelowOf(c *x509.Certificate, life time.Duration) Below {
 
 // NewAuthority certifies a key as an authority: one under the issuer, or when that is nil, one that stands by itself.
 func NewAuthority(issuer *Issuer, key crypto.Signer, b Below, now time.Time) (*x509.Certificate, error) {
-	if b.Subject == "" || len(b.Subject) > 64 {
-		return nil, invalid("subject", "subject is the name of the authority, of 1 to 64 characters")
+	if b.Subject == "" {
+		return nil, invalid("subject", "subject is the name of the authority in certificates")
+	}
+	if err := commonName(b.Subject); err != nil {
+		return nil, err
 	}
 	if b.Life < time.Hour || b.Life > 2*MostLife {
 		return nil, invalid("life", "an authority lasts from 1h to 7300d")
@@ -140,6 +143,9 @@ func NewAuthority(issuer *Issuer, key crypto.Signer, b Below, now time.Time) (*x
 func SelfSigned(key crypto.Signer, subject string, names Names, life time.Duration, now time.Time) (*x509.Certificate, error) {
 	if names.Empty() && subject == "" {
 		return nil, invalid(fieldNames, "the certificate is for no name")
+	}
+	if err := commonName(subject); err != nil {
+		return nil, err
 	}
 	if life < time.Minute || life > MostLife {
 		return nil, invalid("life", "a certificate lasts from 1m to 3650d")

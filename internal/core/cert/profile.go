@@ -101,10 +101,7 @@ func (p *Profile) Check(r Request) error {
 		return invalid("subject", "the common name %.64q is neither one of the names asked for, nor one that the profile gives (%s)", r.Subject,
 			listed(p.Subjects))
 	}
-	if len(r.Subject) > 64 { // ub-common-name of RFC 5280, appendix A.1
-		return invalid("subject", "a common name has at most 64 characters")
-	}
-	return nil
+	return commonName(r.Subject)
 }
 
 // CheckNames refuses names that the profile does not give.

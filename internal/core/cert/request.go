@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // mostNames is the most names of one certificate.
@@ -84,6 +85,17 @@ func (n Names) Texts() []string {
 // Empty reports whether there is no name.
 func (n Names) Empty() bool { return len(n.DNS)+len(n.Addresses)+len(n.URIs)+len(n.Mail) == 0 }
 
+// commonName refuses what is none.
+func commonName(text string) error {
+	if len(text) > 64 { // ub-common-name of RFC 5280, appendix A.1
+		return invalid("subject", "a common name has at most 64 bytes")
+	}
+	if strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) }) {
+		return invalid("subject", "a common name has nothing but characters that can be seen")
+	}
+	return nil
+}
+
 // Request is what somebody asks an authority to certify.
 type Request struct {
 	Public  crypto.PublicKey
@@ -126,6 +138,9 @@ func ReadRequest(text []byte) (r Request, err error) {
 		return r, invalid(fieldRequest, "the request is not signed by its own key")
 	}
 	r.Public, r.Subject = parsed.PublicKey, parsed.Subject.CommonName
+	if err := commonName(r.Subject); err != nil {
+		return r, err
+	}
 	if r.KeyType, err = KeyType(parsed.PublicKey); err != nil {
 		return r, invalid(fieldRequest, "%s", err)
 	}
