@@ -42,6 +42,11 @@ type CertificateProfile struct {
 	KeyTypes  []string `json:"key_types,omitempty"` // empty for all that are good
 	Usages    []string `json:"usages,omitempty"`    // empty for server
 	Longest   string   `json:"longest"`             // the longest life, such as 90d
+	// Of certificates of SSH; see docs/certificates.md.
+	SSH        string   `json:"ssh,omitempty"` // user or host; empty for X.509
+	Principals []string `json:"principals,omitempty"`
+	Extensions []string `json:"extensions,omitempty"`
+	Command    string   `json:"command,omitempty"`
 }
 
 // NewAuthority is what is said of a new authority. One that is brought is Certificate, its chain in PEM, and Private, its key in PEM; then
@@ -84,6 +89,7 @@ type ProfileOf struct {
 // item.
 type Order struct {
 	Request     string   `json:"request,omitempty"`
+	PublicKey   string   `json:"public_key,omitempty"` // of SSH: a line of authorized_keys, whose certificate is for the names as principals
 	Names       []string `json:"names,omitempty"`
 	Subject     string   `json:"subject,omitempty"` // the common name; empty for none
 	KeyType     string   `json:"key_type,omitempty"`
@@ -96,7 +102,7 @@ type Order struct {
 
 // MadeCertificate is a certificate that was made, and where it was put.
 type MadeCertificate struct {
-	Certificate string      `json:"certificate"` // with its chain, in PEM; empty while it was only requested
+	Certificate string      `json:"certificate"` // with its chain, in PEM, or the line of SSH; empty while it was only requested
 	Request     string      `json:"request,omitempty"`
 	Facts       Certificate `json:"facts"`
 	Item        *Item       `json:"item,omitempty"`

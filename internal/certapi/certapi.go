@@ -4,6 +4,7 @@ package certapi
 
 import (
 	"encoding/base64"
+	"fmt"
 	"io"
 	"net/http"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
 	"tansu/internal/certs"
@@ -243,20 +245,19 @@ func revoke(s *certs.Certs, c *Call) error {
 }
 
 // order reads what a certificate is wanted for.
-func order(c *Call) (o certs.Order, err error) {
-	var in client.Order
+func order(c *Call) (in client.Order, o certs.Order, err error) {
 	if err := decode(c, &in); err != nil {
-		return o, err
+		return in, o, err
 	}
 	o = certs.Order{Names: in.Names, Subject: in.Subject, KeyType: in.KeyType, Description: in.Description, Owner: in.Owner, Staged: in.Staged}
 	if in.Request != "" {
 		o.Request = []byte(in.Request)
 	}
 	if o.Life, err = lifeOf(in.Life); err != nil {
-		return o, err
+		return in, o, err
 	}
 	o.Into, err = itemIn("into", in.Into)
-	return o, err
+	return in, o, err
 }
 
 func issue(s *certs.Certs, c *Call) error {
@@ -264,12 +265,30 @@ func issue(s *certs.Certs, c *Call) error {
 	if err != nil {
 		return err
 	}
-	o, err := order(c)
+	in, o, err := order(c)
 	if err != nil {
 		return err
 	}
+	if in.PublicKey != "" {
+		return issueSSH(s, c, ref, in, o)
+	}
 	made, err := s.Issue(c.Caller, ref, o)
 	return madeJSON(c, made, err)
+}
+
+// issueSSH has a certificate of SSH issued: the names are its principals.
+func issueSSH(s *certs.Certs, c *Call, ref reference.Reference, in client.Order, o certs.Order) error {
+	if in.Request != "" || in.Into != "" || in.Subject != "" || in.KeyType != "" || in.Staged || in.Description != "" || in.Owner != "" {
+		return chest.Invalid("public_key", "a certificate of SSH is for a public key, names and a life, and goes into no item")
+	}
+	made, err := s.IssueSSH(c.Caller, ref, cert.SSHRequest{Public: []byte(in.PublicKey), Principals: in.Names, Life: o.Life})
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, client.MadeCertificate{Certificate: string(ssh.MarshalAuthorizedKey(made)), Facts: client.Certificate{
+		Subject: made.KeyId, CommonName: made.KeyId, Names: made.ValidPrincipals, Serial: fmt.Sprintf("%032x", made.Serial), Usages: []string{},
+		NotBefore: time.Unix(int64(made.ValidAfter), 0).UTC(), NotAfter: time.Unix(int64(made.ValidBefore), 0).UTC(), KeyType: made.Key.Type(),
+		Issuer: ssh.FingerprintSHA256(made.SignatureKey), Fingerprint: ssh.FingerprintSHA256(made.Key)}})
 }
 
 func madeJSON(c *Call, m certs.Made, err error) error {
@@ -310,10 +329,11 @@ func ordered(c *Call) (o certs.Order, err error) {
 	if err != nil {
 		return o, err
 	}
-	if o, err = order(c); err != nil {
+	in, o, err := order(c)
+	if err != nil {
 		return o, err
 	}
-	if o.Request != nil || o.Into.Item != "" {
+	if in.PublicKey != "" || o.Request != nil || o.Into.Item != "" {
 		return o, chest.Invalid("request", "the path names where it goes, and the key is made in the chest: give no request, and no into")
 	}
 	o.Into = ref

@@ -299,7 +299,7 @@ func (s *Certs) IssuedBy(c chest.Caller, ref reference.Reference, w Wanted) (lis
 	if err != nil {
 		return nil, false, a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
 	}
-	if it.Row.Kind != entity.KindAuthority {
+	if it.Row.Kind != entity.KindAuthority && it.Row.Kind != entity.KindKey { // which signs certificates of SSH
 		return nil, false, a.Fail(chest.Invalid("reference", "%s is a %s, and no authority", ref, it.Row.Kind))
 	}
 	search := strings.ToLower(w.Search)

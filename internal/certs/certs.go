@@ -112,20 +112,33 @@ type profile struct {
 	*cert.Profile
 	row  entity.Item
 	home string // where it is now, when it was named by an old name; else empty
+
+	signer string // what signs for it, by its item's id
 }
 
 // profileAt finds the profile at a spot, and the authority that signs for it.
 func profileAt(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (*profile, *authority, error) {
+	p, err := profileOnly(a, spot, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	if p.SSH != "" {
+		return nil, nil, chest.Invalid("profile", "%s gives certificates of SSH, and none of X.509 (tansu cert ssh)", ref)
+	}
+	signer, err := byID(a.St, p.signer, a.Entry.At)
+	return p, signer, err
+}
+
+func profileOnly(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (*profile, error) {
 	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
 	if err != nil {
-		return nil, nil, a.St.Hint(a.Caller, ref, err, a.Entry.At)
+		return nil, a.St.Hint(a.Caller, ref, err, a.Entry.At)
 	}
 	facts := certrow.Of(found.Item.Versions[found.Number-1].Facts)
 	if facts == nil || facts.Profile == nil {
-		return nil, nil, chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind)
+		return nil, chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind)
 	}
-	signer, err := byID(a.St, facts.Signer, a.Entry.At)
-	return &profile{facts.Profile, found.Item.Row, found.Home}, signer, err
+	return &profile{facts.Profile, found.Item.Row, found.Home, facts.Signer}, nil
 }
 
 // deniedNow refuses by a denial of the name that something has today what is asked for by an old one.

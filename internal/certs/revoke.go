@@ -52,6 +52,10 @@ func (s *Certs) Revoke(c chest.Caller, ref reference.Reference, serial, reason s
 			return a.Fail(chest.Missing("certificate "+cert.Serial(number)+" of "+ref.String(), ""))
 		}
 		a.Entry.Detail = row.Serial + " of " + row.Names + ": " + reason
+		if spot.Item.Row.Kind == entity.KindKey {
+			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: "a certificate of SSH is not revoked, but short: end the grant by which " +
+				"it is had, and take the key out of what the servers trust if it cannot wait"})
+		}
 		if row.RevokedAt != 0 {
 			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("it was revoked on %s (%s)",
 				chest.FromMicros(row.RevokedAt).Format(time.RFC3339), row.Reason)})

@@ -91,7 +91,8 @@ and networks: say it, so that a mistake, or a thief, cannot certify anything els
 	d.add(command)
 	command.Flags().StringVar(&n.Subject, "subject", "", "its `name` in certificates")
 	command.Flags().StringVar(&n.Life, "life", "3650d", "how long it lasts")
-	command.Flags().StringVar(&n.Under, "under", "", "the `authority` that certifies it, as DRAWER/AUTHORITY; it takes the right to change its rules")
+	command.Flags().StringVar(&n.Under, "under", "",
+		"the `authority` that certifies it, as DRAWER/AUTHORITY; it takes the right to change its rules")
 	command.Flags().IntVar(&below, "path-length", -1, "how many authorities may follow below it (any number)")
 	command.Flags().StringSliceVar(&n.Within, "within", nil, "the host names, each with all below it, and networks that it may sign for (any)")
 	command.Flags().StringVar(&n.KeyType, "key-type", "", "its `type` of key, such as ecdsa-p384 or rsa-4096 (ecdsa-p256)")
@@ -150,7 +151,10 @@ func (a *app) authorityProfileCommand() *cobra.Command {
 has the role subscriber on the profile may have such a certificate. It takes the right to change the rules of the authority.
 
 In --names, "*" is anything within one label: *.harbour.example are the hosts right below harbour.example. --networks give addresses,
---uris URIs (a "*" is anything but a slash), --mail addresses of mail, and --subjects common names that are none of these.`,
+--uris URIs (a "*" is anything but a slash), --mail addresses of mail, and --subjects common names that are none of these.
+
+With --ssh the authority is a key, and what it certifies is for SSH: --principals are accounts, or host names, and --networks from where a
+user may come.`,
 		Example: "  tansu authority profile harbour-gates-prod/gate-server --authority gate-authority --names \"*.harbour.example\"\n" +
 			"  tansu authority profile harbour-gates-prod/gate-client --authority gate-authority --subjects \"gate-*\" --usages client --longest 7d",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -162,6 +166,9 @@ In --names, "*" is anything within one label: *.harbour.example are the hosts ri
 				return usagef("say which authority signs: --authority NAME, of one in %s", ref.Drawer)
 			}
 			p.Authority = strings.TrimPrefix(p.Authority, ref.Drawer+"/")
+			if p.Longest == "" {
+				p.Longest = map[bool]string{true: "90d", false: "12h"}[p.SSH == ""]
+			}
 			text, err := json.Marshal(p)
 			if err != nil {
 				return err
@@ -191,13 +198,18 @@ In --names, "*" is anything within one label: *.harbour.example are the hosts ri
 	command.Flags().BoolVar(&p.Wildcards, "wildcards", false, "also certificates for all names below one, such as *.harbour.example")
 	command.Flags().StringSliceVar(&p.KeyTypes, "key-types", nil, "the types of keys (all that are good)")
 	command.Flags().StringSliceVar(&p.Usages, "usages", nil, "what the certificates are for: server, client, code, mail (server)")
-	command.Flags().StringVar(&p.Longest, "longest", "90d", "the longest life")
+	command.Flags().StringVar(&p.Longest, "longest", "", "the longest life (90d, of SSH 12h)")
+	command.Flags().StringVar(&p.SSH, "ssh", "",
+		"certificates of SSH, for a `user` or a host; then the authority is a key that signs (tansu key create)")
+	command.Flags().StringSliceVar(&p.Principals, "principals", nil, "of SSH: patterns of accounts, or of host names")
+	command.Flags().StringSliceVar(&p.Extensions, "extensions", nil, "of SSH: what a user may besides running programs, such as permit-pty")
+	command.Flags().StringVar(&p.Command, "command", "", "of SSH: the `command` that is run, whatever a user asks for")
 	return command
 }
 
 // namesOf are all the names that a profile gives.
 func namesOf(p client.CertificateProfile) (names []string) {
-	for _, list := range [][]string{p.Names, p.Networks, p.URIs, p.Mail, p.Subjects} {
+	for _, list := range [][]string{p.Names, p.Principals, p.Networks, p.URIs, p.Mail, p.Subjects} {
 		names = append(names, list...)
 	}
 	return names

@@ -36,7 +36,7 @@ It comes from an authority of this chest (issue), from one elsewhere (request, t
 		RunE: noSubcommand,
 	}
 	command.AddCommand(a.certIssueCommand(), a.certRenewCommand(), a.certShowCommand(), a.certSaveCommand(), a.certKeepCommand(),
-		a.certBringCommand(), a.certRequestCommand(), a.certAnswerCommand(), a.certSelfSignedCommand())
+		a.certBringCommand(), a.certSSHCommand(), a.certRequestCommand(), a.certAnswerCommand(), a.certSelfSignedCommand())
 	return command
 }
 
@@ -518,5 +518,57 @@ It takes the role consumer on the certificate, and to renew it depositor there a
 	command.Flags().StringVar(&f.Mode, "mode", "", "who may read them, in `octal` (0400)")
 	command.Flags().StringVar(&f.By, "by", "", "the `profile` that issues it when it does not exist yet")
 	command.Flags().StringSliceVar(&f.Names, "names", nil, "with --by: the names that it is for")
+	return command
+}
+
+func (a *app) certSSHCommand() *cobra.Command {
+	var o client.Order
+	var public, out string
+	command := &cobra.Command{
+		Use: "ssh DRAWER/PROFILE", Short: "Have a certificate for SSH issued", Args: exactly("DRAWER/PROFILE"),
+		Long: `Has the key of a profile certify a public key for SSH, for a short time: ssh then presents it by itself, and servers that trust the
+authority's key let in whom it names. Nothing is kept on the servers, and nothing of the private key is seen by the chest.
+
+The certificate is written beside the public key, as ssh looks for it (id_ed25519-cert.pub), or to --out.`,
+		Example: "  tansu cert ssh harbour-gates-prod/gate-login --names deploy --life 8h\n" +
+			"  tansu cert ssh harbour-gates-prod/gate-host --names gate-1.harbour.example --public /etc/ssh/ssh_host_ed25519_key.pub",
+		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
+			ref, err := itemArgument(arguments[0])
+			if err != nil {
+				return err
+			}
+			if public == "" {
+				home, err := os.UserHomeDir()
+				if err != nil {
+					return usagef("say which public key: --public FILE")
+				}
+				public = filepath.Join(home, ".ssh", "id_ed25519.pub")
+			}
+			key, err := a.input(public)
+			if err != nil {
+				return err
+			}
+			o.PublicKey = string(key)
+			made, err := c.IssueCertificate(ctx, ref.Drawer, ref.Item, o)
+			if err != nil {
+				return err
+			}
+			if out == "" {
+				out = strings.TrimSuffix(public, ".pub") + "-cert.pub"
+			}
+			err = wholefile.Replace(out, 0o644, func(w io.Writer) error { _, err := io.WriteString(w, made.Certificate); return err })
+			if err != nil {
+				return err
+			}
+			return a.show(made, func() {
+				fmt.Fprintf(a.Out, "%s is a certificate for %s, until %s (%s). See what it says: ssh-keygen -L -f %s\n", out,
+					strings.Join(made.Facts.Names, ", "), stamp(made.Facts.NotAfter), relative(made.Facts.NotAfter, time.Now()), out)
+			})
+		}),
+	}
+	command.Flags().StringSliceVar(&o.Names, "names", nil, "the principals: accounts, or host names")
+	command.Flags().StringVar(&public, "public", "", "the `file` of the public key (~/.ssh/id_ed25519.pub)")
+	command.Flags().StringVar(&out, "out", "", "write the certificate to this `file`")
+	command.Flags().StringVar(&o.Life, "life", "", "how long it lasts, such as 8h (as long as the profile lets it)")
 	return command
 }

@@ -4,7 +4,9 @@ import (
 	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/core/cryptokey"
 	"tansu/internal/entity"
+	"tansu/internal/keyrow"
 )
 
 // maySay decides whether somebody may say what an authority signs, which takes the right to change its rules: a profile would else give it
@@ -21,8 +23,15 @@ func (s *Shelf) maySay(a *chest.Attempt, d *chest.Drawer, f *certrow.Facts) erro
 	if err != nil {
 		return err
 	}
-	if it == nil || it.Row.Kind != entity.KindAuthority {
-		return chest.Invalid("profile.authority", "%s/%s is not an authority", d.Row.Name, f.Profile.Authority)
+	wanted := map[bool]string{true: entity.KindAuthority, false: entity.KindKey}[f.Profile.SSH == ""]
+	if it == nil || it.Row.Kind != wanted {
+		return chest.Invalid("profile.authority", "%s/%s is not %s", d.Row.Name, f.Profile.Authority,
+			map[string]string{entity.KindAuthority: "an authority", entity.KindKey: "a key"}[wanted])
+	}
+	if facts := keyrow.Of(it.Row); facts != nil && (facts.Operations&cryptokey.Sign == 0 || len(it.Versions) == 0 ||
+		it.Versions[0].PublicKey == "") {
+		return chest.Invalid("profile.authority", "%s/%s is no key that signs for SSH: ed25519, ECDSA or RSA, for sign", d.Row.Name,
+			f.Profile.Authority)
 	}
 	f.Signer = it.Row.ID
 	return nil

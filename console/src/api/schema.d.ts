@@ -2963,6 +2963,17 @@ export interface components {
             usages?: string[];
             /** @description The longest life, such as 90d. */
             longest: string;
+            /**
+             * @description Of certificates of SSH; left out for X.509.
+             * @enum {string}
+             */
+            ssh?: "user" | "host";
+            /** @description Patterns of accounts, or of host names. */
+            principals?: string[];
+            /** @description What a user may besides running programs, such as permit-pty. */
+            extensions?: string[];
+            /** @description That is run, whatever a user asks for. */
+            command?: string;
         };
         NewAuthority: {
             name: components["schemas"]["Name"];
@@ -3003,6 +3014,8 @@ export interface components {
         CertificateOrder: {
             /** @description PKCS #10, in PEM. */
             request?: string;
+            /** @description Of SSH: a line of authorized_keys, whose certificate is for the names as principals. */
+            public_key?: string;
             names?: string[];
             /** @description The common name. */
             subject?: string;

@@ -252,6 +252,24 @@ func TestProfilesThatMakeNoSenseAreRefused(t *testing.T) {
 		_, err := ReadProfile([]byte(text))
 		refused(t, err, field, "")
 	}
+	for text, field := range map[string]string{
+		`{"ssh":"both","principals":["deploy"]}`:  "profile.ssh",
+		`{"principals":["deploy"],"names":["x"]}`: "profile.ssh",
+		`{"ssh":"user"}`: "profile.principals",
+		`{"ssh":"user","principals":["deploy,root"]}`:                                   "profile.principals",
+		`{"ssh":"user","principals":["deploy"],"names":["x"]}`:                          "profile.names",
+		`{"ssh":"user","principals":["deploy"],"extensions":["permit-everything"]}`:     "profile.extensions",
+		`{"ssh":"host","principals":["*.harbour.example"],"extensions":["permit-pty"]}`: "profile.extensions",
+		`{"ssh":"user","principals":["deploy"],"networks":["10.1"]}`:                    "profile.networks",
+		`{"ssh":"user","principals":["deploy"],"command":"a\nb"}`:                       "profile.command",
+		`{"ssh":"user","principals":["deploy"],"longest":"91d"}`:                        "profile.longest",
+	} {
+		if !strings.Contains(text, "longest") {
+			text = text[:len(text)-1] + `,"longest":"12h"}`
+		}
+		_, err := ReadProfile([]byte(text[:1] + `"authority":"ca",` + text[1:]))
+		refused(t, err, field, "")
+	}
 	p, err := ReadProfile([]byte(`{"authority":"a","names":["*.harbour.example"],"longest":"90d"}`))
 	if err != nil || strings.Join(p.Usages, "") != "server" {
 		t.Errorf("%+v, %v", p, err)

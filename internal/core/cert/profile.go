@@ -26,6 +26,13 @@ type Profile struct {
 	KeyTypes  []string       `json:"key_types,omitempty"` // empty for all that are good
 	Usages    []string       `json:"usages,omitempty"`    // server, client, code, mail; empty for server
 	Longest   lifecycle.Span `json:"longest"`             // the longest life
+
+	// Of certificates of SSH: "user" or "host"; empty for X.509. Then the authority is a key of the chest that signs, and of the others
+	// networks alone mean something: from where a user may come.
+	SSH        string   `json:"ssh,omitempty"`
+	Principals []string `json:"principals,omitempty"` // patterns of accounts, or of host names
+	Extensions []string `json:"extensions,omitempty"` // what a user may besides running programs, such as permit-pty
+	Command    string   `json:"command,omitempty"`    // that is run, whatever a user asks for
 }
 
 // MostLife is the longest life that a profile can give.
@@ -37,7 +44,7 @@ func ReadProfile(text []byte) (p Profile, err error) {
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&p); err != nil || decoder.More() {
 		return p, invalid(fieldProfile, "the profile is not an object of JSON with the members authority, names, networks, uris, mail, "+
-			"subjects, wildcards, key_types, usages and longest")
+			"subjects, wildcards, key_types, usages and longest; of SSH ssh, principals, extensions and command")
 	}
 	return p, p.check()
 }
@@ -45,6 +52,12 @@ func ReadProfile(text []byte) (p Profile, err error) {
 func (p *Profile) check() error {
 	if reference.CheckName(p.Authority) != nil {
 		return invalid("profile.authority", "authority is the name of the authority that signs, in the same drawer")
+	}
+	if p.SSH != "" {
+		return p.checkSSH()
+	}
+	if len(p.Principals)+len(p.Extensions)+len(p.Command) > 0 {
+		return invalid("profile.ssh", "principals, extensions and command are said of certificates of SSH: say ssh, user or host")
 	}
 	if len(p.Names)+len(p.Networks)+len(p.URIs)+len(p.Mail)+len(p.Subjects) == 0 {
 		return invalid("profile.names", "the profile gives no names: give names, networks, uris, mail or subjects")
@@ -83,6 +96,9 @@ func (p *Profile) check() error {
 
 // Check refuses a request that asks for more than the profile gives, and says for what.
 func (p *Profile) Check(r Request) error {
+	if p.SSH != "" {
+		return invalid(fieldProfile, "the profile gives certificates of SSH, and none of X.509 (tansu cert ssh)")
+	}
 	if len(p.KeyTypes) > 0 && !slices.Contains(p.KeyTypes, r.KeyType) {
 		return invalid(fieldKeyType, "the key is of the type %s; the profile takes %s", r.KeyType, strings.Join(p.KeyTypes, ", "))
 	}
@@ -106,6 +122,9 @@ func (p *Profile) Check(r Request) error {
 
 // CheckNames refuses names that the profile does not give.
 func (p *Profile) CheckNames(names Names) error {
+	if p.SSH != "" {
+		return invalid(fieldProfile, "the profile gives certificates of SSH, and none of X.509 (tansu cert ssh)")
+	}
 	for _, name := range names.DNS {
 		if strings.HasPrefix(name, "*.") && !p.Wildcards {
 			return invalid(fieldNames, "%s stands for all names below one, and the profile gives none of these", name)

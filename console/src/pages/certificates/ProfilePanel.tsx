@@ -25,12 +25,12 @@ export function ProfilePanel({ drawer, item, profile: p, issues, writes }: Profi
       <div className="flex flex-wrap items-start justify-between gap-3">
         <h2 className="text-xl font-semibold">What may be in its certificates</h2>
         <div className="flex flex-wrap gap-2">
-          {writes && (
+          {writes && !p.ssh && (
             <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("change")}>
               Change …
             </button>
           )}
-          {issues && (
+          {issues && !p.ssh && (
             <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("issue")}>
               Issue a certificate …
             </button>
@@ -43,13 +43,17 @@ export function ProfilePanel({ drawer, item, profile: p, issues, writes }: Profi
             {p.authority}
           </Link>
         </Fact>
+        <Fact name="For SSH, of a">{p.ssh}</Fact>
+        <Fact name="Principals">{list(p.principals)}</Fact>
+        <Fact name="Permits">{list(p.extensions)}</Fact>
+        <Fact name="Command">{p.command}</Fact>
         <Fact name="Host names">{p.names && `${list(p.names)}${p.wildcards ? ", and all names below one" : ""}`}</Fact>
         <Fact name="Networks">{list(p.networks)}</Fact>
         <Fact name="URIs">{list(p.uris)}</Fact>
         <Fact name="Mail addresses">{list(p.mail)}</Fact>
         <Fact name="Common names">{list(p.subjects)}</Fact>
         <Fact name="For use as">{list(p.usages)}</Fact>
-        <Fact name="Types of keys">{list(p.key_types) ?? "any that is good"}</Fact>
+        <Fact name="Types of keys">{p.ssh ? undefined : (list(p.key_types) ?? "any that is good")}</Fact>
         <Fact name="Longest life">{p.longest}</Fact>
       </dl>
       {!issues && (
@@ -57,11 +61,12 @@ export function ProfilePanel({ drawer, item, profile: p, issues, writes }: Profi
           Whoever has the role <b>subscriber</b> on <span className="name">{target}</span> may have such a certificate.
         </p>
       )}
-      <Commands
-        text={`tansu cert issue ${target} --names NAME --into ${drawer}/ITEM\ntansu cert issue ${target} --request FILE.csr --out FILE.pem`}
-      />
+      <Commands text={p.ssh ? `tansu cert ssh ${target} --names PRINCIPAL` : samples(target, drawer)} />
       {open === "issue" && <IssueDialog drawer={drawer} profile={item.name} keyTypes={p.key_types} longest={p.longest} onClose={close} />}
       {open === "change" && <ProfileDialog drawer={drawer} authority={p.authority} item={item} profile={p} onClose={close} />}
     </section>
   );
 }
+
+const samples = (target: string, drawer: string) =>
+  `tansu cert issue ${target} --names NAME --into ${drawer}/ITEM\ntansu cert issue ${target} --request FILE.csr --out FILE.pem`;

@@ -24,6 +24,7 @@ export const reasons: { value: Schemas["RevocationReason"]; text: string }[] = [
 // namesOf are all the names that a profile gives.
 export const namesOf = (p: Schemas["CertificateProfile"]) => [
   ...(p.names ?? []),
+  ...(p.principals ?? []),
   ...(p.networks ?? []),
   ...(p.uris ?? []),
   ...(p.mail ?? []),

@@ -1,0 +1,125 @@
+package certs
+
+import (
+	"encoding/asn1"
+	"fmt"
+	"io"
+	"math/big"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"golang.org/x/crypto/ssh"
+
+	"tansu/internal/certrow"
+	"tansu/internal/chest"
+	"tansu/internal/core/access"
+	"tansu/internal/core/cert"
+	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/reference"
+	"tansu/internal/entity"
+	"tansu/internal/keyrow"
+)
+
+// sshAuthority is a key of the chest that signs certificates of SSH. It is an ssh.Signer.
+type sshAuthority struct {
+	key    *cryptokey.Key
+	public ssh.PublicKey
+}
+
+func (s *sshAuthority) PublicKey() ssh.PublicKey { return s.public }
+
+// Sign signs by the usual algorithm of the key; of RSA keys that is rsa-sha2-512 (RFC 8332).
+func (s *sshAuthority) Sign(_ io.Reader, data []byte) (*ssh.Signature, error) {
+	var scheme cryptokey.Scheme
+	format := s.public.Type()
+	if format == ssh.KeyAlgoRSA {
+		scheme, format = "RS512", ssh.KeyAlgoRSASHA512
+	}
+	blob, _, err := s.key.Sign(scheme, cryptokey.DER, data)
+	if err != nil {
+		return nil, err
+	}
+	if strings.HasPrefix(format, "ecdsa-") { // RFC 5656, section 3.1.2: two mpint, and not ASN.1
+		var pair struct{ R, S *big.Int }
+		if _, err := asn1.Unmarshal(blob, &pair); err != nil {
+			return nil, err
+		}
+		blob = ssh.Marshal(pair)
+	}
+	return &ssh.Signature{Format: format, Blob: blob}, nil
+}
+
+// sshAuthorityByID opens the key that signs for a profile, by its item's id.
+func sshAuthorityByID(st *chest.Snapshot, id string, now time.Time) (*sshAuthority, *chest.Item, *chest.Drawer, error) {
+	drawer, item, is := strings.Cut(st.NameOf(id), "/")
+	if !is {
+		return nil, nil, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
+	}
+	found, err := st.At(drawer, item).Serving(entity.Within, reference.Reference{Drawer: drawer, Item: item}, now)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	facts := keyrow.Of(found.Item.Row)
+	if facts == nil {
+		return nil, nil, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: drawer + "/" + item + " is no key"}
+	}
+	key, err := st.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
+		return cryptokey.Open(facts.Type, facts.Operations, stored)
+	})
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var jwk jose.JSONWebKey
+	if err := jwk.UnmarshalJSON([]byte(found.Item.Versions[found.Number-1].PublicKey)); err != nil {
+		return nil, nil, nil, err
+	}
+	public, err := ssh.NewPublicKey(jwk.Key)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	return &sshAuthority{key.(*cryptokey.Key), public}, found.Item, found.Drawer, nil
+}
+
+// IssueSSH has the key of a profile certify a key for SSH, and records it.
+func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequest) (made *ssh.Certificate, err error) {
+	r.Name = c.Name
+	err = s.heart.Try(func() error {
+		a := s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
+		spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
+		if err != nil {
+			return err
+		}
+		a.RestOnAccess()
+		p, err := profileOnly(a, spot, ref)
+		if err != nil {
+			return a.Fail(err)
+		}
+		if err := deniedNow(a, access.Issue, p.home); err != nil {
+			return err
+		}
+		if p.SSH == "" {
+			return a.Fail(chest.Invalid("profile", "%s gives certificates of X.509, and none of SSH (tansu cert issue)", ref))
+		}
+		by, key, drawer, err := sshAuthorityByID(a.St, p.signer, a.Entry.At)
+		if err != nil {
+			return a.Fail(err)
+		}
+		a.RestOnSpot(chest.Spot{Names: []string{drawer.Row.Name, key.Row.Name}, Asked: drawer, Home: drawer, Item: key})
+		a.Entry.DrawerID, a.Entry.ItemID = spot.Home.Row.ID, p.row.ID
+		if made, err = p.IssueSSH(r, by, a.Entry.At); err != nil {
+			return a.Fail(certrow.Told(err))
+		}
+		serial := fmt.Sprintf("%032x", made.Serial)
+		until := time.Unix(int64(made.ValidBefore), 0)
+		fingerprint := cert.Fingerprint(made.Marshal())
+		a.Entry.Detail = fmt.Sprintf("certificate %s of SSH for %.200s until %s", serial, strings.Join(made.ValidPrincipals, " "),
+			until.UTC().Format(time.RFC3339))
+		a.Change.Insert(entity.Issued{ID: key.Row.ID + "/" + serial, Authority: key.Row.ID, Serial: serial, Subject: made.KeyId,
+			Names: strings.Join(made.ValidPrincipals, " "), KeyType: made.Key.Type(), Fingerprint: fingerprint,
+			NotBefore: chest.Micros(time.Unix(int64(made.ValidAfter), 0)), NotAfter: chest.Micros(until), Profile: p.row.ID, Holder: c.ID,
+			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name})
+		return a.Commit("certificate " + serial)
+	})
+	return made, err
+}
