@@ -53,7 +53,8 @@ func TestCertificatesOfSSHSayWhatTheirProfileSays(t *testing.T) {
 		field string
 		SSHRequest
 	}{{"principals", SSHRequest{Principals: nil}}, {"principals", SSHRequest{Principals: []string{"root"}}},
-		{"principals", SSHRequest{Principals: []string{"gate-1,root"}}}, {"life", SSHRequest{Principals: []string{"deploy"}, Life: 13 * time.Hour}},
+		{"principals", SSHRequest{Principals: []string{"gate-1,root"}}},
+		{"life", SSHRequest{Principals: []string{"deploy"}, Life: 13 * time.Hour}},
 		{"public_key", SSHRequest{Public: []byte("words"), Principals: []string{"deploy"}}},
 		{"public_key", SSHRequest{Public: ssh.MarshalAuthorizedKey(made), Principals: []string{"deploy"}}}} {
 		if r.Public == nil {
