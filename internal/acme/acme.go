@@ -228,6 +228,9 @@ func (c *call) fail(err error) {
 			known = problem{http.StatusInternalServerError, "serverInternal", ""}
 		}
 		known.detail = refused.Detail
+		if refused.Refusal != nil && refused.Refusal.Receipt != "" {
+			known.detail += " (receipt " + refused.Refusal.Receipt + ")"
+		}
 		if refused.RetryAfter > 0 {
 			c.w.Header().Set("Retry-After", fmt.Sprint(int(refused.RetryAfter.Seconds())+1))
 		}

@@ -195,6 +195,17 @@ named, is written to standard output: as PEM, or as a JWK whose kid names key an
 			if err != nil {
 				return err
 			}
+			switch form {
+			case "":
+			case "pem", "jwk", "ssh": // which whoever may use the key gets, too
+				results, err := c.UseKey(ctx, ref.String(), client.KeyUse{Op: "public"})
+				if err != nil {
+					return err
+				}
+				return a.printPublic(results[0].PublicKey, form)
+			default:
+				return usagef("--public is %.20q; allowed: pem, jwk, ssh", form)
+			}
 			h, err := c.History(ctx, ref.Drawer, ref.Item)
 			if err != nil {
 				return err
@@ -202,42 +213,26 @@ named, is written to standard output: as PEM, or as a JWK whose kid names key an
 			if h.Item.Key == nil {
 				return fmt.Errorf("%s/%s is a secret, and no key", ref.Drawer, ref.Item)
 			}
-			switch form {
-			case "":
-				return a.show(h, func() { a.printHistory(h) })
-			case "pem", "jwk", "ssh":
-				return a.printPublic(h, ref, form)
-			}
-			return usagef("--public is %.20q; allowed: pem, jwk, ssh", form)
+			return a.show(h, func() { a.printHistory(h) })
 		}),
 	}
 	command.Flags().StringVar(&form, "public", "", "write the public half alone, as pem, jwk or ssh")
 	return command
 }
 
-func (a *app) printPublic(h client.History, ref reference.Reference, form string) error {
-	for _, v := range h.Versions {
-		if ref.Version != v.Version && (ref.Version != 0 || !v.Current) {
-			continue
-		}
-		if len(v.PublicKey) == 0 {
-			return fmt.Errorf("a key of the type %s has no public half", h.Item.Key.Type)
-		}
-		if form == "jwk" {
-			_, err := fmt.Fprintf(a.Out, "%s\n", v.PublicKey)
-			return err
-		}
-		text, err := client.PublicPEM(v.PublicKey)
-		if form == "ssh" {
-			text, err = client.PublicSSH(v.PublicKey)
-		}
-		if err != nil {
-			return err
-		}
-		_, err = a.Out.Write(text)
+func (a *app) printPublic(jwk json.RawMessage, form string) error {
+	text, err := append([]byte(jwk), '\n'), error(nil)
+	switch form {
+	case "pem":
+		text, err = client.PublicPEM(jwk)
+	case "ssh":
+		text, err = client.PublicSSH(jwk)
+	}
+	if err != nil {
 		return err
 	}
-	return fmt.Errorf("%s has no such version that is served", ref)
+	_, err = a.Out.Write(text)
+	return err
 }
 
 // mostMessage bounds what is sent to be signed or encrypted, in bytes: the chest takes as much in one call.

@@ -38,6 +38,9 @@ func TestAKeyOnTheCommandLine(t *testing.T) {
 	}
 
 	message := file("pass.txt", "line 4, 07:10")
+	if public := app.ok(t, "", "key", "show", signing, "--public", "jwk"); !strings.Contains(public, `"kid"`) { // who may use it may have it
+		t.Errorf("the public half for an app: %s", public)
+	}
 	signature := file("pass.sig", app.ok(t, "", "key", "sign", signing, message))
 	steward.ok(t, "", "key", "rotate", signing)
 	if got := app.ok(t, "", "key", "verify", signing, message, "--signature", signature); !strings.Contains(got, "version 1") {
