@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
@@ -353,5 +354,31 @@ func TestAnAuthorityIsRenewedAndBrought(t *testing.T) {
 	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: about.Public + "/crl"}); answer.Status != http.StatusServiceUnavailable &&
 		answer.Status != http.StatusOK {
 		t.Errorf("after a restart: %d", answer.Status)
+	}
+}
+
+// Rules about age and about how many versions are kept concern certificates, and neither authorities nor profiles: what a chest signs with
+// does not end by what is demanded of passwords.
+func TestRulesAboutAgeLeaveAuthoritiesAlone(t *testing.T) {
+	_, curator, app := start(t)
+	issue(t, app, "gate-1")
+	d := must[client.DrawerContents](t)(curator.Drawer(ctx, "gates"))
+	ruled := must[client.RulesReport](t)(curator.SetDrawerRules(ctx, "gates", d.Drawer.Revision, client.NewRules{AllowRefusals: true,
+		Rules: client.Rules{MaxAge: "1h", NeedsEnd: true, Keep: 1}}))
+	for _, one := range ruled.Items {
+		if one.Reference != "gates/gate-1" && one.Reference != "gates/secret" {
+			t.Errorf("the rules are said to concern %s", one.Reference)
+		}
+	}
+	must[client.Stored](t)(curator.RenewAuthority(ctx, "gates", "root", "3650d", ""))
+	must[client.Stored](t)(curator.RenewAuthority(ctx, "gates", "authority", "365d", "gates/root"))
+	for _, name := range []string{"root", "authority"} {
+		h := must[client.History](t)(curator.History(ctx, "gates", name))
+		if h.Item.State != "usable" || len(h.Versions) != 2 || h.Versions[1].State == "shredded" {
+			t.Errorf("%s: %+v", name, h.Versions)
+		}
+	}
+	if again := issue(t, app, "gate-2"); again.Item.EndsAt.After(again.Item.ChangedAt.Add(time.Hour)) {
+		t.Errorf("a certificate is served for longer than the rules let it: %+v", again.Item)
 	}
 }

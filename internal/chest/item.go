@@ -160,11 +160,7 @@ func newItem(d *Drawer, rows store.Shelved) (*Item, error) {
 	if err != nil {
 		return nil, fmt.Errorf("item %s: %w", rows.Item.ID, err)
 	}
-	schedule := d.Schedule
-	if rows.Item.Lasting() {
-		schedule = schedule.Lasting()
-	}
-	it.Life = LifeOf(rows, schedule.And(ownRules))
+	it.Life = LifeOf(rows, ScheduleFor(rows.Item, d.Schedule).And(ownRules))
 	_, idle := it.Life.Rules.Shortest()
 	it.CanIdle = idle != 0
 	return it, nil
@@ -180,6 +176,14 @@ func ParseRules(text string) (r lifecycle.Rules, err error) {
 	}
 	err = json.Unmarshal([]byte(text), &r)
 	return r, err
+}
+
+// ScheduleFor is as much of a drawer's schedule as concerns an item.
+func ScheduleFor(row entity.Item, drawer lifecycle.Schedule) lifecycle.Schedule {
+	if row.Lasting() {
+		return drawer.Lasting()
+	}
+	return drawer
 }
 
 // LifeOf is what decides about an item.

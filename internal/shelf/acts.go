@@ -137,7 +137,7 @@ func actOn(a *chest.Attempt, it *chest.Item, act lifecycle.Act, version int) err
 // place of theirs, and into the attempt's change, with an entry for each.
 func prune(a *chest.Attempt, d *chest.Drawer, row entity.Item, versions []entity.Version) (notes []string) {
 	own, _ := chest.ParseRules(row.Rules)
-	life := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, d.Schedule.And(own))
+	life := chest.LifeOf(store.Shelved{Item: row, Versions: versions}, chest.ScheduleFor(row, d.Schedule).And(own))
 	for _, number := range life.Surplus(a.Entry.At) {
 		if row.KeyType != "" && number >= row.DecryptFrom { // what it encrypted would be lost
 			return append(notes, "a rule of the drawer keeps fewer versions; of a key, those stay that still decrypt (tansu key decrypt-from)")

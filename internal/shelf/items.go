@@ -233,11 +233,7 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 	if err := lookalike(st, d, ref.Item, "", now); err != nil {
 		return nil, err
 	}
-	schedule := d.Schedule
-	if row.Lasting() {
-		schedule = schedule.Lasting()
-	}
-	if err := checkRules(v, d, lifecycle.Item{Rules: schedule}, now); err != nil {
+	if err := checkRules(v, d, lifecycle.Item{Rules: chest.ScheduleFor(row, d.Schedule)}, now); err != nil {
 		return nil, err
 	}
 	return d, checkOwned(d, row.Owner, now)

@@ -144,7 +144,8 @@ func (s *Shelf) SetItemRules(c chest.Caller, ref reference.Reference, revision i
 			return a.Fail(chest.Invalid("rules."+field, "%s would have no effect: of an item's rule and its drawer's, the stricter counts", field))
 		}
 		r := RulesReport{at: a.Entry.At}
-		r.weigh(RuledItem{Reference: ref.Drawer + "/" + ref.Item, Effect: found.Life.Under(d.Schedule.And(rules), a.Entry.At)})
+		r.weigh(RuledItem{Reference: ref.Drawer + "/" + ref.Item,
+			Effect: found.Life.Under(chest.ScheduleFor(found.Row, d.Schedule).And(rules), a.Entry.At)})
 		if err := r.surprise(n); err != nil {
 			return a.Fail(err)
 		}
@@ -206,7 +207,7 @@ func (r *RulesReport) fill(a *chest.Attempt, d *chest.Drawer, schedule lifecycle
 			return
 		}
 		own, _ := chest.ParseRules(it.Row.Rules) // it was read a moment ago
-		ruled := RuledItem{Reference: d.Row.Name + "/" + it.Row.Name, Effect: it.Life.Under(schedule.And(own), now)}
+		ruled := RuledItem{Reference: d.Row.Name + "/" + it.Row.Name, Effect: it.Life.Under(chest.ScheduleFor(it.Row, schedule).And(own), now)}
 		ruled.Ownerless = !rules.OwnedBy(it.Row.Owner, d.Row.Owner) && d.Schedule.At(now).OwnedBy(it.Row.Owner, d.Row.Owner)
 		if a.St.MayList(a.Caller, d, it, now) {
 			r.weigh(ruled)

@@ -23,7 +23,8 @@ func TestCertificatesAreMadeRenewedAndRevoked(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
-	b.do(press("Create it", "dialog"), see("An authority: it signs certificates"), see("Its key never leaves the chest"), see("ferries.example"))
+	b.do(press("Create it", "dialog"), see("An authority: it signs certificates"), see("Its key never leaves the chest"),
+		see("ferries.example"))
 	b.do(press("New profile …"), chromedp.WaitVisible(`dialog[open]`), keys(`dialog input[name=name]`, "quay-server"),
 		keys(`dialog input[name=names]`, "*.ferries.example"))
 	if found := b.axe(); found != "" {
