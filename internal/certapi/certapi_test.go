@@ -207,6 +207,12 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 	if !bytes.Equal(unknown.Body, cert.Unauthorized()) {
 		t.Errorf("another serial number: %x", unknown.Body)
 	}
+	for _, act := range []string{"suspend", "resume", "retire"} { // what it has signed is trusted all the same
+		must[client.History](t)(curator.Act(ctx, "gates", "authority", client.Act{Act: act}))
+		if entries() != 1 {
+			t.Errorf("after %s the list is another one", act)
+		}
+	}
 	for _, path := range []string{"/pki/it_aaaaaaaaaaaaaaaa/crl", "/pki/" + strings.Repeat("x", 300) + "/crl", "/pki/gates/certificate"} {
 		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path}); answer.Status != http.StatusNotFound {
 			t.Errorf("%s: %d", path, answer.Status)

@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"math/big"
+	"strings"
 	"sync"
 	"time"
 
@@ -90,19 +91,35 @@ type list struct {
 // relist is after how long a list is signed again although nothing was revoked. It is good for longer ([cert.ListFresh]).
 const relist = time.Hour
 
-// public finds an authority for somebody who need not be known. What it says is public, and is no use of the key that anybody decides on:
-// it is kept and said again, and is not in the trail.
+// public finds an authority for somebody who need not be known, also one that is suspended or retired: what it has signed is trusted all
+// the same, and so it goes on to say what is not. That is public, and is no use of the key that anybody decides on: it is kept and said
+// again, and is not in the trail.
 func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error) {
 	now := s.heart.Now()
 	st, err := s.heart.Look()
 	if err != nil {
 		return nil, nil, now, err
 	}
-	by, err := byID(st, id, now)
-	if err != nil {
-		return nil, nil, now, chest.Missing("authority at this address", "") // whatever there is of that id
+	missing := chest.Missing("authority at this address", "") // whatever there is of that id
+	drawer, item, is := strings.Cut(st.NameOf(id), "/")
+	if !is {
+		return nil, nil, now, missing
 	}
-	return st, by, now, nil
+	d, it, err := st.At(drawer, item).ReadItem()
+	if err != nil || it.Row.Kind != entity.KindAuthority {
+		return nil, nil, now, missing
+	}
+	number, err := it.Life.Current(now)
+	for n := len(it.Versions); err != nil && n > 0 && number == 0; n-- {
+		if it.Versions[n-1].ShreddedAt == 0 && !it.Versions[n-1].Staged {
+			number = n
+		}
+	}
+	if number == 0 {
+		return nil, nil, now, missing
+	}
+	by, err := open(st, d, it, number)
+	return st, by, now, err
 }
 
 // Certificate is an authority's certificate, in DER.
