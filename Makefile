@@ -44,7 +44,7 @@ trail-10m: ## measure queries of a trail of ten million entries; the file is bui
 screenshots: build ## take the pictures in docs/screenshots anew
 	@scripts/install.sh screenshots
 	@go run ./scripts/screenshots docs/screenshots
-	@go run ./scripts/screenshots -dark -only chest build && mv build/chest.png docs/screenshots/chest-night.png
+	@go run ./scripts/screenshots -dark -all -only authority build && mv build/authority.png docs/screenshots/authority-night.png
 	@scripts/screenshots/terminal.sh docs/screenshots
 
 edits: ## edit the file of a stopped chest ten thousand times, of a running one a thousand times, and each page

@@ -21,8 +21,9 @@ type Certificate struct {
 	Usages      []string  `json:"usages"`      // server, client, code, mail
 	Fingerprint string    `json:"fingerprint"` // SHA-256 of the certificate, in hex
 	SelfSigned  bool      `json:"self_signed"`
-	Renewable   bool      `json:"renewable"` // it was issued here, by a profile
-	Authority   bool      `json:"authority"` // it may sign others
+	Renewable   bool      `json:"renewable"`         // it was issued here, by a profile
+	Revoked     string    `json:"revoked,omitempty"` // the reason for which its authority has revoked it; empty for none
+	Authority   bool      `json:"authority"`         // it may sign others
 	PathLength  *int      `json:"path_length,omitempty"`
 	Within      []string  `json:"within,omitempty"` // of an authority: the names and networks that it may sign for; empty for any
 	// Request is the request (PKCS #10, in PEM) of a key that waits for its certificate; empty for none.

@@ -157,6 +157,9 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 	if one.State != "revoked" || one.Reason != "superseded" || entries() != 1 {
 		t.Errorf("%+v", one)
 	}
+	if h := must[client.History](t)(curator.History(ctx, "gates", "gate-1")); h.Item.Certificate.Revoked != "superseded" {
+		t.Errorf("its item says nothing of that: %+v", h.Item.Certificate)
+	}
 	if _, err := curator.RevokeCertificate(ctx, "gates", "authority", made.Facts.Serial, ""); chesttest.Code(err) != "not_possible" {
 		t.Errorf("twice: %v", err)
 	}

@@ -20,6 +20,7 @@ type Facts struct {
 	Request string `json:"request,omitempty"` // what a certificate was requested with, in PEM, while there is none
 	// Of a profile, all that it says; nil for a certificate.
 	Profile *cert.Profile `json:"profile,omitempty"`
+	Revoked string        `json:"revoked,omitempty"` // the reason for which its authority has revoked it; empty for none
 	Signer  string        `json:"signer,omitempty"` // and the authority that it names, by the item's id
 }
 

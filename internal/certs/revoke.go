@@ -75,7 +75,31 @@ func (s *Certs) revoke(a *chest.Attempt, row entity.Issued, reason string) error
 	after := row
 	after.RevokedAt, after.RevokedBy, after.Reason = chest.Micros(a.Entry.At), a.Caller.Name, reason
 	a.Change.Update(row, after)
+	markRevoked(a, row, reason)
 	return a.Commit("certificate " + row.Serial)
+}
+
+// markRevoked says of the version that has a certificate that it was revoked, so that whoever sees the item knows.
+func markRevoked(a *chest.Attempt, row entity.Issued, reason string) {
+	drawer, item, is := strings.Cut(a.St.NameOf(row.Place), "/")
+	if !is {
+		return
+	}
+	spot := a.St.At(drawer, item)
+	if spot.Item == nil {
+		return
+	}
+	about := a.Entry
+	a.RestOnSpot(spot)
+	a.Entry.ItemID, a.Entry.DrawerID = about.ItemID, about.DrawerID // it is about the authority
+	for _, v := range spot.Item.Versions {
+		if f := certrow.Of(v.Facts); f != nil && f.Serial == row.Serial {
+			after := v
+			f.Revoked = reason
+			after.Facts = f.Text()
+			a.Change.Update(v, after)
+		}
+	}
 }
 
 // list is an authority's list of revoked certificates, as it was signed last.

@@ -281,13 +281,17 @@ func certificateLines(f client.Certificate) []string {
 	if f.Request != "" {
 		waits = "a key waits for its certificate"
 	}
+	revoked := ""
+	if f.Revoked != "" {
+		revoked = strings.ReplaceAll(f.Revoked, "_", " ") + ": renew it (tansu cert renew)"
+	}
 	ends := ""
 	if !f.NotAfter.IsZero() {
 		ends = stamp(f.NotAfter) + " (" + relative(f.NotAfter, time.Now()) + ")"
 	}
 	return []string{"subject", f.Subject, "names", strings.Join(f.Names, ", "), "issued by", issuerText(f), "serial number", f.Serial,
 		"type of key", f.KeyType, "usages", strings.Join(f.Usages, ", "), "valid from", stamp(f.NotBefore), "valid until", ends, "fingerprint",
-		f.Fingerprint, "may sign for", strings.Join(f.Within, ", "), "request", waits}
+		f.Fingerprint, "may sign for", strings.Join(f.Within, ", "), "request", waits, "REVOKED", revoked}
 }
 
 func (a *app) certSaveCommand() *cobra.Command {

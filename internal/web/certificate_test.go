@@ -50,6 +50,7 @@ func TestCertificatesAreMadeRenewedAndRevoked(t *testing.T) {
 	if found := b.axe(); found != "" {
 		t.Error(found)
 	}
+	b.visit("/drawers/ticketing-prod/quay-1", "Revoked: superseded")
 	list, _, err := steward.Issued(ctx, "ticketing-prod", "quay-authority", client.IssuedFilter{State: "revoked"})
 	if err != nil || len(list) != 1 || list[0].Reason != "superseded" || list[0].Place != "ticketing-prod/quay-1" {
 		t.Errorf("%+v, %v", list, err)

@@ -62,7 +62,7 @@ func Certificate(f *certrow.Facts) *client.Certificate {
 		return nil
 	}
 	answer := CertificateFacts(f.Facts)
-	answer.Request, answer.Renewable = f.Request, f.Made != ""
+	answer.Request, answer.Renewable, answer.Revoked = f.Request, f.Made != "", f.Revoked
 	if f.Profile != nil {
 		profile := Profile(f.Profile)
 		answer.Profile = &profile

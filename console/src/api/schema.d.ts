@@ -2938,6 +2938,8 @@ export interface components {
             self_signed: boolean;
             /** @description It was issued here, by a profile. */
             renewable: boolean;
+            /** @description The reason for which its authority has revoked it; left out for none. */
+            revoked?: string;
             /** @description It may sign others. */
             authority: boolean;
             /** @description How many authorities may follow below it; left out for any number. */

@@ -34,6 +34,11 @@ export function CertificatePanel({ drawer, item, certificate, waiting, writes }:
           </button>
         )}
       </div>
+      {certificate.revoked && (
+        <p>
+          <Mark state="refused" word={`Revoked: ${certificate.revoked.replaceAll("_", " ")}`} />. Applications still get it: renew it.
+        </p>
+      )}
       {certificate.serial && <Facts of={certificate} />}
       {request && (
         <div className="flex flex-wrap items-center gap-3">
