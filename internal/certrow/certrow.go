@@ -21,7 +21,7 @@ type Facts struct {
 	// Of a profile, all that it says; nil for a certificate.
 	Profile *cert.Profile `json:"profile,omitempty"`
 	Revoked string        `json:"revoked,omitempty"` // the reason for which its authority has revoked it; empty for none
-	Signer  string        `json:"signer,omitempty"` // and the authority that it names, by the item's id
+	Signer  string        `json:"signer,omitempty"`  // and the authority that it names, by the item's id
 }
 
 // Of reads what a row says; nil for an item of another kind.
