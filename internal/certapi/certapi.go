@@ -91,6 +91,14 @@ func named(c *Call, what string) (ref reference.Reference, err error) {
 	return reference.Reference{Drawer: c.Path("drawer"), Item: c.Path(what)}, nil
 }
 
+// asked reads the item that a path names, and the body.
+func asked(c *Call, what string, into any) (ref reference.Reference, err error) {
+	if ref, err = named(c, what); err == nil {
+		err = decode(c, into)
+	}
+	return ref, err
+}
+
 // itemIn reads DRAWER/ITEM in a member of a body; the zero value for nothing.
 func itemIn(member, text string) (ref reference.Reference, err error) {
 	if text == "" {
@@ -166,10 +174,7 @@ func renewAuthority(s *certs.Certs, c *Call) error {
 		Life  string `json:"life"`
 		Under string `json:"under"`
 	}
-	ref, err := named(c, "authority")
-	if err == nil {
-		err = decode(c, &in)
-	}
+	ref, err := asked(c, "authority", &in)
 	if err != nil {
 		return err
 	}
@@ -230,10 +235,7 @@ func revoke(s *certs.Certs, c *Call) error {
 		Serial string `json:"serial"`
 		Reason string `json:"reason"`
 	}
-	ref, err := named(c, "authority")
-	if err == nil {
-		err = decode(c, &in)
-	}
+	ref, err := asked(c, "authority", &in)
 	if err != nil {
 		return err
 	}
@@ -308,10 +310,7 @@ func renew(s *certs.Certs, c *Call) error {
 		Life   string `json:"life"`
 		Staged bool   `json:"staged"`
 	}
-	ref, err := named(c, "item")
-	if err == nil {
-		err = decode(c, &in)
-	}
+	ref, err := asked(c, "item", &in)
 	if err != nil {
 		return err
 	}
@@ -371,10 +370,7 @@ func answer(s *certs.Certs, c *Call) error {
 		Certificate string `json:"certificate"`
 		Staged      bool   `json:"staged"`
 	}
-	ref, err := named(c, "item")
-	if err == nil {
-		err = decode(c, &in)
-	}
+	ref, err := asked(c, "item", &in)
 	if err != nil {
 		return err
 	}

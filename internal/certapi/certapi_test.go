@@ -216,7 +216,8 @@ func TestAnybodyHearsWhatIsRevoked(t *testing.T) {
 			t.Errorf("after %s the list is another one", act)
 		}
 	}
-	for _, path := range []string{"/pki/it_aaaaaaaaaaaaaaaa/crl", "/pki/" + strings.Repeat("x", 300) + "/crl", "/pki/gates/certificate"} {
+	for _, path := range []string{"/authorities/it_aaaaaaaaaaaaaaaa/crl", "/authorities/" + strings.Repeat("x", 300) + "/crl",
+		"/authorities/gates/certificate"} {
 		if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path}); answer.Status != http.StatusNotFound {
 			t.Errorf("%s: %d", path, answer.Status)
 		}

@@ -111,7 +111,7 @@ func (s *Certs) below(c chest.Caller, under reference.Reference, key signer, b c
 			return a.Fail(a.St.Hint(c, under, err, a.Entry.At))
 		}
 		if by.name() != under.Drawer+"/"+under.Item {
-			if err := deniedNow(a, access.ChangeRules, by.name()); err != nil {
+			if err := a.DeniedNow(access.ChangeRules, by.name()); err != nil {
 				return err
 			}
 		}
@@ -261,21 +261,18 @@ type Issued struct {
 	Place   string // the item that it was made for; likewise
 }
 
-func describe(a *chest.Attempt, row entity.Issued) Issued {
-	return Issued{Issued: row, State: stateOf(row, a.Entry.At), Profile: listed(a, row.Profile), Place: listed(a, row.Place)}
-}
-
-// listed is the name of an item for somebody who may list it; else empty.
-func listed(a *chest.Attempt, id string) string {
-	drawer, item, is := strings.Cut(a.St.NameOf(id), "/")
-	if !is {
-		return ""
+// describe tells about a row. Names are those that were found before, by the items' ids.
+func describe(a *chest.Attempt, row entity.Issued, names map[string]string) Issued {
+	listed := func(id string) string {
+		if _, known := names[id]; !known {
+			spot, ref, is := spotOf(a.St, id)
+			if names[id] = ""; is && a.St.MayList(a.Caller, spot.Home, spot.Item, a.Entry.At) {
+				names[id] = ref.String()
+			}
+		}
+		return names[id]
 	}
-	spot := a.St.At(drawer, item)
-	if spot.Item == nil || !a.St.MayList(a.Caller, spot.Home, spot.Item, a.Entry.At) {
-		return ""
-	}
-	return drawer + "/" + item
+	return Issued{Issued: row, State: stateOf(row, a.Entry.At), Profile: listed(row.Profile), Place: listed(row.Place)}
 }
 
 // Wanted selects certificates that were issued.
@@ -321,8 +318,9 @@ func (s *Certs) IssuedBy(c chest.Caller, ref reference.Reference, w Wanted) (lis
 	if w.Most > 0 && len(rows) > w.Most {
 		rows, more = rows[:w.Most], true
 	}
+	names := map[string]string{}
 	for _, row := range rows {
-		list = append(list, describe(a, row))
+		list = append(list, describe(a, row, names))
 	}
 	if err := a.Done(); err != nil {
 		return nil, false, err

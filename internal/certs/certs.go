@@ -52,7 +52,7 @@ func (o *authority) name() string { return o.drawer.Row.Name + "/" + o.item.Row.
 
 // Beneath an authority's address stand what it says to anybody, whoever that is.
 const (
-	PublicPath      = "/pki/"
+	PublicPath      = "/authorities/"
 	ListPath        = "/crl"
 	StatusPath      = "/ocsp"
 	CertificatePath = "/certificate"
@@ -97,62 +97,53 @@ func open(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (*aut
 	return &authority{made.(*cert.Issuer), d, it, number}, nil
 }
 
-// byID finds an authority by its item's id, wherever it is now.
-func byID(st *chest.Snapshot, id string, now time.Time) (*authority, error) {
-	drawer, item, is := strings.Cut(st.NameOf(id), "/")
-	if !is {
-		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the authority does not exist any more"}
+// spotOf finds where an item is now, by its id.
+func spotOf(st *chest.Snapshot, id string) (spot chest.Spot, ref reference.Reference, is bool) {
+	if ref.Drawer, ref.Item, is = strings.Cut(st.NameOf(id), "/"); !is {
+		return spot, ref, false
 	}
-	ref := reference.Reference{Drawer: drawer, Item: item}
-	return authorityAt(st, st.At(drawer, item), ref, now)
+	spot = st.At(ref.Drawer, ref.Item)
+	return spot, ref, spot.Item != nil
 }
 
 // profile is one that certificates are issued by.
 type profile struct {
 	*cert.Profile
-	row  entity.Item
-	home string // where it is now, when it was named by an old name; else empty
-
+	row    entity.Item
 	signer string // what signs for it, by its item's id
 }
 
-// profileAt finds the profile at a spot, and the authority that signs for it.
-func profileAt(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (*profile, *authority, error) {
-	p, err := profileOnly(a, spot, ref)
+// begin decides whether somebody may have certificates of a profile, and finds it.
+func (s *Certs) begin(c chest.Caller, ref reference.Reference) (a *chest.Attempt, p *profile, err error) {
+	a = s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
+	spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
 	if err != nil {
 		return nil, nil, err
 	}
-	if p.SSH != "" {
-		return nil, nil, chest.Invalid("profile", "%s gives certificates of SSH, and none of X.509 (tansu cert ssh)", ref)
-	}
-	signer, err := byID(a.St, p.signer, a.Entry.At)
-	return p, signer, err
-}
-
-func profileOnly(a *chest.Attempt, spot chest.Spot, ref reference.Reference) (*profile, error) {
+	a.RestOnAccess()
 	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
 	if err != nil {
-		return nil, a.St.Hint(a.Caller, ref, err, a.Entry.At)
+		return nil, nil, a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
+	}
+	a.Entry.OldName = found.Home != ""
+	if err := a.DeniedNow(access.Issue, found.Home); err != nil {
+		return nil, nil, err
 	}
 	facts := certrow.Of(found.Item.Versions[found.Number-1].Facts)
 	if facts == nil || facts.Profile == nil {
-		return nil, chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind)
+		return nil, nil, a.Fail(chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind))
 	}
-	return &profile{facts.Profile, found.Item.Row, found.Home, facts.Signer}, nil
+	return a, &profile{facts.Profile, found.Item.Row, facts.Signer}, nil
 }
 
-// deniedNow refuses by a denial of the name that something has today what is asked for by an old one.
-func deniedNow(a *chest.Attempt, action access.Action, home string) error {
-	drawer, item, is := strings.Cut(home, "/")
+// signerOf opens the authority of a profile, wherever it is now.
+func signerOf(a *chest.Attempt, p *profile) (*authority, error) {
+	spot, ref, is := spotOf(a.St, p.signer)
 	if !is {
-		return nil
+		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the authority does not exist any more"}
 	}
-	decision := a.St.Decide(a.Caller.ID, action, a.Caller.Context(a.Entry.At), drawer, item)
-	if decision.Reason == access.Denied {
-		return a.Decided(decision, action, "")
-	}
-	a.Entry.OldName = true
-	return nil
+	a.RestBeside(spot)
+	return authorityAt(a.St, spot, ref, a.Entry.At)
 }
 
 // newKey makes a key, as soon as few enough others are being made.

@@ -91,23 +91,17 @@ func (s *Certs) Issue(c chest.Caller, ref reference.Reference, o Order) (m Made,
 // sign decides, checks and signs, and records it.
 func (s *Certs) sign(c chest.Caller, ref reference.Reference, r cert.Request, o Order, place string) (m Made, p *profile, err error) {
 	err = s.heart.Try(func() error {
-		a := s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
-		spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
+		a, found, err := s.begin(c, ref)
 		if err != nil {
 			return err
 		}
-		a.RestOnAccess()
-		var by *authority
-		if p, by, err = profileAt(a, spot, ref); err != nil {
-			return a.Fail(err)
-		}
-		if err := deniedNow(a, access.Issue, p.home); err != nil {
-			return err
-		}
-		a.RestOnSpot(chest.Spot{Names: []string{by.drawer.Row.Name, by.item.Row.Name}, Asked: by.drawer, Home: by.drawer, Item: by.item})
-		a.Entry.DrawerID, a.Entry.ItemID = spot.Home.Row.ID, p.row.ID
+		p = found
 		if err := p.Check(r); err != nil {
 			return a.Fail(certrow.Told(err))
+		}
+		by, err := signerOf(a, p)
+		if err != nil {
+			return a.Fail(err)
 		}
 		made, err := by.Issue(p.Profile, r, o.Life, a.Entry.At)
 		if err != nil {
@@ -340,23 +334,19 @@ func (s *Certs) MayIssue(c chest.Caller, ref reference.Reference, names []string
 	if err != nil {
 		return certrow.Told(err)
 	}
-	a := s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
-	spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
+	a, p, err := s.begin(c, ref)
 	if err != nil {
 		return err
-	}
-	p, by, err := profileAt(a, spot, ref)
-	if err != nil {
-		return a.Fail(err)
-	}
-	if err := deniedNow(a, access.Issue, p.home); err != nil {
-		return err
-	}
-	if err := by.Usable(a.Entry.At); err != nil {
-		return a.Fail(certrow.Told(err))
 	}
 	if err := p.CheckNames(read); err != nil {
 		return a.Fail(certrow.Told(err))
+	}
+	by, err := signerOf(a, p)
+	if err == nil {
+		err = certrow.Told(by.Usable(a.Entry.At))
+	}
+	if err != nil {
+		return a.Fail(err)
 	}
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"crypto/x509"
 	"fmt"
 	"math/big"
-	"strings"
 	"sync"
 	"time"
 
@@ -65,7 +64,7 @@ func (s *Certs) Revoke(c chest.Caller, ref reference.Reference, serial, reason s
 			return err
 		}
 		after, _ := a.After().IssuedAs(row.Authority, row.Serial)
-		r = describe(a, after)
+		r = describe(a, after, map[string]string{})
 		return nil
 	})
 	return r, err
@@ -81,17 +80,11 @@ func (s *Certs) revoke(a *chest.Attempt, row entity.Issued, reason string) error
 
 // markRevoked says of the version that has a certificate that it was revoked, so that whoever sees the item knows.
 func markRevoked(a *chest.Attempt, row entity.Issued, reason string) {
-	drawer, item, is := strings.Cut(a.St.NameOf(row.Place), "/")
+	spot, _, is := spotOf(a.St, row.Place)
 	if !is {
 		return
 	}
-	spot := a.St.At(drawer, item)
-	if spot.Item == nil {
-		return
-	}
-	about := a.Entry
-	a.RestOnSpot(spot)
-	a.Entry.ItemID, a.Entry.DrawerID = about.ItemID, about.DrawerID // it is about the authority
+	a.RestBeside(spot)
 	for _, v := range spot.Item.Versions {
 		if f := certrow.Of(v.Facts); f != nil && f.Serial == row.Serial {
 			after := v
@@ -125,14 +118,11 @@ func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error
 		return nil, nil, now, err
 	}
 	missing := chest.Missing("authority at this address", "") // whatever there is of that id
-	drawer, item, is := strings.Cut(st.NameOf(id), "/")
-	if !is {
+	spot, _, is := spotOf(st, id)
+	if !is || spot.Item.Row.Kind != entity.KindAuthority {
 		return nil, nil, now, missing
 	}
-	d, it, err := st.At(drawer, item).ReadItem()
-	if err != nil || it.Row.Kind != entity.KindAuthority {
-		return nil, nil, now, missing
-	}
+	it := spot.Item
 	number, err := it.Life.Current(now)
 	for n := len(it.Versions); err != nil && n > 0 && number == 0; n-- {
 		if it.Versions[n-1].ShreddedAt == 0 && !it.Versions[n-1].Staged {
@@ -142,7 +132,7 @@ func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error
 	if number == 0 {
 		return nil, nil, now, missing
 	}
-	by, err := open(st, d, it, number)
+	by, err := open(st, spot.Home, it, number)
 	return st, by, now, err
 }
 
@@ -290,9 +280,8 @@ func (s *Certs) RevokeThis(c chest.Caller, ref reference.Reference, der []byte, 
 		}
 		c.ID, c.Name, c.Proof = row.Holder, chest.SubjectOf(st.Identity(row.Holder)), viaKey
 	}
-	name := st.NameOf(row.Authority)
-	authority, err := reference.Parse(name)
-	if name == "" || err != nil {
+	_, authority, is := spotOf(st, row.Authority)
+	if !is {
 		return chest.Missing("such certificate", "")
 	}
 	_, err = s.Revoke(c, authority, row.Serial, reason)

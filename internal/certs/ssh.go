@@ -13,7 +13,6 @@ import (
 
 	"tansu/internal/certrow"
 	"tansu/internal/chest"
-	"tansu/internal/core/access"
 	"tansu/internal/core/cert"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/reference"
@@ -50,63 +49,50 @@ func (s *sshAuthority) Sign(_ io.Reader, data []byte) (*ssh.Signature, error) {
 	return &ssh.Signature{Format: format, Blob: blob}, nil
 }
 
-// sshAuthorityByID opens the key that signs for a profile, by its item's id.
-func sshAuthorityByID(st *chest.Snapshot, id string, now time.Time) (*sshAuthority, *chest.Item, *chest.Drawer, error) {
-	drawer, item, is := strings.Cut(st.NameOf(id), "/")
+// sshSignerOf opens the key that signs for a profile, wherever it is now.
+func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
+	spot, ref, is := spotOf(a.St, p.signer)
 	if !is {
-		return nil, nil, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
+		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
 	}
-	found, err := st.At(drawer, item).Serving(entity.Within, reference.Reference{Drawer: drawer, Item: item}, now)
+	a.RestBeside(spot)
+	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
-	facts := keyrow.Of(found.Item.Row)
-	if facts == nil {
-		return nil, nil, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: drawer + "/" + item + " is no key"}
-	}
-	key, err := st.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
+	facts := keyrow.Of(found.Item.Row) // which it has for good
+	key, err := a.St.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
 		return cryptokey.Open(facts.Type, facts.Operations, stored)
 	})
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	var jwk jose.JSONWebKey
 	if err := jwk.UnmarshalJSON([]byte(found.Item.Versions[found.Number-1].PublicKey)); err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	public, err := ssh.NewPublicKey(jwk.Key)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
-	return &sshAuthority{key.(*cryptokey.Key), public}, found.Item, found.Drawer, nil
+	return &sshAuthority{key.(*cryptokey.Key), public}, nil
 }
 
 // IssueSSH has the key of a profile certify a key for SSH, and records it.
 func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequest) (made *ssh.Certificate, err error) {
 	r.Name = c.Name
 	err = s.heart.Try(func() error {
-		a := s.heart.Attempt(c, access.Issue.String(), ref.Drawer+"/"+ref.Item)
-		spot, err := a.Decide(access.Issue, ref.Drawer, ref.Item)
+		a, p, err := s.begin(c, ref)
 		if err != nil {
-			return err
-		}
-		a.RestOnAccess()
-		p, err := profileOnly(a, spot, ref)
-		if err != nil {
-			return a.Fail(err)
-		}
-		if err := deniedNow(a, access.Issue, p.home); err != nil {
 			return err
 		}
 		if p.SSH == "" {
 			return a.Fail(chest.Invalid("profile", "%s gives certificates of X.509, and none of SSH (tansu cert issue)", ref))
 		}
-		by, key, drawer, err := sshAuthorityByID(a.St, p.signer, a.Entry.At)
+		by, err := sshSignerOf(a, p)
 		if err != nil {
 			return a.Fail(err)
 		}
-		a.RestOnSpot(chest.Spot{Names: []string{drawer.Row.Name, key.Row.Name}, Asked: drawer, Home: drawer, Item: key})
-		a.Entry.DrawerID, a.Entry.ItemID = spot.Home.Row.ID, p.row.ID
 		if made, err = p.IssueSSH(r, by, a.Entry.At); err != nil {
 			return a.Fail(certrow.Told(err))
 		}
@@ -115,7 +101,7 @@ func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequ
 		fingerprint := cert.Fingerprint(made.Marshal())
 		a.Entry.Detail = fmt.Sprintf("certificate %s of SSH for %.200s until %s", serial, strings.Join(made.ValidPrincipals, " "),
 			until.UTC().Format(time.RFC3339))
-		a.Change.Insert(entity.Issued{ID: key.Row.ID + "/" + serial, Authority: key.Row.ID, Serial: serial, Subject: made.KeyId,
+		a.Change.Insert(entity.Issued{ID: p.signer + "/" + serial, Authority: p.signer, Serial: serial, Subject: made.KeyId,
 			Names: strings.Join(made.ValidPrincipals, " "), KeyType: made.Key.Type(), Fingerprint: fingerprint,
 			NotBefore: chest.Micros(time.Unix(int64(made.ValidAfter), 0)), NotAfter: chest.Micros(until), Profile: p.row.ID, Holder: c.ID,
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name})

@@ -101,6 +101,22 @@ func (a *Attempt) RestOnSpot(p Spot) {
 	}
 }
 
+// RestBeside lets it rest on something that it is not about: its entry says nothing of that.
+func (a *Attempt) RestBeside(p Spot) { p.RestOn(&a.basis) }
+
+// DeniedNow refuses what was asked for by an old name, where a grant denies it by the name that the thing has today. Home is that name, as
+// [Serving] has it; empty where it was asked for by no other.
+func (a *Attempt) DeniedNow(action access.Action, home string) error {
+	if home == "" {
+		return nil
+	}
+	decision := a.St.Decide(a.Caller.ID, action, a.Caller.Context(a.Entry.At), TargetOf(home)...)
+	if decision.Reason == access.Denied {
+		return a.Decided(decision, action, "")
+	}
+	return nil
+}
+
 // Allow decides and, when the answer is no, records it and returns the refusal. The target's segments are what grants
 // are matched with; the attempt's own target is what people read.
 func (c *Chest) Allow(caller Caller, action access.Action, target ...string) (*Attempt, error) {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
 	"errors"
@@ -22,6 +21,7 @@ import (
 	"tansu/internal/core/cert"
 	"tansu/internal/server"
 	"tansu/internal/wholefile"
+	"tansu/internal/wire"
 )
 
 func (a *app) certCommand() *cobra.Command {
@@ -256,19 +256,12 @@ func (a *app) showFile(name string) error {
 			if i > 0 {
 				fmt.Fprintln(a.Out)
 			}
-			fields(a.Out, certificateLines(factsOf(c))...)
+			fields(a.Out, certificateLines(wire.CertificateFacts(cert.Describe(c)))...)
 		}
 		for _, note := range notes {
 			a.say("Note: %s", note)
 		}
 	})
-}
-
-func factsOf(c *x509.Certificate) client.Certificate {
-	f := cert.Describe(c)
-	return client.Certificate{Subject: f.Subject, CommonName: f.CommonName, Names: f.Names, Issuer: f.Issuer, Serial: f.Serial,
-		NotBefore: f.NotBefore, NotAfter: f.NotAfter, KeyType: f.KeyType, Usages: f.Usages, Fingerprint: f.Fingerprint,
-		SelfSigned: f.SelfSigned, Authority: f.Authority, PathLength: f.PathLength, Within: f.Within}
 }
 
 // certificateLines say what a certificate says, or a profile.

@@ -3,6 +3,7 @@ package cli
 import (
 	"crypto"
 	"crypto/x509"
+	"encoding/asn1"
 	"errors"
 	"fmt"
 	"os"
@@ -15,9 +16,30 @@ import (
 	"tansu/internal/core/secretvalue"
 )
 
-// patience is how long a password of a PKCS #12 file is tried: a file names itself how often it is to be hashed, and one that was made to
-// harm names a number that takes days.
-const patience = 20 * time.Second
+// A file of PKCS #12 says itself how often its password is to be hashed, and one that was made to harm names a number that takes days.
+// What is counted in the open is bounded; what is counted inside is tried for so long.
+const (
+	mostHashes = 10_000_000
+	patience   = 20 * time.Second
+)
+
+// hashes is how often a password is hashed before anything of a file is opened (RFC 7292, section 4 and appendix A); 0 where it does not say
+// so in the open.
+func hashes(file []byte) int {
+	var pfx struct {
+		Version int
+		Safe    asn1.RawValue
+		Mac     struct {
+			Digest asn1.RawValue
+			Salt   []byte
+			Times  int `asn1:"optional,default:1"`
+		} `asn1:"optional"`
+	}
+	if _, err := asn1.Unmarshal(file, &pfx); err != nil {
+		return 0
+	}
+	return pfx.Mac.Times
+}
 
 var errSlowFile = errors.New("the file asks for so much work to try one password that nobody means well by it; nothing was done")
 
@@ -26,6 +48,9 @@ func (a *app) readPKCS12(name, passwordFile string) (chain, private []byte, err 
 	content, err := a.input(name)
 	if err != nil {
 		return nil, nil, err
+	}
+	if hashes(content) > mostHashes {
+		return nil, nil, errSlowFile
 	}
 	password, err := a.filePassword(name, passwordFile)
 	if err != nil {

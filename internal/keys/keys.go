@@ -172,11 +172,8 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 	if err != nil {
 		return Result{}, a.Fail(err)
 	}
-	if one.home != "" { // what is denied by the key's name of today is not allowed by an old one
-		denied := a.St.Decide(c.ID, action, c.Context(a.Entry.At), spot.Home.Row.Name, spot.Item.Row.Name)
-		if denied.Reason == access.Denied {
-			return Result{}, a.Decided(denied, action, "")
-		}
+	if err := a.DeniedNow(action, one.home); err != nil {
+		return Result{}, err
 	}
 	if result, err = one.do(u); err != nil {
 		return Result{}, a.Fail(err)

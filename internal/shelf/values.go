@@ -59,11 +59,10 @@ func (s *Shelf) readValue(c chest.Caller, ref reference.Reference) (Served, erro
 	a.Entry.Version, a.Entry.Grace = served.Reference.Version, served.Grace
 	if served.Home != "" {
 		a.Entry.OldName, a.Entry.Detail = true, "now "+served.Home
-		denied := a.St.Decide(c.ID, access.ReadValue, c.Context(a.Entry.At), spot.Home.Row.Name, spot.Item.Row.Name)
-		if denied.Reason == access.Denied {
-			served.Content.Wipe()
-			return Served{}, a.Decided(denied, access.ReadValue, "")
-		}
+	}
+	if err := a.DeniedNow(access.ReadValue, served.Home); err != nil {
+		served.Content.Wipe()
+		return Served{}, err
 	}
 	if err := a.Done(); err != nil {
 		served.Content.Wipe()

@@ -1173,7 +1173,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/pki/{authority}/crl": {
+    "/authorities/{authority}/crl": {
         parameters: {
             query?: never;
             header?: never;
@@ -1190,7 +1190,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/pki/{authority}/certificate": {
+    "/authorities/{authority}/certificate": {
         parameters: {
             query?: never;
             header?: never;
@@ -1207,7 +1207,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/pki/{authority}/ocsp": {
+    "/authorities/{authority}/ocsp": {
         parameters: {
             query?: never;
             header?: never;
@@ -1224,7 +1224,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/pki/{authority}/ocsp/{question}": {
+    "/authorities/{authority}/ocsp/{question}": {
         parameters: {
             query?: never;
             header?: never;

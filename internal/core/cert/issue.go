@@ -1,7 +1,6 @@
 package cert
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/rand"
 	"crypto/rsa"
@@ -214,9 +213,4 @@ func refusal(err error) string {
 		}
 	}
 	return err.Error()
-}
-
-// IssuedBy reports whether an authority signed a certificate.
-func (i *Issuer) IssuedBy(c *x509.Certificate) bool {
-	return bytes.Equal(c.RawIssuer, i.Chain[0].RawSubject) && c.CheckSignatureFrom(i.Chain[0]) == nil
 }

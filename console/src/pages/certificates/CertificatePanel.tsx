@@ -1,11 +1,10 @@
 import { useState } from "react";
 import { useRenewCertificate } from "../../api/certificates";
 import type { Schemas } from "../../api/client";
+import { Code } from "../../parts/Code";
 import { Confirm } from "../../parts/Confirm";
-import { Copy } from "../../parts/Copy";
 import { save } from "../../parts/download";
 import { Mark } from "../../parts/Mark";
-import { Scroll } from "../../parts/Scroll";
 import { AnswerDialog } from "./AnswerDialog";
 import { Facts } from "./Facts";
 
@@ -55,7 +54,7 @@ export function CertificatePanel({ drawer, item, certificate, waiting, writes }:
           )}
         </div>
       )}
-      {certificate.serial && <Commands text={samples(target)} />}
+      {certificate.serial && <Code text={samples(target)} what="the commands" />}
       {open === "renew" && (
         <Confirm
           title={`Renew ${item.name}`}
@@ -78,17 +77,3 @@ export function CertificatePanel({ drawer, item, certificate, waiting, writes }:
 
 const samples = (target: string) =>
   `tansu cert keep ${target} --chain CHAIN.pem --key KEY.pem -- nginx -s reload\ntansu cert save ${target} --pkcs12 FILE.p12`;
-
-// Commands are shown to be copied; nothing in them is secret.
-export function Commands({ text }: { text: string }) {
-  return (
-    <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3">
-      <div className="min-w-0 grow">
-        <Scroll label="How to use it">
-          <pre className="name text-sm">{text}</pre>
-        </Scroll>
-      </div>
-      <Copy text={text} what="the commands" />
-    </div>
-  );
-}

@@ -1,11 +1,11 @@
 import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import { useIssueCertificate } from "../../api/certificates";
-import { useLimits } from "../../api/queries";
 import { Copy } from "../../parts/Copy";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { save } from "../../parts/download";
 import { Area, Choice, Field } from "../../parts/Field";
+import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { keyTypes as all, listOf } from "./words";
 
@@ -15,7 +15,6 @@ type IssueDialogProps = { drawer: string; profile: string; keyTypes?: string[]; 
 export function IssueDialog({ drawer, profile, keyTypes, longest, onClose }: IssueDialogProps) {
   const issue = useIssueCertificate(drawer, profile);
   const navigate = useNavigate();
-  const limits = useLimits().data;
   const [way, setWay] = useState("into");
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -85,13 +84,9 @@ export function IssueDialog({ drawer, profile, keyTypes, longest, onClose }: Iss
               placeholder="gate-1.harbour.example"
               hint="Several with a space between."
             />
-            <Field
+            <NameField
               label="Item that it goes into"
               name="into"
-              required
-              className="name"
-              pattern={limits?.name_pattern}
-              title={limits?.name_form}
               hint={`A name in ${drawer}. Of one that exists, it is the new version.`}
             />
             <Choice label="Type of key" name="key_type" options={(keyTypes ?? all).map((value) => ({ value, text: value }))} />

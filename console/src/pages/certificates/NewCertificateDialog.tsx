@@ -5,6 +5,7 @@ import type { Schemas } from "../../api/client";
 import { useCreateItem, useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
+import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
 import { encoded } from "../item/shapes";
@@ -94,16 +95,7 @@ export function NewCertificateDialog({ drawer, rules, onClose }: NewCertificateD
     <Dialog title={`A certificate in ${drawer}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
         <Choice label="What it is" value={what} onChange={(e) => setWhat(e.target.value)} options={whats} />
-        <Field
-          label="Name"
-          name="name"
-          required
-          className="name"
-          maxLength={limits?.name}
-          pattern={limits?.name_pattern}
-          title={limits?.name_form}
-          hint="Lower-case letters, digits, - _ and ."
-        />
+        <NameField />
         {brings && <Files />}
         {what === "authority" && <AuthorityFields drawer={drawer} />}
         {(what === "requested" || what === "self-signed") && (

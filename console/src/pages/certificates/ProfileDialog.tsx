@@ -4,6 +4,7 @@ import type { Schemas } from "../../api/client";
 import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Field, Tick } from "../../parts/Field";
+import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { encoded } from "../item/shapes";
 import { listOf, usages } from "./words";
@@ -57,18 +58,7 @@ export function ProfileDialog({ drawer, authority, item, profile, onClose }: Pro
     <Dialog title={item ? `Change ${item.name}` : `A profile of ${authority}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
         {item && <p>It applies to what is issued and renewed from now on.</p>}
-        {!item && (
-          <Field
-            label="Name"
-            name="name"
-            required
-            className="name"
-            maxLength={limits?.name}
-            pattern={limits?.name_pattern}
-            title={limits?.name_form}
-            hint="Who may have its certificates is said by grants on this name."
-          />
-        )}
+        {!item && <NameField hint="Who may have its certificates is said by grants on this name." />}
         {lists.map(({ name, label, hint }) => (
           <Field key={name} label={label} name={name} className="name" defaultValue={profile?.[name]?.join(" ")} hint={hint} />
         ))}

@@ -1,8 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { Code } from "../../parts/Code";
 import { Fact } from "./Facts";
-import { Commands } from "./CertificatePanel";
 import { IssueDialog } from "./IssueDialog";
 import { ProfileDialog } from "./ProfileDialog";
 
@@ -61,7 +61,7 @@ export function ProfilePanel({ drawer, item, profile: p, issues, writes }: Profi
           Whoever has the role <b>subscriber</b> on <span className="name">{target}</span> may have such a certificate.
         </p>
       )}
-      <Commands text={p.ssh ? `tansu cert ssh ${target} --names PRINCIPAL` : samples(target, drawer)} />
+      <Code text={p.ssh ? `tansu cert ssh ${target} --names PRINCIPAL` : samples(target, drawer)} what="the commands" />
       {open === "issue" && <IssueDialog drawer={drawer} profile={item.name} keyTypes={p.key_types} longest={p.longest} onClose={close} />}
       {open === "change" && <ProfileDialog drawer={drawer} authority={p.authority} item={item} profile={p} onClose={close} />}
     </section>

@@ -1,8 +1,7 @@
 import { useState } from "react";
 import { useSamples } from "../../api/queries";
-import { Copy } from "../../parts/Copy";
+import { Code } from "../../parts/Code";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Loading } from "../../parts/States";
 
 // HowToUse shows how an application reads an item; nothing in it is secret.
@@ -47,19 +46,6 @@ function Samples({ reference }: { reference: string }) {
         ))}
       </div>
       {sample && <Code text={sample.text.trimEnd()} what={`the sample in ${sample.title}`} />}
-    </div>
-  );
-}
-
-function Code({ text, what }: { text: string; what: string }) {
-  return (
-    <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3">
-      <div className="min-w-0 grow">
-        <Scroll label={what}>
-          <pre className="name text-sm">{text}</pre>
-        </Scroll>
-      </div>
-      <Copy text={text} what={what} />
     </div>
   );
 }

@@ -6,6 +6,7 @@ import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { EndChoice, endOf } from "../../parts/EndChoice";
 import { Choice, Field, Tick } from "../../parts/Field";
+import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
 import { operations } from "./keyWords";
@@ -66,18 +67,7 @@ export function KeyDialog({ drawer, rules, item, onPut, onClose }: KeyDialogProp
     <Dialog title={item ? `Rotate ${item.name}` : `Create a key in ${drawer}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
         {item && <p>The new version signs and encrypts from now on. Older ones go on decrypting and verifying what they made.</p>}
-        {!item && (
-          <Field
-            label="Name"
-            name="name"
-            required
-            className="name"
-            maxLength={limits?.name}
-            pattern={limits?.name_pattern}
-            title={limits?.name_form}
-            hint="Lower-case letters, digits, - _ and ."
-          />
-        )}
+        {!item && <NameField />}
         <Choice
           label="The key"
           value={brings ? "bring" : "make"}

@@ -2,10 +2,10 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useKeyTypes, useKeyUsers } from "../../api/keys";
+import { Code } from "../../parts/Code";
 import { Copy } from "../../parts/Copy";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { Scroll } from "../../parts/Scroll";
 import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
 import { operations } from "./keyWords";
@@ -50,14 +50,7 @@ export function KeyPanel({ target, facts, current }: KeyPanelProps) {
           </>
         )}
       </dl>
-      <div className="bg-base-300 rounded-field flex items-start justify-between gap-2 p-3">
-        <div className="min-w-0 grow">
-          <Scroll label="How to use it">
-            <pre className="name text-sm">{commands}</pre>
-          </Scroll>
-        </div>
-        <Copy text={commands} what="the commands" />
-      </div>
+      <Code text={commands} what="the commands" />
     </section>
   );
 }

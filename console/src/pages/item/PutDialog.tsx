@@ -5,6 +5,7 @@ import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { EndChoice, endOf } from "../../parts/EndChoice";
 import { Choice, Field, Tick } from "../../parts/Field";
+import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
 import { KeyDialog } from "./KeyDialog";
@@ -79,18 +80,7 @@ function PutSecret({ drawer, rules, item, fields = [], onPut, onClose }: PutDial
   return (
     <Dialog title={item ? `New version of ${item.name}` : `Put a secret into ${drawer}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
-        {!item && (
-          <Field
-            label="Name"
-            name="name"
-            required
-            className="name"
-            maxLength={limits?.name}
-            pattern={limits?.name_pattern}
-            title={limits?.name_form}
-            hint="Lower-case letters, digits, - _ and ."
-          />
-        )}
+        {!item && <NameField />}
         {!item && <Choice label="What it is" value={shape} onChange={(e) => setShape(e.target.value as typeof shape)} options={choices} />}
         {own && <OwnFields rows={rows} onRows={setRows} />}
         {!own && asked.length === 0 && (
