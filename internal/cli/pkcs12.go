@@ -23,8 +23,8 @@ const (
 	patience   = 20 * time.Second
 )
 
-// hashes is how often a password is hashed before anything of a file is opened (RFC 7292, section 4 and appendix A); 0 where it does not say
-// so in the open.
+// hashes is how often a password is hashed before anything of a file is opened (RFC 7292, section 4 and appendix A); 0 where it does not
+// say so in the open.
 func hashes(file []byte) int {
 	var pfx struct {
 		Version int
