@@ -8,12 +8,14 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -390,5 +392,67 @@ func TestRulesAboutAgeLeaveAuthoritiesAlone(t *testing.T) {
 	}
 	if again := issue(t, app, "gate-2"); again.Item.EndsAt.After(again.Item.ChangedAt.Add(time.Hour)) {
 		t.Errorf("a certificate is served for longer than the rules let it: %+v", again.Item)
+	}
+}
+
+// Forty loops have certificates issued, renewed and revoked while the authority is suspended: from that entry on there is not one, and each
+// certificate that there is has its entry.
+func TestNothingIsIssuedAfterASuspensionWhoeverIsAtIt(t *testing.T) {
+	chest, curator, app := start(t)
+	steward := chest.Client(t, chest.Steward)
+	var wait sync.WaitGroup
+	some := make(chan struct{}, 1000)
+	for n := range 40 {
+		wait.Go(func() {
+			item := fmt.Sprintf("gate-%d", n)
+			for {
+				made, err := app.IssueCertificate(ctx, "gates", "server", client.Order{Names: []string{item + ".harbour.example"},
+					Into: "gates/" + item})
+				if err == nil && n%2 == 0 {
+					_, err = app.RevokeCertificate(ctx, "gates", "authority", made.Facts.Serial, "superseded")
+				}
+				if chesttest.Code(err) == "not_servable" {
+					return
+				}
+				if err != nil {
+					t.Errorf("loop %d: %v", n, err)
+					return
+				}
+				select {
+				case some <- struct{}{}:
+				default:
+				}
+			}
+		})
+	}
+	for range 80 {
+		<-some
+	}
+	must[client.History](t)(curator.Act(ctx, "gates", "authority", client.Act{Act: "suspend"}))
+	wait.Wait()
+	count := func(f client.TrailFilter) (n int, newest uint64) {
+		for f.Limit = 500; ; {
+			page := must[client.TrailPage](t)(steward.Trail(ctx, f))
+			for _, e := range page.Entries {
+				n, newest = n+1, max(newest, e.Seq)
+			}
+			if f.Cursor = page.NextCursor; f.Cursor == "" {
+				return n, newest
+			}
+		}
+	}
+	_, suspended := count(client.TrailFilter{Action: "suspend_item", Outcome: "allowed"})
+	issued, last := count(client.TrailFilter{Action: "issue", Outcome: "allowed"})
+	if suspended == 0 || last > suspended {
+		t.Errorf("the newest certificate has entry %d, and the suspension %d", last, suspended)
+	}
+	list, _, err := curator.Issued(ctx, "gates", "authority", client.IssuedFilter{})
+	if err != nil || len(list) != issued {
+		t.Errorf("%d certificates, and %d entries: %v", len(list), issued, err)
+	}
+	revocations, _ := count(client.TrailFilter{Action: "revoke_certificate", Outcome: "allowed"})
+	revoked, _, err := curator.Issued(ctx, "gates", "authority", client.IssuedFilter{State: "revoked"})
+	if err != nil || len(revoked) != revocations || revocations == 0 {
+		t.Errorf("%d are revoked, and %d entries: %v", len(revoked), revocations, err)
 	}
 }

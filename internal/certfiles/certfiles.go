@@ -42,7 +42,7 @@ func (f *Files) Check() error {
 		return fmt.Errorf("certificate %.100q is not of the form DRAWER/CERTIFICATE", f.Certificate)
 	}
 	if f.Both == "" && (f.Chain == "" || f.Key == "") || f.Both != "" && (f.Chain != "" || f.Key != "") {
-		return errors.New("it goes into a file for the chain and one for the key, or into one for both")
+		return errors.New("say where it goes: a file for the chain and one for the key, or one for both")
 	}
 	if (f.By == "") != (len(f.Names) == 0) {
 		return errors.New("the profile that issues it, and the names that it is for, come together")

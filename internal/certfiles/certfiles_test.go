@@ -119,7 +119,7 @@ func TestFilesOfACertificateAreKeptNew(t *testing.T) {
 func TestFilesThatMakeNoSenseAreRefused(t *testing.T) {
 	for says, f := range map[string]certfiles.Files{
 		"DRAWER/CERTIFICATE": {Certificate: "gates"},
-		"one for both":       {Certificate: "gates/gate-1", Chain: "/a"},
+		"where it goes":      {Certificate: "gates/gate-1", Chain: "/a"},
 		"for both":           {Certificate: "gates/gate-1", Chain: "/a", Key: "/b", Both: "/c"},
 		"come together":      {Certificate: "gates/gate-1", Both: "/c", By: "gates/server"},
 		"absolute":           {Certificate: "gates/gate-1", Both: "c"},

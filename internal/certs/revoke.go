@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"math/big"
+	"strings"
 	"sync"
 	"time"
 
@@ -26,7 +27,7 @@ func (s *Certs) Revoke(c chest.Caller, ref reference.Reference, serial, reason s
 		reason = "unspecified"
 	}
 	if _, known := cert.Reasons[reason]; !known {
-		return r, chest.Invalid("reason", "%.40q is not a reason; they are %v", reason, cert.ReasonNames())
+		return r, chest.Invalid("reason", "%.40q is not a reason; they are %s", reason, strings.Join(cert.ReasonNames(), ", "))
 	}
 	number, err := cert.ParseSerial(serial)
 	if err != nil {

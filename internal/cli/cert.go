@@ -493,6 +493,9 @@ It takes the role consumer on the certificate, and to renew it depositor there a
 				}
 				*path = absolute
 			}
+			if f.Both == "" && (f.Chain == "" || f.Key == "") {
+				return usagef("say where it goes: --chain FILE --key FILE, or --both FILE")
+			}
 			if err := f.Check(); err != nil {
 				return usageError{err}
 			}

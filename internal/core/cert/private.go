@@ -10,6 +10,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"strings"
 )
 
 // ReadPrivate reads a private key in PEM: PKCS #8, PKCS #1 or SEC 1. One under a passphrase is an error, and so is one that is too weak.
@@ -77,5 +78,5 @@ func NewKey(kind string) (crypto.Signer, error) {
 		_, key, err := ed25519.GenerateKey(rand.Reader)
 		return key, err
 	}
-	return nil, invalid(fieldKeyType, "%.40q is not a type of key for certificates; they are %v", kind, KeyTypes)
+	return nil, invalid(fieldKeyType, "%.40q is not a type of key for certificates; they are %s", kind, strings.Join(KeyTypes, ", "))
 }
