@@ -227,11 +227,7 @@ func (c *Client) AskFor(ctx context.Context, n NewRequest) (r Request, err error
 
 // Requests lists the requests that the caller made, is asked to answer, or that are about them.
 func (c *Client) Requests(ctx context.Context) ([]Request, error) {
-	var answer struct {
-		Requests []Request `json:"requests"`
-	}
-	err := c.get(ctx, "/api/requests", &answer)
-	return answer.Requests, err
+	return listOf[Request](ctx, c, "/api/requests", "requests")
 }
 
 // AnswerRequest allows or declines a request.
@@ -270,11 +266,7 @@ func (c *Client) ApplyPolicy(ctx context.Context, p Applying) (d PolicyDifferenc
 
 // Tighten lists what could be tighter, from what was used since a moment; a zero time means 30 days.
 func (c *Client) Tighten(ctx context.Context, since time.Time) ([]Finding, error) {
-	var answer struct {
-		Findings []Finding `json:"findings"`
-	}
-	err := c.get(lengthy(ctx), "/api/tighten?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
-	return answer.Findings, err
+	return listOf[Finding](lengthy(ctx), c, "/api/tighten?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), "findings")
 }
 
 // Owned lists what a subject answers for.
@@ -294,20 +286,12 @@ func (c *Client) ChangeIdentity(ctx context.Context, subject string, changes Ide
 
 // SetStewardsAside ends the time of every steward; only the machine itself brings them back.
 func (c *Client) SetStewardsAside(ctx context.Context) ([]string, error) {
-	var answer struct {
-		Aside []string `json:"set_aside"`
-	}
-	err := c.post(ctx, "/api/steward/set-aside", nil, &answer)
-	return answer.Aside, err
+	return listFor[string](ctx, c, http.MethodPost, "/api/steward/set-aside", nil, "set_aside")
 }
 
 // Examine checks every row that decides access; it returns what was changed outside Tansu.
 func (c *Client) Examine(ctx context.Context) ([]string, error) {
-	var answer struct {
-		Touched []string `json:"touched"`
-	}
-	err := c.post(lengthy(ctx), "/api/examine", nil, &answer)
-	return answer.Touched, err
+	return listFor[string](lengthy(ctx), c, http.MethodPost, "/api/examine", nil, "touched")
 }
 
 // Preflight asks about up to 100 values that somebody needs, before anything runs.
@@ -337,9 +321,5 @@ type Check struct {
 
 // Check answers a preflight, in the order of its references. No value is opened for it.
 func (c *Client) Check(ctx context.Context, p Preflight) ([]Check, error) {
-	var answer struct {
-		Checks []Check `json:"checks"`
-	}
-	err := c.post(ctx, "/api/preflight", p, &answer)
-	return answer.Checks, err
+	return listFor[Check](ctx, c, http.MethodPost, "/api/preflight", p, "checks")
 }

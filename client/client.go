@@ -309,6 +309,21 @@ func (c *Client) receive(request *http.Request, out any) error {
 	return c.decode(response.Body, out)
 }
 
+// listOf asks for an answer, and returns the list in it that has a name; listFor does so with something that is sent along.
+func listOf[T any](ctx context.Context, c *Client, path, name string) ([]T, error) {
+	return listFor[T](ctx, c, http.MethodGet, path, nil, name)
+}
+
+func listFor[T any](ctx context.Context, c *Client, method, path string, in any, name string) ([]T, error) {
+	var answer map[string]json.RawMessage
+	if err := c.do(ctx, method, path, in, &answer, nil); err != nil || answer[name] == nil {
+		return nil, err
+	}
+	var list []T
+	err := json.Unmarshal(answer[name], &list)
+	return list, err
+}
+
 // decode reads an answer as it comes.
 func (c *Client) decode(body io.Reader, out any) error {
 	err := json.NewDecoder(io.LimitReader(body, maxAnswer)).Decode(out)

@@ -120,11 +120,7 @@ type Unusual struct {
 
 // Unusual lists what was unusual since a moment; zero is the last seven days.
 func (c *Client) Unusual(ctx context.Context, since time.Time) ([]Unusual, error) {
-	var answer struct {
-		Unusual []Unusual `json:"unusual"`
-	}
-	err := c.get(ctx, "/api/trail/unusual?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
-	return answer.Unusual, err
+	return listOf[Unusual](ctx, c, "/api/trail/unusual?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), "unusual")
 }
 
 // Activity is how often somebody read a drawer in an hour.
@@ -137,9 +133,5 @@ type Activity struct {
 
 // Activity lists reads by hour since a moment; zero is the last seven days.
 func (c *Client) Activity(ctx context.Context, since time.Time) ([]Activity, error) {
-	var answer struct {
-		Activity []Activity `json:"activity"`
-	}
-	err := c.get(ctx, "/api/trail/activity?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
-	return answer.Activity, err
+	return listOf[Activity](ctx, c, "/api/trail/activity?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), "activity")
 }

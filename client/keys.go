@@ -120,11 +120,7 @@ func (c *Client) UseKey(ctx context.Context, reference string, uses ...KeyUse) (
 // PublicKeys lists the public halves of a drawer's keys, as JWKs: all of them that the caller may see, or, where the drawer says so, that
 // anybody may.
 func (c *Client) PublicKeys(ctx context.Context, drawer string) ([]json.RawMessage, error) {
-	var answer struct {
-		Keys []json.RawMessage `json:"keys"`
-	}
-	err := c.do(ctx, http.MethodGet, "/api/drawers/"+url.PathEscape(drawer)+"/jwks", nil, &answer, nil)
-	return answer.Keys, err
+	return listOf[json.RawMessage](ctx, c, "/api/drawers/"+url.PathEscape(drawer)+"/jwks", "keys")
 }
 
 // KeyTypes lists the types of keys.

@@ -37,10 +37,7 @@ func (c *Client) ChangePassword(ctx context.Context, present, password string) (
 
 // Sessions lists the caller's sessions and tokens, newest first.
 func (c *Client) Sessions(ctx context.Context) ([]OwnSession, error) {
-	var answer struct {
-		Sessions []OwnSession `json:"sessions"`
-	}
-	return answer.Sessions, c.get(ctx, "/api/me/sessions", &answer)
+	return listOf[OwnSession](ctx, c, "/api/me/sessions", "sessions")
 }
 
 // EndSession ends one of the caller's sessions.
@@ -61,20 +58,12 @@ func (c *Client) MayThere(ctx context.Context, target string) (there There, err 
 
 // Find looks for everything that the caller may know of by words of its name or description: the twenty whose names are nearest.
 func (c *Client) Find(ctx context.Context, words string) ([]Found, error) {
-	var answer struct {
-		Found []Found `json:"found"`
-	}
-	err := c.get(ctx, "/api/find?q="+url.QueryEscape(words), &answer)
-	return answer.Found, err
+	return listOf[Found](ctx, c, "/api/find?q="+url.QueryEscape(words), "found")
 }
 
 // Drawers lists the drawers in which the caller may list something.
 func (c *Client) Drawers(ctx context.Context) ([]Drawer, error) {
-	var answer struct {
-		Drawers []Drawer `json:"drawers"`
-	}
-	err := c.get(ctx, "/api/drawers", &answer)
-	return answer.Drawers, err
+	return listOf[Drawer](ctx, c, "/api/drawers", "drawers")
 }
 
 // CreateDrawer makes an empty drawer.
@@ -127,9 +116,14 @@ func (c *Client) EndAlias(ctx context.Context, drawer, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/drawers/"+url.PathEscape(drawer)+"/aliases/"+url.PathEscape(name), nil, nil, nil)
 }
 
-// RotateKey gives a drawer another key, for a few seconds; until it is done, ask again to go on.
-func (c *Client) RotateKey(ctx context.Context, drawer string) (r Rotation, err error) {
-	return r, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(drawer)+"/key", nil, &r)
+// RotateKey gives a drawer another key, for a few seconds; until it is done, ask again to go on. The new key is under the master key that
+// has a name, with "" under none, and with nil as the one before.
+func (c *Client) RotateKey(ctx context.Context, drawer string, under *string) (r Rotation, err error) {
+	var in any
+	if under != nil {
+		in = map[string]string{"master_key": *under}
+	}
+	return r, c.post(lengthy(ctx), "/api/drawers/"+url.PathEscape(drawer)+"/key", in, &r)
 }
 
 // ShredDrawer destroys a drawer's key; typed is its exact name.
@@ -139,11 +133,7 @@ func (c *Client) ShredDrawer(ctx context.Context, name, typed string) (r Shredde
 
 // ShreddedDrawers lists what is left of drawers.
 func (c *Client) ShreddedDrawers(ctx context.Context) ([]ShreddedDrawer, error) {
-	var answer struct {
-		Drawers []ShreddedDrawer `json:"drawers"`
-	}
-	err := c.get(ctx, "/api/shredded-drawers", &answer)
-	return answer.Drawers, err
+	return listOf[ShreddedDrawer](ctx, c, "/api/shredded-drawers", "drawers")
 }
 
 // Export writes the current values of a drawer into one file.
@@ -153,11 +143,7 @@ func (c *Client) Export(ctx context.Context, drawer string, n NewExport) (e Expo
 
 // Calendars lists the caller's calendar addresses, without their private parts.
 func (c *Client) Calendars(ctx context.Context) ([]Calendar, error) {
-	var answer struct {
-		Calendars []Calendar `json:"calendars"`
-	}
-	err := c.get(ctx, "/api/calendars", &answer)
-	return answer.Calendars, err
+	return listOf[Calendar](ctx, c, "/api/calendars", "calendars")
 }
 
 // NewCalendar makes a private address of a calendar of what is due.
@@ -183,29 +169,17 @@ func (c *Client) Search(ctx context.Context, query, cursor string) (p SearchPage
 
 // Due lists the items of which nothing is served, or the served version ends within a number of hours.
 func (c *Client) Due(ctx context.Context, within time.Duration) ([]Due, error) {
-	var answer struct {
-		Due []Due `json:"due"`
-	}
-	err := c.get(ctx, "/api/due?hours="+strconv.Itoa(int(within/time.Hour)), &answer)
-	return answer.Due, err
+	return listOf[Due](ctx, c, "/api/due?hours="+strconv.Itoa(int(within/time.Hour)), "due")
 }
 
 // AccessEnds lists what of access ends within a span, and what has ended a moment ago: your own, and what you could renew.
 func (c *Client) AccessEnds(ctx context.Context, within time.Duration) ([]AccessEnd, error) {
-	var answer struct {
-		Ends []AccessEnd `json:"ends"`
-	}
-	err := c.get(ctx, "/api/due/access?hours="+strconv.Itoa(int(within/time.Hour)), &answer)
-	return answer.Ends, err
+	return listOf[AccessEnd](ctx, c, "/api/due/access?hours="+strconv.Itoa(int(within/time.Hour)), "ends")
 }
 
 // Shredded lists what was shredded in a drawer.
 func (c *Client) Shredded(ctx context.Context, drawer string) ([]Shredded, error) {
-	var answer struct {
-		Shredded []Shredded `json:"shredded"`
-	}
-	err := c.get(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/shredded", &answer)
-	return answer.Shredded, err
+	return listOf[Shredded](ctx, c, "/api/drawers/"+url.PathEscape(drawer)+"/shredded", "shredded")
 }
 
 // Act does something with an item or one of its versions.
@@ -220,11 +194,7 @@ func (c *Client) SetWindow(ctx context.Context, drawer, item string, w NewWindow
 
 // Readers lists who read an item's value since a moment; a zero time means 90 days.
 func (c *Client) Readers(ctx context.Context, drawer, item string, since time.Time) ([]Reader, error) {
-	var answer struct {
-		Readers []Reader `json:"readers"`
-	}
-	err := c.get(ctx, itemPath(drawer, item)+"/readers?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
-	return answer.Readers, err
+	return listOf[Reader](ctx, c, itemPath(drawer, item)+"/readers?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), "readers")
 }
 
 // ChangeDrawer changes the description, owner, labels or approval of a drawer that still has the revision.
@@ -267,11 +237,7 @@ func (c *Client) ChangeItem(ctx context.Context, drawer, item string, revision i
 
 // Identities lists persons and apps.
 func (c *Client) Identities(ctx context.Context) ([]Identity, error) {
-	var answer struct {
-		Identities []Identity `json:"identities"`
-	}
-	err := c.get(ctx, "/api/identities", &answer)
-	return answer.Identities, err
+	return listOf[Identity](ctx, c, "/api/identities", "identities")
 }
 
 // Identity describes a person or an app.
@@ -328,11 +294,7 @@ func (c *Client) HostKey(ctx context.Context) ([]byte, error) {
 
 // Readings lists what somebody has read, the newest first.
 func (c *Client) Readings(ctx context.Context, subject string) ([]Reading, error) {
-	var answer struct {
-		Reads []Reading `json:"reads"`
-	}
-	err := c.get(ctx, "/api/identities/"+url.PathEscape(subject)+"/reads", &answer)
-	return answer.Reads, err
+	return listOf[Reading](ctx, c, "/api/identities/"+url.PathEscape(subject)+"/reads", "reads")
 }
 
 // RevokeCredential ends a credential and the tokens given for it.
@@ -342,11 +304,7 @@ func (c *Client) RevokeCredential(ctx context.Context, subject, id string) error
 
 // Roles lists the roles.
 func (c *Client) Roles(ctx context.Context) ([]Role, error) {
-	var answer struct {
-		Roles []Role `json:"roles"`
-	}
-	err := c.get(ctx, "/api/roles", &answer)
-	return answer.Roles, err
+	return listOf[Role](ctx, c, "/api/roles", "roles")
 }
 
 // Grants lists the grants that the caller may see, of one subject if it is not empty.
@@ -394,11 +352,7 @@ func (c *Client) Ask(ctx context.Context, q Question) (v Verdict, err error) {
 
 // Holders lists who has an action on a target.
 func (c *Client) Holders(ctx context.Context, action, target string) ([]Holder, error) {
-	var answer struct {
-		Holders []Holder `json:"holders"`
-	}
-	err := c.get(ctx, "/api/ask/holders?"+queryOf(map[string]string{"action": action, "target": target}, nil).Encode(), &answer)
-	return answer.Holders, err
+	return listOf[Holder](ctx, c, "/api/ask/holders?"+queryOf(map[string]string{"action": action, "target": target}, nil).Encode(), "holders")
 }
 
 // Paths says who could gain an action on a target, in how many steps, and with whose help.
@@ -408,20 +362,12 @@ func (c *Client) Paths(ctx context.Context, action, target string) (p Paths, err
 
 // Reach lists everything that exists and that a subject may do something with.
 func (c *Client) Reach(ctx context.Context, subject string) ([]Reach, error) {
-	var answer struct {
-		Reach []Reach `json:"reach"`
-	}
-	err := c.get(ctx, "/api/ask/reach?"+url.Values{"subject": {subject}}.Encode(), &answer)
-	return answer.Reach, err
+	return listOf[Reach](ctx, c, "/api/ask/reach?"+url.Values{"subject": {subject}}.Encode(), "reach")
 }
 
 // Refusals lists what was refused since a moment and would be refused now, newest first; a zero time means seven days.
 func (c *Client) Refusals(ctx context.Context, since time.Time) ([]RefusalGroup, error) {
-	var answer struct {
-		Refusals []RefusalGroup `json:"refusals"`
-	}
-	err := c.get(ctx, "/api/refusals?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), &answer)
-	return answer.Refusals, err
+	return listOf[RefusalGroup](ctx, c, "/api/refusals?"+queryOf(nil, map[string]time.Time{"since": since}).Encode(), "refusals")
 }
 
 // queryOf leaves out what is empty.

@@ -71,11 +71,7 @@ type Archive struct {
 
 // Archives lists them, oldest first.
 func (c *Client) Archives(ctx context.Context) ([]Archive, error) {
-	var answer struct {
-		Archives []Archive `json:"archives"`
-	}
-	err := c.get(ctx, "/api/trail/archives", &answer)
-	return answer.Archives, err
+	return listOf[Archive](ctx, c, "/api/trail/archives", "archives")
 }
 
 // Follower is a witness or an outlet, and how far it is.

@@ -92,8 +92,11 @@ type Drawer struct {
 	Items       int       `json:"items"`
 	Due         int       `json:"due"`
 	Overdue     int       `json:"overdue"`
-	Notes       []string  `json:"notes,omitempty"`     // what is unusual about what was just said about it
-	KeysOpen    bool      `json:"keys_open,omitempty"` // anybody gets the public halves of its keys
+	Notes       []string  `json:"notes,omitempty"`      // what is unusual about what was just said about it
+	KeysOpen    bool      `json:"keys_open,omitempty"`  // anybody gets the public halves of its keys
+	MasterKey   string    `json:"master_key,omitempty"` // that its key is under as well as under the root key
+	// "at_hand", "withdrawn" or "missing": nothing in it can be read or changed while it is not at hand.
+	MasterKeyState string `json:"master_key_state,omitempty"`
 }
 
 // Labels are words about a drawer or an item, which scopes of grants can ask for.
@@ -259,6 +262,7 @@ type NewDrawer struct {
 	Environment string `json:"environment"`
 	Description string `json:"description,omitempty"`
 	Owner       string `json:"owner,omitempty"`
+	MasterKey   string `json:"master_key,omitempty"` // that its key is to be under as well
 }
 
 // DrawerContents is a drawer with its items.

@@ -82,11 +82,7 @@ func (c *Client) HandIn(ctx context.Context, words string) (s Status, err error)
 
 // UnlockMethods lists the unlock methods.
 func (c *Client) UnlockMethods(ctx context.Context) ([]UnlockMethod, error) {
-	var answer struct {
-		Methods []UnlockMethod `json:"methods"`
-	}
-	err := c.get(ctx, "/api/unlock-methods", &answer)
-	return answer.Methods, err
+	return listOf[UnlockMethod](ctx, c, "/api/unlock-methods", "methods")
 }
 
 // AddUnlockMethod adds an unlock method.
@@ -110,11 +106,7 @@ func (c *Client) RotateRootKey(ctx context.Context, current string) (wrapped int
 
 // Shares lists the shares that the caller holds, or that wait for them.
 func (c *Client) Shares(ctx context.Context) ([]Custody, error) {
-	var answer struct {
-		Shares []Custody `json:"shares"`
-	}
-	err := c.get(ctx, "/api/me/shares", &answer)
-	return answer.Shares, err
+	return listOf[Custody](ctx, c, "/api/me/shares", "shares")
 }
 
 // TakeShare gives the caller their share, once.

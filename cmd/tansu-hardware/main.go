@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -37,14 +38,14 @@ func handle(in io.Reader) (answer hardware.Answer, err error) {
 		if err != nil {
 			return answer, err
 		}
-		answer.Material, err = open(r.Open.By, r.Open.Blob)
+		answer.Material, err = open(r.Open.By, r.Purpose, r.Open.Blob)
 		return answer, err
 	}
 	seal, _, err := kind(r.Seal)
 	if err != nil {
 		return answer, err
 	}
-	sealed, err := seal(r.Seal, r.Material)
+	sealed, err := seal(r.Seal, r.Purpose, r.Material)
 	if err == nil {
 		answer.Sealed = &hardware.Sealed{By: r.Seal, Blob: sealed}
 	}
@@ -53,14 +54,29 @@ func handle(in io.Reader) (answer hardware.Answer, err error) {
 
 // sealer and opener are what each kind of hardware can do.
 type (
-	sealer func(where string, material []byte) (json.RawMessage, error)
-	opener func(where string, sealed json.RawMessage) ([]byte, error)
+	sealer func(where, purpose string, material []byte) (json.RawMessage, error)
+	opener func(where, purpose string, sealed json.RawMessage) ([]byte, error)
 )
+
+// A TPM seals for unlocking only.
+func sealTPM(where, purpose string, material []byte) (json.RawMessage, error) {
+	if purpose != "" {
+		return nil, errors.New("a TPM seals unlock keys only: a master key is in a PKCS #11 token (pkcs11:…)")
+	}
+	return tpm.Seal(where, material)
+}
+
+func openTPM(where, purpose string, sealed json.RawMessage) ([]byte, error) {
+	if purpose != "" {
+		return nil, errors.New("a TPM opens unlock keys only: a master key is in a PKCS #11 token (pkcs11:…)")
+	}
+	return tpm.Open(where, sealed)
+}
 
 func kind(where string) (seal sealer, open opener, err error) {
 	switch {
 	case strings.HasPrefix(where, tpm.Scheme):
-		return tpm.Seal, tpm.Open, nil
+		return sealTPM, openTPM, nil
 	case strings.HasPrefix(where, token.Scheme):
 		return token.Seal, token.Open, nil
 	}

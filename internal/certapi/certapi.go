@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
 	"golang.org/x/crypto/ssh"
 
 	"tansu/client"
@@ -21,26 +20,10 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/route"
 	"tansu/internal/shelf"
-	"tansu/internal/strictjson"
 	"tansu/internal/wire"
 )
-
-// Call is one request.
-type Call struct {
-	*echo.Context
-	Caller chest.Caller             // who it is, of a route that is not for anyone
-	Path   func(name string) string // a part of the path, decoded
-}
-
-// Route is one row of the table.
-type Route struct {
-	Method string
-	Path   string // in Echo's form
-	Query  string // what it takes in its query, separated by spaces
-	Anyone bool   // whoever asks need not prove who they are
-	Handle func(*certs.Certs, *Call) error
-}
 
 const (
 	authorityPath   = "/api/drawers/:drawer/authorities/:authority"
@@ -49,21 +32,21 @@ const (
 )
 
 // Routes is the table.
-var Routes = []Route{
-	{"POST", "/api/drawers/:drawer/authorities", "", false, createAuthority},
-	{"GET", authorityPath, "", false, authority},
-	{"POST", authorityPath + "/renew", "", false, renewAuthority},
-	{"GET", authorityPath + "/certificates", "q state cursor limit", false, issued},
-	{"POST", authorityPath + "/revoke", "", false, revoke},
-	{"POST", "/api/drawers/:drawer/profiles/:profile/certificates", "", false, issue},
-	{"POST", certificatePath + "renew", "", false, renew},
-	{"POST", certificatePath + "self-signed", "", false, selfSigned},
-	{"POST", certificatePath + "request", "", false, request},
-	{"POST", certificatePath + "answer", "", false, answer},
-	{"GET", publicPath + certs.ListPath, "", true, list},
-	{"GET", publicPath + certs.CertificatePath, "", true, certificate},
-	{"POST", publicPath + certs.StatusPath, "", true, status},
-	{"GET", publicPath + certs.StatusPath + "/:question", "", true, status},
+var Routes = []route.Route[*certs.Certs]{
+	route.New("POST", "/api/drawers/:drawer/authorities", "", createAuthority),
+	route.New("GET", authorityPath, "", authority),
+	route.New("POST", authorityPath+"/renew", "", renewAuthority),
+	route.New("GET", authorityPath+"/certificates", "q state cursor limit", issued),
+	route.New("POST", authorityPath+"/revoke", "", revoke),
+	route.New("POST", "/api/drawers/:drawer/profiles/:profile/certificates", "", issue),
+	route.New("POST", certificatePath+"renew", "", renew),
+	route.New("POST", certificatePath+"self-signed", "", selfSigned),
+	route.New("POST", certificatePath+"request", "", request),
+	route.New("POST", certificatePath+"answer", "", answer),
+	route.Open("GET", publicPath+certs.ListPath, "", list),
+	route.Open("GET", publicPath+certs.CertificatePath, "", certificate),
+	route.Open("POST", publicPath+certs.StatusPath, "", status),
+	route.Open("GET", publicPath+certs.StatusPath+"/:question", "", status),
 }
 
 // Limits of bodies, in bytes.
@@ -72,17 +55,10 @@ const (
 	question = 16 << 10  // about one certificate
 )
 
-func decode(c *Call, into any) error {
-	text, err := strictjson.Read(c.Response(), c.Request(), body)
-	if err != nil {
-		return err
-	}
-	defer clear(text)
-	return strictjson.Decode(text, into)
-}
+func decode(c *route.Call, into any) error { return c.Decode(body, into) }
 
 // named is the item that a path names.
-func named(c *Call, what string) (ref reference.Reference, err error) {
+func named(c *route.Call, what string) (ref reference.Reference, err error) {
 	for _, name := range []string{"drawer", what} {
 		if err := reference.CheckName(c.Path(name)); err != nil {
 			return ref, chest.Invalid(name, "%s", err)
@@ -92,7 +68,7 @@ func named(c *Call, what string) (ref reference.Reference, err error) {
 }
 
 // asked reads the item that a path names, and the body.
-func asked(c *Call, what string, into any) (ref reference.Reference, err error) {
+func asked(c *route.Call, what string, into any) (ref reference.Reference, err error) {
 	if ref, err = named(c, what); err == nil {
 		err = decode(c, into)
 	}
@@ -122,7 +98,7 @@ func lifeOf(text string) (time.Duration, error) {
 	return time.Duration(span), nil
 }
 
-func createAuthority(s *certs.Certs, c *Call) error {
+func createAuthority(s *certs.Certs, c *route.Call) error {
 	var in client.NewAuthority
 	if err := decode(c, &in); err != nil {
 		return err
@@ -144,14 +120,14 @@ func createAuthority(s *certs.Certs, c *Call) error {
 	return created(c, it, version, err)
 }
 
-func created(c *Call, it shelf.Item, version shelf.Version, err error) error {
+func created(c *route.Call, it shelf.Item, version shelf.Version, err error) error {
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusCreated, client.Stored{Item: wire.Item(it), Version: wire.Version(version)})
 }
 
-func authority(s *certs.Certs, c *Call) error {
+func authority(s *certs.Certs, c *route.Call) error {
 	ref, err := named(c, "authority")
 	if err != nil {
 		return err
@@ -169,7 +145,7 @@ func authority(s *certs.Certs, c *Call) error {
 	return c.JSON(http.StatusOK, answer)
 }
 
-func renewAuthority(s *certs.Certs, c *Call) error {
+func renewAuthority(s *certs.Certs, c *route.Call) error {
 	var in struct {
 		Life  string `json:"life"`
 		Under string `json:"under"`
@@ -190,7 +166,7 @@ func renewAuthority(s *certs.Certs, c *Call) error {
 	return created(c, it, version, err)
 }
 
-func issued(s *certs.Certs, c *Call) error {
+func issued(s *certs.Certs, c *route.Call) error {
 	ref, err := named(c, "authority")
 	if err != nil {
 		return err
@@ -230,7 +206,7 @@ func issuedJSON(r certs.Issued) client.IssuedCertificate {
 	return answer
 }
 
-func revoke(s *certs.Certs, c *Call) error {
+func revoke(s *certs.Certs, c *route.Call) error {
 	var in struct {
 		Serial string `json:"serial"`
 		Reason string `json:"reason"`
@@ -247,7 +223,7 @@ func revoke(s *certs.Certs, c *Call) error {
 }
 
 // order reads what a certificate is wanted for.
-func order(c *Call) (in client.Order, o certs.Order, err error) {
+func order(c *route.Call) (in client.Order, o certs.Order, err error) {
 	if err := decode(c, &in); err != nil {
 		return in, o, err
 	}
@@ -262,7 +238,7 @@ func order(c *Call) (in client.Order, o certs.Order, err error) {
 	return in, o, err
 }
 
-func issue(s *certs.Certs, c *Call) error {
+func issue(s *certs.Certs, c *route.Call) error {
 	ref, err := named(c, "profile")
 	if err != nil {
 		return err
@@ -279,7 +255,7 @@ func issue(s *certs.Certs, c *Call) error {
 }
 
 // issueSSH has a certificate of SSH issued: the names are its principals.
-func issueSSH(s *certs.Certs, c *Call, ref reference.Reference, in client.Order, o certs.Order) error {
+func issueSSH(s *certs.Certs, c *route.Call, ref reference.Reference, in client.Order, o certs.Order) error {
 	if in.Request != "" || in.Into != "" || in.Subject != "" || in.KeyType != "" || in.Staged || in.Description != "" || in.Owner != "" {
 		return chest.Invalid("public_key", "a certificate of SSH is for a public key, names and a life, and goes into no item")
 	}
@@ -293,7 +269,7 @@ func issueSSH(s *certs.Certs, c *Call, ref reference.Reference, in client.Order,
 		Issuer: ssh.FingerprintSHA256(made.SignatureKey), Fingerprint: ssh.FingerprintSHA256(made.Key)}})
 }
 
-func madeJSON(c *Call, m certs.Made, err error) error {
+func madeJSON(c *route.Call, m certs.Made, err error) error {
 	if err != nil {
 		return err
 	}
@@ -305,7 +281,7 @@ func madeJSON(c *Call, m certs.Made, err error) error {
 	return c.JSON(http.StatusCreated, answer)
 }
 
-func renew(s *certs.Certs, c *Call) error {
+func renew(s *certs.Certs, c *route.Call) error {
 	var in struct {
 		Life   string `json:"life"`
 		Staged bool   `json:"staged"`
@@ -323,7 +299,7 @@ func renew(s *certs.Certs, c *Call) error {
 }
 
 // ordered reads an order for the item that the path names.
-func ordered(c *Call) (o certs.Order, err error) {
+func ordered(c *route.Call) (o certs.Order, err error) {
 	ref, err := named(c, "item")
 	if err != nil {
 		return o, err
@@ -339,7 +315,7 @@ func ordered(c *Call) (o certs.Order, err error) {
 	return o, nil
 }
 
-func selfSigned(s *certs.Certs, c *Call) error {
+func selfSigned(s *certs.Certs, c *route.Call) error {
 	o, err := ordered(c)
 	if err != nil {
 		return err
@@ -348,7 +324,7 @@ func selfSigned(s *certs.Certs, c *Call) error {
 	return madeJSON(c, made, err)
 }
 
-func request(s *certs.Certs, c *Call) error {
+func request(s *certs.Certs, c *route.Call) error {
 	o, err := ordered(c)
 	if err != nil {
 		return err
@@ -365,7 +341,7 @@ func request(s *certs.Certs, c *Call) error {
 	return c.JSON(http.StatusCreated, answer)
 }
 
-func answer(s *certs.Certs, c *Call) error {
+func answer(s *certs.Certs, c *route.Call) error {
 	var in struct {
 		Certificate string `json:"certificate"`
 		Staged      bool   `json:"staged"`
@@ -380,7 +356,7 @@ func answer(s *certs.Certs, c *Call) error {
 
 // What an authority says to anybody. It may be kept on the way, but not so long that a revocation is not heard of.
 
-func list(s *certs.Certs, c *Call) error {
+func list(s *certs.Certs, c *route.Call) error {
 	der, made, err := s.List(c.Path("authority"))
 	if err != nil {
 		return err
@@ -388,7 +364,7 @@ func list(s *certs.Certs, c *Call) error {
 	return public(c, cert.ListType, der, made, time.Hour)
 }
 
-func certificate(s *certs.Certs, c *Call) error {
+func certificate(s *certs.Certs, c *route.Call) error {
 	der, err := s.Certificate(c.Path("authority"))
 	if err != nil {
 		return err
@@ -396,7 +372,7 @@ func certificate(s *certs.Certs, c *Call) error {
 	return public(c, cert.CertificateType, der, time.Time{}, time.Hour)
 }
 
-func status(s *certs.Certs, c *Call) error {
+func status(s *certs.Certs, c *route.Call) error {
 	var asked []byte
 	var err error
 	if text := c.Path("question"); text != "" { // RFC 6960, appendix A.1
@@ -414,7 +390,7 @@ func status(s *certs.Certs, c *Call) error {
 	return public(c, cert.StatusType, der, made, 5*time.Minute)
 }
 
-func public(c *Call, kind string, der []byte, made time.Time, keep time.Duration) error {
+func public(c *route.Call, kind string, der []byte, made time.Time, keep time.Duration) error {
 	if header := c.Response().Header(); !made.IsZero() {
 		header.Set("Last-Modified", made.UTC().Format(http.TimeFormat))
 	}

@@ -235,9 +235,10 @@ func (r *Refusal) Sentence(what, why string) string {
 
 // Reasons of refusals that no grant decides.
 const (
-	OwnAccess    = "own_access"
-	StewardOnly  = "steward_only"
-	NotConfirmed = "not_confirmed"
+	OwnAccess      = "own_access"
+	StewardOnly    = "steward_only"
+	NotConfirmed   = "not_confirmed"
+	MasterKeyOwner = "master_key_owner"
 )
 
 // Refuse records a no and returns it. Whoever is known gets a receipt.

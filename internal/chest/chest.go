@@ -28,6 +28,7 @@ import (
 	"tansu/internal/core/steady"
 	"tansu/internal/core/throttle"
 	"tansu/internal/core/trail"
+	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 	"tansu/internal/warm"
@@ -72,6 +73,7 @@ type Chest struct {
 	throttle *throttle.Throttle
 	folding  *folding.Folding
 	contents *warm.Cache
+	hand     drawerkeys.Hand // what is not stored of master keys
 
 	newest atomic.Pointer[Snapshot] // nil while locked; the writer replaces it, and anybody may keep what they took
 	memory *memory
@@ -187,6 +189,7 @@ func (c *Chest) Close() {
 	c.newest.Store(nil)
 	c.memory.forgetItems()
 	c.contents.Empty()
+	c.hand.Empty()
 	if st != nil {
 		st.erase()
 	}

@@ -17,6 +17,7 @@ type Draft struct {
 	policy  *access.Draft
 	touched []store.Mark
 	retired []*envelope.Key // keys that nothing is under any more
+	gone    []string        // master keys that were withdrawn or destroyed
 	items   []itemChange    // in the order in which they were written
 	problem error           // the first row that could not be read
 }
@@ -44,6 +45,7 @@ func (st *Snapshot) draft() *Draft {
 	next.aliases, next.aliasesOf = st.aliases.copied(), st.aliasesOf.copied()
 	next.calendars, next.calendarsOf = st.calendars.copied(), st.calendarsOf.copied()
 	next.slots, next.shares, next.issued = st.slots.copied(), st.shares.copied(), st.issued.copied()
+	next.masters = st.masters.copied()
 	d := &Draft{Snapshot: &next, policy: st.Policy.Draft()}
 	next.Policy = d.policy.Policy
 	return d
@@ -121,6 +123,8 @@ func (d *Draft) put(before, after entity.Row) {
 		d.slots.put(row.ID, &row, after == nil)
 	case entity.Share:
 		d.shares.put(row.ID, &row, after == nil)
+	case entity.MasterKey:
+		d.failed(d.putMaster(row, after == nil))
 	case entity.Issued:
 		d.issued.put(row.ID, &row, after == nil)
 	case entity.Item:
@@ -362,7 +366,7 @@ func (d *Draft) putDrawer(row entity.Drawer) error {
 		if before != nil {
 			d.drawers.Delete(before.Row.Name)
 			d.drawersByID.Delete(row.ID)
-			d.retired = append(d.retired, before.keys()...)
+			d.retired = append(d.retired, before.Opened()...)
 		}
 		return nil
 	}
@@ -387,15 +391,19 @@ func (d *Draft) putDrawerKey(row entity.DrawerKey) error {
 	if before == nil {
 		return nil // it is shredded, and its key with it
 	}
-	next, destroyed, err := before.withKey(d.root, row)
-	if err != nil {
+	next, destroyed := *before, (*envelope.Key)(nil)
+	var err error
+	if next.Set, destroyed, err = before.WithKey(d.root, d.master, row); err != nil {
 		return err
 	}
 	if destroyed != nil {
 		d.retired = append(d.retired, destroyed)
 	}
-	d.keepDrawer(next)
+	d.keepDrawer(&next)
 	d.touch(store.MarkDrawer, row.Drawer)
+	if row.Master != "" {
+		d.touch(store.MarkName, masterMark(row.Master))
+	}
 	return nil
 }
 

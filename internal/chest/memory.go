@@ -135,6 +135,10 @@ func (m *memory) Commit() {
 	}
 	m.mu.Unlock()
 	m.chest.contents.Forget(gone)
+	for _, id := range d.gone { // nor is what was opened by it
+		m.chest.hand.Drop(id)
+		m.chest.contents.Empty()
+	}
 	if old := m.outgoing; old != nil { // somebody may be signing with it: what outlasts it is the same
 		m.outgoing = nil
 		time.AfterFunc(outgoingFor, old.Erase)

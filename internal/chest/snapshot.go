@@ -1,9 +1,7 @@
 package chest
 
 import (
-	"bytes"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +11,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
+	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 )
@@ -57,6 +56,7 @@ type Snapshot struct {
 	issued      table[entity.Issued]   // by authority, then serial number
 	slots       table[entity.Slot]
 	shares      table[entity.Share]
+	masters     table[drawerkeys.Master]
 	shredded    []entity.Drawer // what is left of drawers
 
 	without []Rule            // in a draft that is only tried: rules that do not hold in it
@@ -65,24 +65,15 @@ type Snapshot struct {
 
 // Drawer is a drawer with its keys. It is never changed: a change puts another one in its place.
 type Drawer struct {
-	Row       entity.Drawer
-	Labels    reference.Labels
-	Schedule  lifecycle.Schedule // of rules
-	KeyNumber int                // of the key that new versions are under
-	KeyRow    entity.DrawerKey
-	key       *envelope.Key
-	old       map[int]oldKey      // keys that some versions still are under, by number, while a rotation is not finished
-	approval  []reference.Pattern // over drawer/item
+	Row      entity.Drawer
+	Labels   reference.Labels
+	Schedule lifecycle.Schedule // of rules
+	drawerkeys.Set
+	approval []reference.Pattern // over drawer/item
 }
 
-// oldKey is a drawer key that was replaced by a newer one.
-type oldKey struct {
-	key *envelope.Key
-	row entity.DrawerKey
-}
-
-// NoKey stands where the wrapped key of something shredded was. It is not empty, because drivers differ about empty bytes.
-var NoKey = []byte{0}
+// NoKey stands where the wrapped key of something shredded was.
+var NoKey = drawerkeys.NoKey
 
 func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot, error) {
 	st := &Snapshot{
@@ -99,6 +90,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 		aliases: newTable[entity.Alias](), aliasesOf: newTable[entity.Alias](),
 		calendars: newTable[entity.Calendar](), calendarsOf: newTable[entity.Calendar](),
 		slots: newTable[entity.Slot](), shares: newTable[entity.Share](), issued: newTable[entity.Issued](),
+		masters: newTable[drawerkeys.Master](),
 	}
 	d := st.draft()
 	put(d, rows.Identities)
@@ -113,6 +105,7 @@ func newSnapshot(c *Chest, root *envelope.Root, rows *store.Snapshot) (*Snapshot
 	put(d, rows.Slots)
 	put(d, rows.Shares)
 	put(d, rows.Issued)
+	put(d, rows.MasterKeys)
 	for _, row := range rows.DrawerKeys {
 		if err := d.putDrawerKey(row); err != nil {
 			return nil, err
@@ -470,7 +463,7 @@ func (st *Snapshot) Shares() []entity.Share { return st.shares.all("") }
 // DrawerKeys lists the rows of all keys of drawers that are there.
 func (st *Snapshot) DrawerKeys() (rows []entity.DrawerKey) {
 	for _, d := range st.Drawers() {
-		rows = append(append(rows, d.OldKeys()...), d.KeyRow)
+		rows = append(rows, d.AllKeys()...)
 	}
 	return rows
 }
@@ -552,66 +545,6 @@ func drawerOf(row entity.Drawer, keys *Drawer) (*Drawer, error) {
 	return d, nil
 }
 
-// withKey is a drawer with another row of its keys: a new one takes the place of the one that new versions are under, and one that
-// is destroyed goes; it is returned, to be erased.
-func (d *Drawer) withKey(root *envelope.Root, row entity.DrawerKey) (next *Drawer, destroyed *envelope.Key, err error) {
-	next = &Drawer{}
-	*next = *d
-	next.old = maps.Clone(d.old)
-	if bytes.Equal(row.Wrapped, NoKey) {
-		gone := next.old[row.Number].key
-		delete(next.old, row.Number)
-		return next, gone, nil
-	}
-	if row.Number == d.KeyNumber && d.key != nil { // the same key, under another root key
-		next.KeyRow = row
-		return next, nil, nil
-	}
-	if old, is := next.old[row.Number]; is {
-		next.old[row.Number] = oldKey{old.key, row}
-		return next, nil, nil
-	}
-	opened, err := root.UnwrapDrawerKey(row.Drawer, row.Number, row.Wrapped)
-	if err != nil {
-		return nil, nil, fmt.Errorf("open the key of drawer %s: %w", row.Drawer, err)
-	}
-	if d.key != nil {
-		if next.old == nil {
-			next.old = map[int]oldKey{}
-		}
-		next.old[d.KeyNumber] = oldKey{d.key, d.KeyRow}
-	}
-	next.key, next.KeyNumber, next.KeyRow = opened, row.Number, row
-	return next, nil, nil
-}
-
-// Key is the key that new versions are under, and KeyOf the one with a number.
-func (d *Drawer) Key() *envelope.Key { return d.key }
-
-// KeyOf is the key with a number.
-func (d *Drawer) KeyOf(number int) *envelope.Key {
-	if old, is := d.old[number]; is {
-		return old.key
-	}
-	return d.key
-}
-
-// OldKeys are the rows of keys that some versions still are under, while a rotation is not finished.
-func (d *Drawer) OldKeys() (rows []entity.DrawerKey) {
-	for _, number := range slices.Sorted(maps.Keys(d.old)) {
-		rows = append(rows, d.old[number].row)
-	}
-	return rows
-}
-
-// keys are all keys of a drawer.
-func (d *Drawer) keys() (all []*envelope.Key) {
-	for _, old := range d.old {
-		all = append(all, old.key)
-	}
-	return append(all, d.key)
-}
-
 // Everything is the scope of all items in a drawer.
 func (d *Drawer) Everything() access.Scope {
 	scope, err := access.ParseScope(d.Row.Name + "/**")
@@ -624,10 +557,13 @@ func (d *Drawer) Everything() access.Scope {
 // erase overwrites the keys.
 func (st *Snapshot) erase() {
 	for _, d := range st.Drawers() {
-		for _, k := range d.keys() {
-			if k != nil {
-				k.Erase()
-			}
+		for _, k := range d.Opened() {
+			k.Erase()
+		}
+	}
+	for _, m := range st.Masters() {
+		if m.Key != nil {
+			m.Key.Erase()
 		}
 	}
 	st.root.Erase()

@@ -7,12 +7,14 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"tansu/internal/chest"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/datadir"
 	"tansu/internal/opening"
@@ -152,7 +154,7 @@ func (a *app) serveCommand() *cobra.Command {
 	o := server.Options{Version: Version}
 	var plain bool
 	var logFormat string
-	var witnesses, networks []string
+	var witnesses, networks, tokens []string
 	var archiveAfter string
 	var backups backupFlags
 	command := &cobra.Command{
@@ -195,6 +197,16 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 				}
 				o.IssuerNetworks = append(o.IssuerNetworks, network.Masked())
 			}
+			for _, text := range tokens {
+				name, uri, _ := strings.Cut(text, "=")
+				if reference.CheckName(name) != nil || !strings.HasPrefix(uri, "pkcs11:") || o.Tokens[name] != "" {
+					return usagef("--pkcs11-token is NAME=URI, such as yard=pkcs11:token=…, and each name stands for one token")
+				}
+				if o.Tokens == nil {
+					o.Tokens = map[string]string{}
+				}
+				o.Tokens[name] = uri
+			}
 			for _, name := range witnesses {
 				w, err := witness.Open(name, o.Dir)
 				if err != nil {
@@ -215,6 +227,8 @@ server over TLS (RFC 5424), or an https address (CloudEvents, signed by RFC 9421
 		"the DNS `server`, as HOST:PORT, that is asked when an ACME client proves a name (that of this machine)")
 	command.Flags().IntVar(&o.ACMEHTTPPort, "acme-http-port", 0, "the `port` at which names are proved by http-01 (80)")
 	command.Flags().IntVar(&o.ACMETLSPort, "acme-tls-port", 0, "the `port` at which names are proved by tls-alpn-01 (443)")
+	command.Flags().StringArrayVar(&tokens, "pkcs11-token", nil,
+		"a token that seals master keys, by a name: `NAME=pkcs11:…` (RFC 7512, with module-path and pin-source); can be repeated")
 	command.Flags().StringArrayVar(&witnesses, "witness", nil,
 		"send each checkpoint to this `file`, https address or syslog server, and check the trail against what it has; can be repeated")
 	command.Flags().StringArrayVar(&o.Outlets, "outlet", nil,

@@ -134,6 +134,7 @@ A first tour:
 	groups := map[string][]*cobra.Command{
 		groupChest: {a.demoCommand(), a.initCommand(), a.serveCommand(), a.unlockCommand(), a.lockCommand(), a.statusCommand(),
 			a.examineCommand(), a.renewCertificateCommand(), a.unlockMethodCommand(), a.shareCommand(), a.rootKeyCommand(),
+			a.masterKeyCommand(),
 			a.backupCommand(), a.restoreCommand(), a.stewardCommand(), a.manualCommand()},
 		groupSignIn: {a.connectCommand(), a.enrolCommand(), a.signInCommand(), a.signOutCommand(), a.whoamiCommand(), a.passwordCommand(),
 			a.sessionCommand(), a.profileCommand()},

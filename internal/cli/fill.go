@@ -42,6 +42,7 @@ func (a *app) drawerCommand() *cobra.Command {
 	add.Flags().StringVar(&n.Environment, "env", "", "production, staging or development")
 	add.Flags().StringVar(&n.Description, "description", "", "what it is for, on one line")
 	add.Flags().StringVar(&n.Owner, "owner", "", "who answers for it, such as person:ticketing-lead")
+	add.Flags().StringVar(&n.MasterKey, "master-key", "", "a master `key` that it is to be under as well as under the root key")
 	_ = add.MarkFlagRequired("env")
 	command.AddCommand(a.drawerListCommand(), a.drawerShowCommand(), add, a.rotateKeyCommand(), a.shredDrawerCommand())
 	return command

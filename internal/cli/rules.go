@@ -394,26 +394,25 @@ func yesNo(b bool) string {
 }
 
 func (a *app) rotateKeyCommand() *cobra.Command {
-	return &cobra.Command{
+	var to masterFlags
+	command := &cobra.Command{
 		Use:   "rotate-key NAME",
-		Short: "Rotate a drawer's key while it is in use",
+		Short: "Rotate a drawer's key while it is in use, or put it under a master key",
 		Long: `Makes a new key for a drawer and wraps the keys of its versions under it; then the old one is destroyed. Nothing waits for
-it. If it is interrupted, run it again: it continues where it stopped.`,
-		Example: "  tansu drawer rotate-key ticketing-prod",
+it. If it is interrupted, run it again: it continues where it stopped. The new key is under what the old one was under, unless you say
+otherwise; taking it from under a master key takes the right over that key.`,
+		Example: "  tansu drawer rotate-key ticketing-prod\n  tansu drawer rotate-key crew-rota-prod --master-key crew",
 		Args:    exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-			for {
-				r, err := c.RotateKey(ctx, arguments[0])
-				if err != nil {
-					return err
-				}
-				if r.Done {
-					return a.show(r, func() { fmt.Fprintf(a.Out, "%s is under key %d, and the old key is destroyed.\n", arguments[0], r.Key) })
-				}
-				a.say("key %d: %s left", r.Key, plural(r.Left, "version"))
+			r, err := a.rotateKey(ctx, c, arguments[0], to.under())
+			if err != nil {
+				return err
 			}
+			return a.show(r, func() { fmt.Fprintf(a.Out, "%s is under key %d, and the old key is destroyed.\n", arguments[0], r.Key) })
 		}),
 	}
+	to.add(command)
+	return command
 }
 
 func (a *app) shredDrawerCommand() *cobra.Command {

@@ -261,6 +261,7 @@ var reasons = map[string]string{
 	"reason_needed":    "a grant would allow it with a stated reason",
 	"approval_needed":  "a grant allows it, and a second person has to agree",
 	"steward_only":     "only a steward may",
+	"master_key_owner": "only the owner of the master key, or an operator, may",
 	"condition_failed": "a grant would allow it, but one of its conditions did not hold",
 }
 

@@ -128,6 +128,26 @@ type DrawerKey struct {
 	Number    int    `db:"number" json:"number"`
 	Wrapped   []byte `db:"wrapped" json:"wrapped"`
 	CreatedAt int64  `db:"created_at" json:"created_at"`
+	Master    string `db:"master" json:"master,omitempty"` // the id of the master key that it is under as well; empty for none
+	Seal
+}
+
+// MasterKey is a key that drawers are under as well as under the root key.
+type MasterKey struct {
+	ID          string `db:"id" json:"id"`
+	Name        string `db:"name" json:"name"`
+	Origin      string `db:"origin" json:"origin"` // "made", "brought" or "token"
+	Description string `db:"description" json:"description"`
+	Owner       string `db:"owner" json:"owner"`             // may withdraw it and give it back
+	Fingerprint string `db:"fingerprint" json:"fingerprint"` // of its material
+	Sealed      []byte `db:"sealed" json:"sealed"`           // its material, or what a token opens; one zero byte when the chest keeps nothing
+	Token       string `db:"token" json:"token"`             // the name of the token; empty for none
+	InMemory    bool   `db:"in_memory" json:"in_memory"`     // it is never stored, and given again after each unlock
+	CreatedAt   int64  `db:"created_at" json:"created_at"`
+	CreatedBy   string `db:"created_by" json:"created_by"`
+	WithdrawnAt int64  `db:"withdrawn_at" json:"withdrawn_at"` // 0 while it is not
+	WithdrawnBy string `db:"withdrawn_by" json:"withdrawn_by"`
+	GivenAt     int64  `db:"given_at" json:"given_at"` // when it was given back last; 0 for never
 	Seal
 }
 
@@ -347,6 +367,7 @@ func (Calendar) Table() string   { return "calendars" }
 func (Slot) Table() string       { return "slots" }
 func (Share) Table() string      { return "shares" }
 func (Issued) Table() string     { return "issued" }
+func (MasterKey) Table() string  { return "master_keys" }
 
 func (s Seal) Stamp() Seal { return s }
 
@@ -366,3 +387,4 @@ func (r Calendar) WithSeal(s Seal) Row   { r.Seal = s; return r }
 func (r Slot) WithSeal(s Seal) Row       { r.Seal = s; return r }
 func (r Share) WithSeal(s Seal) Row      { r.Seal = s; return r }
 func (r Issued) WithSeal(s Seal) Row     { r.Seal = s; return r }
+func (r MasterKey) WithSeal(s Seal) Row  { r.Seal = s; return r }

@@ -35,6 +35,7 @@ type Request struct {
 	Seal     string  `json:"seal,omitempty"` // by this hardware
 	Material []byte  `json:"material,omitempty"`
 	Open     *Sealed `json:"open,omitempty"`
+	Purpose  string  `json:"purpose,omitempty"` // what a token seals it for; empty for unlocking the chest
 }
 
 // Answer is what the helper writes to its standard output.
@@ -74,6 +75,24 @@ func Open(content []byte) (secretvalue.Value, error) {
 		return secretvalue.Value{}, err
 	}
 	return secretvalue.New(answer.Material), nil
+}
+
+// SealBlob has a token seal some material for a purpose, and gives what opens with it: by the same key, for the same purpose.
+func SealBlob(by, purpose string, material secretvalue.Value) ([]byte, error) {
+	answer, err := ask(Request{Seal: by, Material: material.Reveal(), Purpose: purpose})
+	if err != nil {
+		return nil, err
+	}
+	if answer.Sealed == nil {
+		return nil, errors.New("the hardware sealed nothing")
+	}
+	return answer.Sealed.Blob, nil
+}
+
+// OpenBlob has a token open what SealBlob gave.
+func OpenBlob(by, purpose string, blob []byte) (secretvalue.Value, error) {
+	answer, err := ask(Request{Open: &Sealed{By: by, Blob: blob}, Purpose: purpose})
+	return secretvalue.New(answer.Material), err
 }
 
 // ask runs the helper, which must be the one that was installed with this program.

@@ -14,7 +14,13 @@ import (
 const rotationTime = 3 * time.Second
 
 func (a *api) rotateKey(c *call) error {
-	r, err := a.service.RotateKey(c.caller, c.param("drawer"), rotationTime)
+	var body struct {
+		MasterKey *string `json:"master_key"`
+	}
+	if err := a.decode(c, smallBody, &body); err != nil && c.Request().ContentLength != 0 {
+		return err
+	}
+	r, err := a.service.RotateKey(c.caller, c.param("drawer"), body.MasterKey, rotationTime)
 	if err != nil {
 		return err
 	}
@@ -66,7 +72,7 @@ func (a *api) listDrawers(c *call) error {
 	}
 	answer := []client.Drawer{}
 	for _, d := range list.Drawers {
-		answer = append(answer, drawerJSON(d))
+		answer = append(answer, wire.Drawer(d))
 	}
 	return c.JSON(http.StatusOK, map[string]any{"drawers": answer, "next_cursor": list.Next})
 }
@@ -82,7 +88,7 @@ func (a *api) createDrawer(c *call) error {
 	}
 	setETag(c, d.Revision)
 	c.Response().Header().Set("Location", "/api/drawers/"+d.Name)
-	return c.JSON(http.StatusCreated, drawerJSON(d))
+	return c.JSON(http.StatusCreated, wire.Drawer(d))
 }
 
 // drawerPage is how many items a page of a drawer has.
@@ -101,7 +107,7 @@ func (a *api) getDrawer(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := client.DrawerContents{Drawer: drawerJSON(p.Drawer), Items: []client.Item{}, NextCursor: p.Next}
+	answer := client.DrawerContents{Drawer: wire.Drawer(p.Drawer), Items: []client.Item{}, NextCursor: p.Next}
 	for _, it := range p.Items {
 		answer.Items = append(answer.Items, wire.Item(it))
 	}
@@ -119,18 +125,5 @@ func (a *api) changeDrawer(c *call) error {
 		return err
 	}
 	setETag(c, d.Revision)
-	return c.JSON(http.StatusOK, drawerJSON(d))
-}
-
-func drawerJSON(d shelf.Drawer) client.Drawer {
-	var next *client.Rules
-	if !d.RulesFrom.IsZero() {
-		rules := wire.Rules(d.NextRules)
-		next = &rules
-	}
-	return client.Drawer{Notes: d.Notes, Rules: wire.Rules(d.Rules), NextRules: next, RulesFrom: d.RulesFrom, Name: d.Name,
-		Environment: d.Environment, Description: d.Description, Owner: d.Owner, Labels: d.Labels,
-		KeysOpen:  d.KeysOpen,
-		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
-		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
+	return c.JSON(http.StatusOK, wire.Drawer(d))
 }

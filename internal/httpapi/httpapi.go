@@ -20,9 +20,13 @@ import (
 
 	"tansu/internal/acme"
 	"tansu/internal/certapi"
+	"tansu/internal/certs"
 	"tansu/internal/chest"
+	"tansu/internal/masterapi"
+	"tansu/internal/masters"
 	"tansu/internal/people"
 	"tansu/internal/replies"
+	apart "tansu/internal/route"
 	"tansu/internal/service"
 )
 
@@ -230,26 +234,32 @@ var routes = []route{
 	{"GET", "/api/refusals", identified, (*api).refusals},
 }
 
-// all are the routes of the table, and those about certificates.
-func all() []route {
-	list := slices.Clone(routes)
-	for _, r := range certapi.Routes {
-		who := map[bool]audience{true: anyone}[r.Anyone]
-		list = append(list, route{r.Method, r.Path, who, func(a *api, c *call) error {
-			return r.Handle(a.service.Certs, &certapi.Call{Context: c.Context, Caller: c.caller, Path: c.param})
-		}})
+// all are the routes of the table, and of those that have packages of their own.
+func all() []served {
+	var list []served
+	for _, r := range routes {
+		list = append(list, served{r, queries[r.method+" "+r.path]})
 	}
-	return list
+	list = append(list, others(certapi.Routes, func(s *service.Service) *certs.Certs { return s.Certs })...)
+	return append(list, others(masterapi.Routes, func(s *service.Service) *masters.Masters { return s.Masters })...)
 }
 
-// queryOf is what a route takes in its query.
-func queryOf(r route) []string {
-	for _, other := range certapi.Routes {
-		if other.Method == r.method && other.Path == r.path {
-			return strings.Fields(other.Query)
-		}
+// served is a route and what it takes in its query, separated by spaces.
+type served struct {
+	route
+	query string
+}
+
+// others are the routes of a table that works in a room of the service.
+func others[Room any](table []apart.Route[Room], room func(*service.Service) Room) (list []served) {
+	for _, r := range table {
+		who := map[bool]audience{true: anyone}[r.Anyone]
+		list = append(list, served{route{r.Method, r.Path, who, func(a *api, c *call) error {
+			return r.Handle(room(a.service), &apart.Call{Context: c.Context, Caller: c.caller, Path: c.param,
+				Revision: func() (int64, error) { return neededRevision(c) }})
+		}}, r.Query})
 	}
-	return strings.Fields(queries[r.method+" "+r.path])
+	return list
 }
 
 // New returns the handler of a chest's whole HTTP interface.
@@ -299,8 +309,8 @@ func New(o Options) http.Handler {
 }
 
 // handle is what every route does around its own work.
-func (a *api) handle(r route) echo.HandlerFunc {
-	query := queryOf(r)
+func (a *api) handle(r served) echo.HandlerFunc {
+	query := strings.Fields(r.query)
 	creates, limited := slices.Contains(creating, r.method+" "+r.path), slices.Contains(limits, r.method+" "+r.path)
 	return func(c *echo.Context) (err error) {
 		request := c.Request()

@@ -260,7 +260,7 @@ func TestADrawerWithKeysIsRotated(t *testing.T) {
 	makeKey(t, steward, "seals", client.NewKeyFacts{Type: "aes-256"})
 	sealed := must[string](t)(app.Encrypt(ctx, "d/seals", []byte("m"), nil))
 	for {
-		if r := must[client.Rotation](t)(steward.RotateKey(ctx, "d")); r.Done {
+		if r := must[client.Rotation](t)(steward.RotateKey(ctx, "d", nil)); r.Done {
 			break
 		}
 	}

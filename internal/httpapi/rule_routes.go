@@ -62,7 +62,7 @@ func (a *api) setDrawerRules(c *call) error {
 	if err != nil {
 		return err
 	}
-	answer := client.RulesReport{Done: r.Done, Drawer: drawerJSON(r.Drawer), Items: []client.RuledItem{}, More: r.More, Stops: r.Stops,
+	answer := client.RulesReport{Done: r.Done, Drawer: wire.Drawer(r.Drawer), Items: []client.RuledItem{}, More: r.More, Stops: r.Stops,
 		Again: r.Again}
 	for _, it := range r.Items {
 		answer.Items = append(answer.Items, client.RuledItem{Reference: it.Reference, Stops: it.Stops, Because: string(it.Because), Due: it.Due,

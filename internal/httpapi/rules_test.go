@@ -655,11 +655,11 @@ func TestADrawersKeyIsChanged(t *testing.T) {
 	}
 	version(t, r.curator, "d", "i", "two", nil)
 	lead := r.Client(t, r.Person(t, "ticketing-lead", chesttest.Grant{Role: "viewer", Scope: "**"}))
-	if _, err := lead.RotateKey(ctx, "d"); chesttest.Code(err) != "refused" {
+	if _, err := lead.RotateKey(ctx, "d", nil); chesttest.Code(err) != "refused" {
 		t.Errorf("a viewer changes it: %v", err)
 	}
 	for round := 2; round <= 3; round++ {
-		done := must[client.Rotation](t)(r.curator.RotateKey(ctx, "d"))
+		done := must[client.Rotation](t)(r.curator.RotateKey(ctx, "d", nil))
 		if !done.Done || done.Key != round || done.Left != 0 {
 			t.Errorf("%+v", done)
 		}

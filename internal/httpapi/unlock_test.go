@@ -240,7 +240,7 @@ func TestRootKeyIsTurned(t *testing.T) {
 	if wrong := must[[]string](t)(steward.Examine(ctx)); len(wrong) > 0 {
 		t.Errorf("examined after a restart: %v", wrong)
 	}
-	must[client.Rotation](t)(steward.RotateKey(ctx, "d"))
+	must[client.Rotation](t)(steward.RotateKey(ctx, "d", nil))
 	if code := readCode(chest.Client(t, token), "d/i"); code != "" {
 		t.Errorf("after its drawer's key was turned, too: %s", code)
 	}

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/inspect"
 	"tansu/internal/pace"
 	"tansu/internal/store"
 )
@@ -113,7 +114,10 @@ func (s *Opening) examine(ctx context.Context, root *envelope.Root, st *chest.Sn
 		func() ([]string, error) { return s.records.CheckFiles(s.heart.Now()), nil },
 	}
 	if st != nil && len(wrong) == 0 {
-		looks = append(looks, func() ([]string, error) { return st.ExamineContents(ctx, mostDamaged) })
+		looks = append(looks, func() ([]string, error) {
+			damaged, unseen, err := inspect.Contents(ctx, st, s.records, mostDamaged)
+			return append(damaged, unseen...), err
+		})
 	}
 	for _, look := range looks {
 		found, err := look()
@@ -189,7 +193,10 @@ func (s *Opening) checkBehind() {
 		for kind, look := range map[string]func() ([]string, error){
 			"file":     func() ([]string, error) { return s.records.CheckFile(ctx, rest) },
 			"archives": func() ([]string, error) { return s.records.CheckArchives(ctx) },
-			"values":   func() ([]string, error) { return st.ExamineContents(ctx, mostDamaged) },
+			"values": func() ([]string, error) {
+				damaged, _, err := inspect.Contents(ctx, st, s.records, mostDamaged) // where it could not look is no fault
+				return damaged, err
+			},
 		} {
 			wrong, err := look()
 			if ctx.Err() != nil {
@@ -274,7 +281,7 @@ func (s *Opening) readable() error {
 	defer s.sample.mu.Unlock()
 	if now := s.heart.Now(); now.Sub(s.sample.at) >= sampledFor {
 		s.sample.at, s.sample.err = now, nil
-		if tried, opened := st.SampleValues(); tried > 0 && opened == 0 {
+		if tried, opened := inspect.Sample(st, s.records); tried > 0 && opened == 0 {
 			s.sample.err = &chest.Error{Code: chest.Internal, Detail: fmt.Sprintf("none of %d values that were tried can be read: tansu examine "+
 				"says why", tried)}
 			s.heart.Log().Error("no value can be read", "tried", tried)

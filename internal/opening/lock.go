@@ -149,6 +149,9 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 	if s.options.OnUnlock != nil {
 		s.options.OnUnlock(root)
 	}
+	if s.options.Fetch != nil {
+		s.options.Fetch(root, rows.MasterKeys)
+	}
 	if err := s.heart.Open(root, rows, a.Entry.At); err != nil {
 		return s.staysLocked(root, err)
 	}

@@ -349,8 +349,24 @@ func turn(a *chest.Attempt, found opened) (wrapped int, err error) {
 			continue
 		}
 		after := row
-		after.Wrapped = next.WrapDrawerKey(row.Drawer, row.Number, a.St.DrawerByID(row.Drawer).KeyOf(row.Number))
+		if after.Wrapped, err = old.RewrapDrawerKey(next, row.Drawer, row.Number, row.Wrapped); err != nil {
+			return 0, err
+		}
 		a.Change.Update(row, after)
+		wrapped++
+	}
+	for _, m := range a.St.Masters() {
+		if len(m.Row.Sealed) == len(chest.NoKey) { // the chest keeps nothing of it
+			continue
+		}
+		material, err := old.OpenMaster(m.Row.ID, m.Row.Sealed)
+		if err != nil {
+			return 0, err
+		}
+		after := m.Row
+		after.Sealed = next.SealMaster(m.Row.ID, material)
+		clear(material)
+		a.Change.Update(m.Row, after)
 		wrapped++
 	}
 	for _, share := range a.St.Shares() {

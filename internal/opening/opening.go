@@ -32,6 +32,7 @@ type Records interface {
 	Restored() (*store.Restored, error)
 	EndedSince() ([]trail.End, error)
 	ItemByID(id string) (store.Shelved, error)
+	Content(version string) ([]byte, error)
 	ForgetRestored() error
 	CheckBuckets(ctx context.Context, rest func(), found func(error)) int
 	Last() uint64
@@ -63,6 +64,8 @@ type Trail interface {
 type Options struct {
 	// OnUnlock is called after each unlock with what opens the chest's certificate authority; nil means not at all.
 	OnUnlock func(root *envelope.Root)
+	// Fetch is called at each unlock, before anything is served, to have hardware open what it keeps of master keys; nil means not at all.
+	Fetch func(root *envelope.Root, rows []entity.MasterKey)
 	// Restored lets the chest be unlocked although the trail is not what it was, because it was restored from a backup.
 	Restored bool
 	// Problems tells what other rooms know to be wrong; nil for nothing.

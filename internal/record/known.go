@@ -20,7 +20,8 @@ var otherActions = strings.Fields(`
 	list_drawers list_identities list_refusals list_grants list_requests list_roles list_calendars list_access_ends list_public_keys
 	read_policy apply_policy tighten search ask_access ask_for answer_request withdraw_request see_receipt
 	compare_value import export set_window move_item end_alias rotate_key shred_drawer report_exposure report_reads host_key
-	make_calendar end_calendar read_calendar issue_authority revoke_certificate register_acme_account`)
+	make_calendar end_calendar read_calendar issue_authority revoke_certificate register_acme_account
+	list_master_keys make_master_key change_master_key withdraw_master_key give_back_master_key destroy_master_key`)
 
 // Actions are all that entries can have as their action.
 func Actions() []string {

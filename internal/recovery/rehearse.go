@@ -19,6 +19,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/trail"
+	"tansu/internal/inspect"
 	"tansu/internal/store"
 )
 
@@ -137,16 +138,17 @@ func (r *Recovery) look(ctx context.Context, dir string, root *envelope.Root, do
 	if err != nil {
 		return err
 	}
+	heart.Borrow(r.heart)
 	if err := heart.Open(root, rows, r.heart.Now()); err != nil {
 		records.Unbind()
 		return err
 	}
 	defer heart.Close()
-	damaged, err := heart.Newest().ExamineContents(ctx, mostDamaged)
+	damaged, unseen, err := inspect.Contents(ctx, heart.Newest(), records, mostDamaged)
 	if err != nil {
 		return err
 	}
-	done.Problems = append(done.Problems, damaged...)
+	done.Problems = append(append(done.Problems, damaged...), unseen...)
 	if done.Values, err = records.CountContents(); err != nil {
 		return err
 	}

@@ -72,6 +72,7 @@ type Options struct {
 	ACMEHTTPPort, ACMETLSPort int
 	Outlets                   []string // where the trail is passed on to: see package outlet
 	Backup                    recovery.Options
+	Tokens                    map[string]string // PKCS #11 URIs of tokens that keep master keys, by name
 }
 
 // Server is a running chest.
@@ -184,7 +185,7 @@ func (s *Server) start() (err error) {
 	s.Service, err = service.New(s.store, service.Options{Now: s.options.Now, Log: s.options.Log, OnUnlock: s.renew,
 		Names: s.names, IssuerKeys: s.issuers.Keys, IssuerHosts: s.issuers.AllowsHost, IsHere: s.isHere, Witnesses: s.options.Witnesses,
 		Restored: s.options.Restored, TrustClock: s.options.TrustClock,
-		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers, Recovery: s.backups()})
+		ArchiveAfter: s.options.ArchiveAfter, Outlets: s.followers, Recovery: s.backups(), Tokens: s.options.Tokens})
 	var pathError *fs.PathError
 	if errors.As(err, &pathError) {
 		return err

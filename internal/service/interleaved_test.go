@@ -313,7 +313,7 @@ func TestOvertakenWritersAreTriedAgain(t *testing.T) {
 func TestSealedWhileTheKeyIsTurned(t *testing.T) {
 	s, b, steward := open(t)
 	once(b, "write_version", func() {
-		r, err := s.RotateKey(steward, "d", time.Minute)
+		r, err := s.RotateKey(steward, "d", nil, time.Minute)
 		must(t, err)
 		if !r.Done {
 			t.Error("the rotation is not finished")

@@ -163,7 +163,7 @@ func TestWorkerToBeKilled(t *testing.T) {
 		must(err)
 		fmt.Printf("done shredded %d\n", n)
 		for done := false; !done; {
-			r, err := s.RotateKey(steward, "a", 0)
+			r, err := s.RotateKey(steward, "a", nil, 0)
 			must(err)
 			done = r.Done
 		}

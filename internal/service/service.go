@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/trail"
 	"tansu/internal/ends"
 	"tansu/internal/keys"
+	"tansu/internal/masters"
 	"tansu/internal/opening"
 	"tansu/internal/people"
 	"tansu/internal/record"
@@ -50,6 +51,7 @@ type Options struct {
 	IssuerHosts  func(host string) bool    // whether an issuer may be there; nil for anywhere
 	IssuerKeys   func(ctx context.Context, issuer, authority, keyID string) ([]jose.JSONWebKey, error)
 	Outlets      func() []record.Follower
+	Tokens       map[string]string // PKCS #11 URIs of tokens that keep master keys, by the names that master keys know them by
 	Recovery     recovery.Options
 }
 
@@ -63,8 +65,9 @@ type Service struct {
 	*record.Record
 	*opening.Opening
 	*recovery.Recovery
-	Certs *certs.Certs
-	Heart *chest.Chest
+	Certs   *certs.Certs
+	Masters *masters.Masters
+	Heart   *chest.Chest
 	// Done finds what was done under a key that its caller gave it, by what that is known by; nil for nothing.
 	Done func(id []byte) (*store.Once, error)
 }
@@ -87,18 +90,24 @@ func New(records Records, o Options) (*Service, error) {
 		Ends:   ends.New(heart),
 	}
 	s.Certs = certs.New(heart, s.Shelf)
+	s.Masters = masters.New(heart, records, o.Tokens)
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
 	if s.Recovery, err = recovery.New(heart, records, o.Recovery); err != nil {
 		return nil, err
 	}
-	s.Opening = opening.New(heart, records, s.Record, opening.Options{OnUnlock: o.OnUnlock, Restored: o.Restored, Problems: s.problems})
+	s.Opening = opening.New(heart, records, s.Record, opening.Options{OnUnlock: o.OnUnlock, Fetch: s.Masters.Fetch, Restored: o.Restored,
+		Problems: s.problems})
 	return s, nil
 }
 
-// problems are those of the room for backups, for the one that tells the chest's state.
+// problems are those of the rooms for backups and for master keys, for the one that tells the chest's state.
 func (s *Service) problems() (list []opening.Problem) {
 	for _, p := range s.Recovery.Problems() {
 		list = append(list, opening.Problem(p))
+	}
+	if since := s.Masters.Missing(); !since.IsZero() {
+		list = append(list, opening.Problem{What: "a master key is not at hand, and nothing in the drawers under it is served", Since: since,
+			Next: "tansu master-key list shows which; whoever has it gives it back: tansu master-key give-back"})
 	}
 	return list
 }

@@ -16,6 +16,7 @@ import (
 	"tansu/internal/core/policytext"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/powers"
 	"tansu/internal/store"
@@ -40,6 +41,8 @@ type Drawer struct {
 	Overdue     int      // items without a usable version
 	Notes       []string // what is unusual about what was just said about it
 	KeysOpen    bool     // anybody gets the public halves of its keys
+	MasterKey   string   // that its key is under; empty for none
+	KeyState    string   // of the master key: a state of drawerkeys
 }
 
 // NewDrawer is what making a drawer needs.
@@ -48,6 +51,7 @@ type NewDrawer struct {
 	Environment string
 	Description string
 	Owner       string
+	MasterKey   string // that its key is to be under; empty for none
 }
 
 // Described changes the description, owner, labels or approval of a drawer, or those of an item; nil leaves a field as it is.
@@ -73,6 +77,9 @@ func (s *Shelf) describeDrawer(st *chest.Snapshot, d *chest.Drawer, c chest.Call
 		Labels: d.Labels.Map(), Approval: Approval{Items: strings.Fields(d.Row.ApprovalItems), Of: d.Row.ApprovalOf},
 		Rules: d.Schedule.At(now), KeysOpen: d.Row.KeysOpen,
 		CreatedAt: chest.FromMicros(d.Row.CreatedAt), CreatedBy: d.Row.CreatedBy, Revision: d.Row.Revision}
+	if m := st.MasterOf(d); m.Row.ID != "" {
+		r.MasterKey, r.KeyState = m.Row.Name, m.State()
+	}
 	if d.Schedule.From.After(now) {
 		r.NextRules, r.RulesFrom = d.Schedule.Next, d.Schedule.From
 	}
@@ -172,14 +179,17 @@ func (s *Shelf) CreateDrawer(c chest.Caller, n NewDrawer) (made Drawer, err erro
 					"one for the other: names of drawers differ by more than - and _ and ."})
 			}
 		}
+		master, err := protector(a, n.MasterKey)
+		if err != nil {
+			return a.Fail(err)
+		}
 		row := entity.Drawer{ID: chest.NewID("dr_"), Name: n.Name, Environment: n.Environment, Description: n.Description, Owner: n.Owner,
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name}
 		key := envelope.NewKey()
 		defer key.Erase() // memory opens it again from what was stored
 		a.Entry.DrawerID = row.ID
 		a.Change.Insert(row)
-		a.Change.Insert(entity.DrawerKey{ID: row.ID + "/1", Drawer: row.ID, Number: 1, CreatedAt: row.CreatedAt,
-			Wrapped: a.St.Root().WrapDrawerKey(row.ID, 1, key)})
+		a.Change.Insert(drawerkeys.Wrap(a.St.Root(), master, entity.DrawerKey{Drawer: row.ID, Number: 1, CreatedAt: row.CreatedAt}, key))
 		if err := a.Commit("drawer " + n.Name); err != nil {
 			return err
 		}

@@ -205,6 +205,9 @@ func (s *Shelf) putAllIn(a *chest.Attempt, drawer string, entries []importfile.E
 	if d == nil {
 		return false, chest.Missing("drawer "+drawer, "")
 	}
+	if _, err := a.St.OpenKey(d, d.KeyNumber); err != nil {
+		return false, err
+	}
 	a.RestOnSpot(a.St.At(drawer))
 	var items []store.RowChange
 	newID := chest.NewIDs("it_")

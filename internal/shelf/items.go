@@ -236,6 +236,9 @@ func room(a *chest.Attempt, ref reference.Reference, row entity.Item, v NewVersi
 	if err := checkRules(v, d, lifecycle.Item{Rules: chest.ScheduleFor(row, d.Schedule)}, now); err != nil {
 		return nil, err
 	}
+	if _, err := st.OpenKey(d, d.KeyNumber); err != nil {
+		return nil, err
+	}
 	return d, checkOwned(d, row.Owner, now)
 }
 
@@ -270,7 +273,7 @@ func (s *Shelf) versionNow(a *chest.Attempt, ref reference.Reference, number int
 	return it, made, nil
 }
 
-// seal encrypts a new version for its place.
+// seal encrypts a new version for its place, in a drawer whose key is open.
 func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewVersion, f content.Filled) (entity.Version, []byte) {
 	sealed := envelope.SealVersion(d.Key(), a.St.Place(d, row, number), f.Content.Reveal())
 	likeness := 0
@@ -353,6 +356,9 @@ func (s *Shelf) addVersion(a *chest.Attempt, ref reference.Reference, revision i
 		a.RestOnAccess()
 	}
 	if err := s.maySay(a, d, f.Facts); err != nil {
+		return 0, nil, err
+	}
+	if _, err := a.St.OpenKey(d, d.KeyNumber); err != nil {
 		return 0, nil, err
 	}
 	number = len(found.Versions) + 1

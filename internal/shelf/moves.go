@@ -100,6 +100,12 @@ func (s *Shelf) Move(c chest.Caller, ref reference.Reference, n NewPlace) (m Mov
 		if err := mayOpenUp(a, ref, n.To); err != nil {
 			return err
 		}
+		if from, to := a.St.At(ref.Drawer, ref.Item).Home, a.St.Drawer(n.To.Drawer); from != nil && to != nil && from != to {
+			a.RestBeside(a.St.At(n.To.Drawer)) // its key may be another one
+			if err := a.Leaves(from, to.KeyRow.Master); err != nil {
+				return err
+			}
+		}
 		if m.Until, err = move(a, ref, n); err != nil {
 			return a.Fail(err)
 		}
@@ -173,6 +179,10 @@ func errorOr(err error, otherwise *chest.Error) error {
 // rewrap encrypts the versions for their new place. What is bound to a place is bound to its drawer, so that the bytes
 // are encrypted anew.
 func rewrap(a *chest.Attempt, from, to *chest.Drawer, it *chest.Item, row entity.Item) error {
+	key, err := a.St.OpenKey(to, to.KeyNumber)
+	if err != nil {
+		return err
+	}
 	for _, v := range it.Versions {
 		if v.ShreddedAt != 0 {
 			continue
@@ -181,7 +191,7 @@ func rewrap(a *chest.Attempt, from, to *chest.Drawer, it *chest.Item, row entity
 		if err != nil {
 			return err
 		}
-		sealed := envelope.SealVersion(to.Key(), a.St.Place(to, row, v.Number), content)
+		sealed := envelope.SealVersion(key, a.St.Place(to, row, v.Number), content)
 		clear(content)
 		after := v
 		after.WrappedKey, after.DrawerKey = sealed.WrappedKey, to.KeyNumber

@@ -1,14 +1,15 @@
 package shelf
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
 	"tansu/internal/chest"
-	"tansu/internal/core/reference"
-
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"
+	"tansu/internal/core/reference"
+	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/store"
 )
@@ -25,12 +26,13 @@ const rewrapped = 500
 
 // RotateKey gives a drawer another key and wraps the data keys of its versions under it, for at most as long as it is
 // told to; called again, it goes on where it stopped, also after a restart. What the data keys encrypt stays as it is, and
-// everything can be read and written meanwhile. When nothing is under the old key any more, it is destroyed.
-func (s *Shelf) RotateKey(c chest.Caller, drawer string, budget time.Duration) (r Rotation, err error) {
+// everything can be read and written meanwhile. When nothing is under the old key any more, it is destroyed. The new key is under the
+// master key that has a name, with "" under none, and with nil as the one before.
+func (s *Shelf) RotateKey(c chest.Caller, drawer string, under *string, budget time.Duration) (r Rotation, err error) {
 	if err := chest.CheckName("drawer", drawer); err != nil {
 		return r, err
 	}
-	if err := s.heart.Try(func() error { return s.beginRotation(c, drawer) }); err != nil {
+	if err := s.heart.Try(func() error { return s.beginRotation(c, drawer, under) }); err != nil {
 		return r, err
 	}
 	var w wrapping
@@ -82,18 +84,56 @@ func (s *Shelf) allowRotation(c chest.Caller, drawer string) (*chest.Attempt, *c
 }
 
 // beginRotation makes the new key, unless a rotation is under way.
-func (s *Shelf) beginRotation(c chest.Caller, drawer string) error {
+func (s *Shelf) beginRotation(c chest.Caller, drawer string, under *string) error {
 	a, d, err := s.allowRotation(c, drawer)
-	if err != nil || len(d.OldKeys()) > 0 {
+	if err != nil {
 		return err
 	}
-	key, number := envelope.NewKey(), d.KeyNumber+1
+	master := a.St.MasterOf(d)
+	if under != nil {
+		if master, err = protector(a, *under); err != nil {
+			return a.Fail(err)
+		}
+		if err := a.Leaves(d, master.Row.ID); err != nil {
+			return err
+		}
+	}
+	if len(d.OldKeys()) > 0 {
+		if master.Row.ID != d.KeyRow.Master {
+			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: "a rotation of the key of " + drawer +
+				" is under way: let it finish first, without saying what the key is under"})
+		}
+		return nil
+	}
+	if _, err := a.St.OpenKey(d, d.KeyNumber); err != nil { // the old key has to be opened for it
+		return a.Fail(err)
+	}
+	key := envelope.NewKey()
 	defer key.Erase() // memory opens it again from what was stored
-	a.Change.Insert(entity.DrawerKey{ID: fmt.Sprintf("%s/%d", d.Row.ID, number), Drawer: d.Row.ID, Number: number,
-		CreatedAt: chest.Micros(a.Entry.At),
-		Wrapped:   a.St.Root().WrapDrawerKey(d.Row.ID, number, key)})
-	a.Entry.Detail = fmt.Sprintf("key %d", number)
+	row := drawerkeys.Wrap(a.St.Root(), master, entity.DrawerKey{Drawer: d.Row.ID, Number: d.KeyNumber + 1,
+		CreatedAt: chest.Micros(a.Entry.At)}, key)
+	a.Change.Insert(row)
+	a.Entry.Detail = fmt.Sprintf("key %d", row.Number)
+	if row.Master != "" {
+		a.Entry.Detail += " under " + master.Row.Name
+	}
 	return a.Commit("drawer " + drawer)
+}
+
+// protector is the master key with a name that something new is to be under, and lets the attempt rest on it; the zero Master for no name.
+func protector(a *chest.Attempt, name string) (m drawerkeys.Master, err error) {
+	if name == "" {
+		return m, nil
+	}
+	m, known := a.St.MasterNamed(name)
+	switch {
+	case !known:
+		return m, chest.Invalid("master_key", "there is no master key named %.60q", name)
+	case m.Key == nil:
+		return m, chest.Invalid("master_key", "master key %s is not at hand: it was withdrawn, or not given since the chest was unlocked", name)
+	}
+	a.RestOnMaster(m.Row.ID)
+	return m, nil
 }
 
 // rewrapSome wraps some versions anew, or, when none is left, destroys the old keys. What is sealed under the old key meanwhile rests
@@ -148,9 +188,14 @@ func (s *Shelf) rewrapSome(c chest.Caller, drawer string, w *wrapping) (r Rotati
 }
 
 func rewrapAll(a *chest.Attempt, d *chest.Drawer, old int, items []store.Shelved) (count int, err error) {
+	from, problem := a.St.OpenKey(d, old)
+	to, err := a.St.OpenKey(d, d.KeyNumber)
+	if err = cmp.Or(problem, err); err != nil {
+		return 0, err
+	}
 	for _, it := range items {
 		for _, v := range it.Versions {
-			wrapped, err := envelope.RewrapVersion(d.KeyOf(old), d.Key(), a.St.Place(d, it.Item, v.Number), v.WrappedKey)
+			wrapped, err := envelope.RewrapVersion(from, to, a.St.Place(d, it.Item, v.Number), v.WrappedKey)
 			if err != nil {
 				return 0, err
 			}

@@ -107,6 +107,7 @@ type Snapshot struct {
 	Slots       []entity.Slot
 	Shares      []entity.Share
 	Issued      []entity.Issued
+	MasterKeys  []entity.MasterKey
 }
 
 // TamperedError says that the file was changed by something other than Tansu.
@@ -231,6 +232,7 @@ func (s *Store) load(ctx context.Context, sealer Sealer, whole bool) (snapshot *
 		load(l, &snapshot.Calendars, "id"),
 		load(l, &snapshot.Shares, "id"),
 		load(l, &snapshot.Issued, "id"),
+		load(l, &snapshot.MasterKeys, "id"),
 	)
 	if stored.Form >= 3 {
 		err = errors.Join(err, load(l, &snapshot.Slots, "id"))

@@ -23,7 +23,7 @@ func authenticated(r entity.Row) []byte {
 // everyKind has one row of each type.
 var everyKind = []entity.Row{entity.Identity{}, entity.Member{}, entity.Credential{}, entity.Token{}, entity.Grant{}, entity.Drawer{},
 	entity.DrawerKey{}, entity.Item{}, entity.Version{}, entity.Role{}, entity.Request{}, entity.Alias{}, entity.Calendar{}, entity.Slot{},
-	entity.Share{}, entity.Issued{}}
+	entity.Share{}, entity.Issued{}, entity.MasterKey{}}
 
 // columns lists the columns of a row type by its db tags.
 func columns(r entity.Row) []string {

@@ -52,6 +52,7 @@ func newStore(t *testing.T) (*Store, string) {
 		entity.Slot{ID: "sl_1", Name: "founding", Method: "shares", Salt: []byte{1}, Wrapped: []byte{1}, Shares: "{}"},
 		entity.Share{ID: "sh_1", Slot: "sl_1", Number: 1, Holder: "id_1", Sealed: []byte{1}},
 		entity.Issued{ID: "it_1/01", Authority: "it_1", Serial: "01"},
+		entity.MasterKey{ID: "mk_1", Name: "crew", Origin: "made", Sealed: []byte{7}},
 		entity.Request{ID: "rq_1", Kind: "grant", Asker: "id_1", Subject: "id_1", State: "open"},
 	)
 	made.Founds = &Chest{ID: "ch_test", AuthorityCertificate: []byte{1}, Seals: Seals{RootWrapped: []byte{1}, BaseSealed: []byte{},
@@ -682,7 +683,8 @@ func TestRowsFromBeforeAMigrationStillVerify(t *testing.T) {
 	must(t, err)
 	leaving := &Change{}
 	for _, row := range []entity.Row{snapshot.Members[0], snapshot.Roles[0], snapshot.Requests[0], snapshot.Aliases[0],
-		snapshot.Calendars[0], snapshot.Shares[0], snapshot.Slots[0], snapshot.Issued[0]} {
+		snapshot.Calendars[0], snapshot.Shares[0], snapshot.Slots[0], snapshot.Issued[0],
+		snapshot.MasterKeys[0]} {
 		leaving.Delete(row)
 	}
 	must(t, s.Submit(&Work{Entry: entry("leave"), Change: leaving}))

@@ -206,10 +206,11 @@ func actionUsed(e trail.Entry) string {
 		return access.List.String()
 	case "list_public_keys":
 		return access.SeeMetadata.String()
-	case "list_identities", "list_refusals", "read_policy":
+	case "list_identities", "list_refusals", "read_policy", "list_master_keys":
 		return "" // any of several actions allows it, so that it proves the use of none
 	case "lock", "examine", "list_unlock_methods", "add_unlock_method", "end_unlock_method", "rotate_root_key", "turn_root_key", "back_up",
-		"list_backups", "rehearse_restore":
+		"list_backups", "rehearse_restore", "make_master_key", "change_master_key", "withdraw_master_key", "give_back_master_key",
+		"destroy_master_key":
 		return access.Operate.String()
 	case "apply_policy", "answer_request":
 		return access.GrantAccess.String()

@@ -339,7 +339,7 @@ func (s *scale) bulk(result map[string]any) error {
 	}
 	at := time.Now()
 	for {
-		r, err := s.vault.RotateKey(s.steward, "harbour-5", time.Minute)
+		r, err := s.vault.RotateKey(s.steward, "harbour-5", nil, time.Minute)
 		if err != nil {
 			return err
 		}

@@ -5,7 +5,7 @@
 //	unlock material   a passphrase, a key file or shares, held by people
 //	  opens the unlock key       one a chest, in memory only while it is unlocked
 //	    wraps the root key       one at a time, in memory while the chest is unlocked
-//	      wraps a drawer key     one a drawer
+//	      wraps a drawer key     one a drawer, some of them under a master key as well
 //	        wraps a data key     one a version
 //	          encrypts           that version's bytes
 //
@@ -73,6 +73,8 @@ const (
 	PurposeAuthority = "authority key"
 	PurposeShare     = "share"
 	PurposeBackup    = "backup"
+	PurposeMaster    = "master key"
+	PurposeUnder     = "drawer key under a master key"
 )
 
 // associatedData writes each field with its length in front, so that no two places share an encoding.
@@ -316,6 +318,17 @@ func (r *Root) WrapDrawerKey(drawer string, number int, key *Key) []byte {
 // UnwrapDrawerKey opens what WrapDrawerKey sealed for the same drawer and number.
 func (r *Root) UnwrapDrawerKey(drawer string, number int, wrapped []byte) (*Key, error) {
 	return r.wrapping.Unwrap(Place{Purpose: PurposeDrawerKey, Chest: r.chest, Drawer: drawer, Number: number}, wrapped)
+}
+
+// RewrapDrawerKey takes what the root key wrapped over to the next one. What is under a master key stays under it: that key is not needed.
+func (r *Root) RewrapDrawerKey(next *Root, drawer string, number int, wrapped []byte) ([]byte, error) {
+	place := Place{Purpose: PurposeDrawerKey, Chest: r.chest, Drawer: drawer, Number: number}
+	inside, err := r.wrapping.Open(place, wrapped)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(inside)
+	return next.wrapping.Seal(place, inside), nil
 }
 
 // SealAuthority seals the private key of the chest's certificate authority.

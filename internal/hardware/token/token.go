@@ -3,6 +3,7 @@
 package token
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
@@ -23,8 +24,9 @@ const (
 	keyBytes  = 32
 )
 
-// purpose is authenticated with what is sealed, so that nothing else that the key encrypted is taken for it.
-var purpose = []byte("tansu unlock key")
+// unlocking is the purpose of what is sealed for none that is said. The purpose is authenticated with it, so that nothing else that the key
+// encrypted is taken for it.
+const unlocking = "tansu unlock key"
 
 // session is a session with a token in which somebody is logged in.
 type session struct {
@@ -126,8 +128,8 @@ func (s session) key(label string, mayMake bool) (pkcs11.ObjectHandle, error) {
 	return made, nil
 }
 
-// Seal seals some bytes by a key in a token, which is made if it is not there.
-func Seal(where string, material []byte) (json.RawMessage, error) {
+// Seal seals some bytes by a key in a token for a purpose, empty for unlocking. The key is made if it is not there.
+func Seal(where, purpose string, material []byte) (json.RawMessage, error) {
 	p, err := parse(where)
 	if err != nil {
 		return nil, err
@@ -143,7 +145,7 @@ func Seal(where string, material []byte) (json.RawMessage, error) {
 	}
 	nonce := make([]byte, nonceSize)
 	_, _ = rand.Read(nonce)
-	sealed, err := s.gcm(nonce, func(way []*pkcs11.Mechanism) ([]byte, error) {
+	sealed, err := s.gcm(nonce, purpose, func(way []*pkcs11.Mechanism) ([]byte, error) {
 		if err := s.library.EncryptInit(s.handle, way, key); err != nil {
 			return nil, err
 		}
@@ -155,8 +157,8 @@ func Seal(where string, material []byte) (json.RawMessage, error) {
 	return json.Marshal(blob{Nonce: nonce, Ciphertext: sealed})
 }
 
-// Open opens what Seal gave, by the same key.
-func Open(where string, content json.RawMessage) ([]byte, error) {
+// Open opens what Seal gave, by the same key, for the same purpose.
+func Open(where, purpose string, content json.RawMessage) ([]byte, error) {
 	p, err := parse(where)
 	if err != nil {
 		return nil, err
@@ -174,7 +176,7 @@ func Open(where string, content json.RawMessage) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	material, err := s.gcm(b.Nonce, func(way []*pkcs11.Mechanism) ([]byte, error) {
+	material, err := s.gcm(b.Nonce, purpose, func(way []*pkcs11.Mechanism) ([]byte, error) {
 		if err := s.library.DecryptInit(s.handle, way, key); err != nil {
 			return nil, err
 		}
@@ -186,8 +188,8 @@ func Open(where string, content json.RawMessage) ([]byte, error) {
 	return material, nil
 }
 
-func (s session) gcm(nonce []byte, do func([]*pkcs11.Mechanism) ([]byte, error)) ([]byte, error) {
-	parameters := pkcs11.NewGCMParams(nonce, purpose, tagBits)
+func (s session) gcm(nonce []byte, purpose string, do func([]*pkcs11.Mechanism) ([]byte, error)) ([]byte, error) {
+	parameters := pkcs11.NewGCMParams(nonce, []byte(cmp.Or(purpose, unlocking)), tagBits)
 	defer parameters.Free()
 	return do([]*pkcs11.Mechanism{pkcs11.NewMechanism(pkcs11.CKM_AES_GCM, parameters)})
 }

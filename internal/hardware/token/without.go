@@ -11,13 +11,13 @@ import (
 var errWithout = errors.New("this helper was built without cgo and cannot load a token's library: build it with a C compiler")
 
 // Seal says what is missing.
-func Seal(where string, _ []byte) (json.RawMessage, error) {
+func Seal(where, _ string, _ []byte) (json.RawMessage, error) {
 	_, err := parse(where)
 	return nil, errors.Join(err, errWithout)
 }
 
 // Open says what is missing.
-func Open(where string, _ json.RawMessage) ([]byte, error) {
+func Open(where, _ string, _ json.RawMessage) ([]byte, error) {
 	_, err := parse(where)
 	return nil, errors.Join(err, errWithout)
 }
