@@ -29,6 +29,7 @@ type Me struct {
 	// Operate says whether they may operate the chest, and SharesWaiting how many custodian's shares are waiting for them.
 	Operate       bool    `json:"operate"`
 	SharesWaiting int     `json:"shares_waiting"`
+	MasterKeys    int     `json:"master_keys"` // that they may withdraw and give back
 	Grants        []Grant `json:"grants"`
 	May           May     `json:"may"`
 }

@@ -85,7 +85,7 @@ func (a *app) tellWrong(wrong []string) error {
 		}
 	})
 	if err == nil && len(wrong) > 0 {
-		err = errors.New("not everything is as it was stored")
+		err = errors.New("not everything is as it was stored, or could be looked at")
 	}
 	return err
 }

@@ -16,6 +16,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/drawerkeys"
 )
 
 func (a *app) drawerCommand() *cobra.Command {
@@ -297,7 +298,20 @@ func (a *app) listDrawers(cmd *cobra.Command, c *client.Client) error {
 			t.add(d.Name, d.Environment, strconv.Itoa(d.Items), number(d.Due), number(d.Overdue), d.Owner, d.Description)
 		}
 		a.printTable(t, "No drawer that you may list. A curator makes one with: tansu drawer add NAME --env ENVIRONMENT")
+		a.sayClosed(drawers...)
 	})
+}
+
+// sayClosed says which drawers are closed, because their master keys are away.
+func (a *app) sayClosed(drawers ...client.Drawer) {
+	for _, d := range drawers {
+		switch d.MasterKeyState {
+		case drawerkeys.Withdrawn:
+			fmt.Fprintf(a.Out, "\n✗ %s is closed: its master key %s was withdrawn.\n", d.Name, d.MasterKey)
+		case drawerkeys.Missing:
+			fmt.Fprintf(a.Out, "\n✗ %s is closed: its master key %s was not given since the chest was unlocked.\n", d.Name, d.MasterKey)
+		}
+	}
 }
 
 func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string, retired bool) error {
@@ -310,6 +324,7 @@ func (a *app) listItems(cmd *cobra.Command, c *client.Client, drawer string, ret
 		return err
 	}
 	return a.show(contents, func() {
+		defer a.sayClosed(contents.Drawer)
 		t := table{head: []string{"ITEM", "STATE", "CURRENT", "VERSIONS", "ENDS", "CHANGED", "BY", "DESCRIPTION"}}
 		now := time.Now()
 		for _, it := range contents.Items {

@@ -44,7 +44,8 @@ func (a *app) drawerShowCommand() *cobra.Command {
 			return a.show(d, func() {
 				fields(a.Out, "drawer", d.Name, "environment", d.Environment, "description", d.Description, "owner", d.Owner, "labels",
 					labelsText(d.Labels), "approval", drawerApproval(d.Approval), "items", strconv.Itoa(d.Items), "due", number(d.Due), "not served",
-					number(d.Overdue), "made", stamp(d.CreatedAt), "by", d.CreatedBy)
+					number(d.Overdue), "master key", d.MasterKey, "made", stamp(d.CreatedAt), "by", d.CreatedBy)
+				a.sayClosed(d)
 				fmt.Fprintln(a.Out)
 				a.printDrawerRules(d)
 				a.say("Its items: tansu list %s. Who may do what in it: tansu ask matrix.", d.Name)

@@ -163,6 +163,7 @@ type filler struct {
 	password secretvalue.Value
 	secrets  map[string]secretvalue.Value
 	unlock   secretvalue.Value // what opens the chest
+	dir      string            // of the demo
 
 	oldest, oldestBooking []byte // what was encrypted first, and what it is bound to
 }
@@ -187,7 +188,7 @@ var JobClaims = map[string]string{"sub": "job:ledger", "branch": "main", "protec
 // one password for all persons, and the apps' secrets.
 func Fill(c *Chest, pipeline string) (password secretvalue.Value, secrets map[string]secretvalue.Value, err error) {
 	f := &filler{s: c.Service, clock: c.Clock, url: c.URL(), pipeline: pipeline, password: secretvalue.FromString("ferry-" + random(10)),
-		secrets: map[string]secretvalue.Value{}, unlock: c.unlock}
+		secrets: map[string]secretvalue.Value{}, unlock: c.unlock, dir: c.Dir}
 	for _, step := range []func() error{
 		func() error { return f.appoint(c.Enrolment) }, f.makeDrawers, f.registerApps, f.makeTeams, f.makeRules, f.makeCustodians, f.live,
 		f.astray, f.order, f.backUp, f.recent, f.ask,
@@ -441,6 +442,9 @@ func (f *filler) live() error {
 			return err
 		}
 		if err := f.makeCertificates(ago); err != nil {
+			return err
+		}
+		if err := f.makeMasterKey(ago); err != nil {
 			return err
 		}
 		if ago == 35*day {

@@ -38,15 +38,7 @@ func (a *api) shredDrawer(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, shreddedDrawerJSON(r))
-}
-
-func shreddedDrawerJSON(r shelf.ShreddedDrawer) client.ShreddedDrawer {
-	answer := client.ShreddedDrawer{Name: r.Name, At: r.At, By: r.By, Items: r.Items, Grants: append([]string{}, r.Grants...)}
-	for _, old := range r.OldNames {
-		answer.OldNames = append(answer.OldNames, client.OldName(old))
-	}
-	return answer
+	return c.JSON(http.StatusOK, wire.ShreddedDrawer(r))
 }
 
 func (a *api) shreddedDrawers(c *call) error {
@@ -56,7 +48,7 @@ func (a *api) shreddedDrawers(c *call) error {
 	}
 	answer := []client.ShreddedDrawer{}
 	for _, r := range list {
-		answer = append(answer, shreddedDrawerJSON(r))
+		answer = append(answer, wire.ShreddedDrawer(r))
 	}
 	return listed(c, "drawers", answer)
 }

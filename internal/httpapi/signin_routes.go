@@ -96,7 +96,7 @@ func (a *api) me(c *call) error {
 		return err
 	}
 	answer := client.Me{Subject: me.Subject, Description: me.Description, Via: c.caller.Via(), Steward: me.Steward, Ends: me.Ends,
-		Operate: me.Operate, SharesWaiting: me.Waiting,
+		Operate: me.Operate, SharesWaiting: me.Waiting, MasterKeys: me.Masters,
 		Grants: []client.Grant{}, May: client.May{Chest: names(me.May.Chest), Somewhere: names(me.May.Somewhere),
 			Everything: names(me.May.Everything), Owns: append([]string{}, me.May.Owns...)}}
 	for _, g := range me.Grants {

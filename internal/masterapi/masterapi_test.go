@@ -161,7 +161,8 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 	wants(t, "after another restart", chest.Client(t, p.app), "crew/login", "served")
 	page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx, client.TrailFilter{Action: "withdraw_master_key",
 		Outcome: "allowed"}))
-	if len(page.Entries) != 1 || page.Entries[0].Subject != "app:crew-office" || page.Entries[0].Detail != "crew, over 1 drawer" {
+	if len(page.Entries) != 2 || page.Entries[1].Subject != "app:crew-office" || page.Entries[1].Detail != "crew, over 1 drawer" ||
+		page.Entries[0].Target != "crew" || page.Entries[0].Detail != "master key crew" {
 		t.Errorf("the trail: %+v", page.Entries)
 	}
 }

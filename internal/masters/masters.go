@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/envelope"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
+	"tansu/internal/core/trail"
 	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/hardware"
@@ -77,7 +78,7 @@ func (s *Masters) List(c chest.Caller) (list []Key, err error) {
 	}
 	if !slices.ContainsFunc(list, func(k Key) bool { return k.Manages }) {
 		decision := a.St.Policy.Anywhere(c.ID, overMasters.Actions, c.Context(a.Entry.At))
-		if err := a.Answered(decision, overMasters.What, "", overMasters.Remedy(a.St, c.Name)); err != nil {
+		if err := a.Answered(decision, overMasters.What, "", a.Remedy(access.Operate)); err != nil {
 			return nil, err
 		}
 	}
@@ -364,6 +365,7 @@ func (s *Masters) Withdraw(c chest.Caller, id, typed string) (k Key, err error) 
 		a.Change.Update(m.Row, row)
 		before := s.describe(a, m)
 		a.Entry.Detail = fmt.Sprintf("%s, over %s", row.Name, reference.Counted(len(before.Drawers)+before.More, "drawer"))
+		eachDrawer(a, m)
 		if err := a.Commit("master key " + row.Name); err != nil {
 			return err
 		}
@@ -420,9 +422,21 @@ func (s *Masters) GiveBack(c chest.Caller, id string, material secretvalue.Value
 			}
 		}
 		a.Change.Update(m.Row, row)
+		eachDrawer(a, m)
 		return s.commit(a, row, material, &k)
 	})
 	return k, err
+}
+
+// eachDrawer records what is done to a master key with each drawer under it, so that it is found by these.
+func eachDrawer(a *chest.Attempt, m drawerkeys.Master) {
+	for _, d := range a.St.Drawers() {
+		if d.IsUnder(m.Row.ID) {
+			entry := a.Entry
+			entry.Target, entry.DrawerID, entry.Outcome, entry.Detail = d.Row.Name, d.Row.ID, trail.Allowed, "master key "+m.Row.Name
+			a.More = append(a.More, entry)
+		}
+	}
 }
 
 // Destroy forgets a master key for good, when no drawer is under it any more.
@@ -437,8 +451,8 @@ func (s *Masters) Destroy(c chest.Caller, id, typed string) error {
 		case typed != m.Row.Name:
 			return a.Fail(chest.Invalid("name", "to destroy it, type its exact name: %s", m.Row.Name))
 		case len(k.Drawers)+k.More > 0:
-			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("%s under master key %s, and would be lost: %s", areUnder(k),
-				m.Row.Name, "rotate their keys out of it, or shred them, first")})
+			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("%s under master key %s, and would be lost; take them from "+
+				"under it first: tansu master-key rekey %s --no-master-key", areUnder(k), m.Row.Name, m.Row.Name)})
 		}
 		a.Change.Delete(m.Row)
 		return a.Commit("master key " + m.Row.Name)
@@ -477,7 +491,7 @@ const purpose = "tansu master key"
 func (s *Masters) seal(token string, material secretvalue.Value) ([]byte, error) {
 	uri, known := s.tokens[token]
 	if !known {
-		return nil, chest.Invalid("token", "the service was started without a token named %.60q: tansu serve --token NAME=URI", token)
+		return nil, chest.Invalid("token", "the service was started without a token named %.60q: tansu serve --pkcs11-token NAME=URI", token)
 	}
 	sealed, err := hardware.SealBlob(uri, purpose, material)
 	if err != nil {
@@ -490,7 +504,7 @@ func (s *Masters) fromToken(root *envelope.Root, row entity.MasterKey) (none sec
 	uri, known := s.tokens[row.Token]
 	if !known {
 		return none, &chest.Error{Code: chest.NotPossible, Detail: "the service was started without token " + row.Token + ", which master key " +
-			row.Name + " is in: tansu serve --token " + row.Token + "=URI"}
+			row.Name + " is in: tansu serve --pkcs11-token " + row.Token + "=URI"}
 	}
 	blob, err := root.OpenMaster(row.ID, row.Sealed)
 	if err != nil {

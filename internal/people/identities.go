@@ -84,6 +84,7 @@ type Me struct {
 	Operate bool      // they may look after the chest as a whole
 	May     May
 	Waiting int // shares of what opens the chest that wait for them to be taken
+	Masters int // master keys that they may withdraw and give back
 }
 
 // Me describes the caller.
@@ -111,6 +112,11 @@ func (s *People) Me(c chest.Caller) (me Me, err error) {
 	for _, share := range st.Shares() {
 		if share.Holder == c.ID && share.TakenAt == 0 {
 			me.Waiting++
+		}
+	}
+	for _, m := range st.Masters() {
+		if st.Manages(c, m.Row, now) {
+			me.Masters++
 		}
 	}
 	return me, nil

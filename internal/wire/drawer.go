@@ -18,3 +18,12 @@ func Drawer(d shelf.Drawer) client.Drawer {
 		Approval:  client.Approval{Items: append([]string{}, d.Approval.Items...), Of: d.Approval.Of},
 		CreatedAt: d.CreatedAt, CreatedBy: d.CreatedBy, Revision: d.Revision, Items: d.Items, Due: d.Due, Overdue: d.Overdue}
 }
+
+// ShreddedDrawer is what is told of what is left of one.
+func ShreddedDrawer(r shelf.ShreddedDrawer) client.ShreddedDrawer {
+	answer := client.ShreddedDrawer{Name: r.Name, At: r.At, By: r.By, Items: r.Items, Grants: append([]string{}, r.Grants...)}
+	for _, old := range r.OldNames {
+		answer.OldNames = append(answer.OldNames, client.OldName(old))
+	}
+	return answer
+}

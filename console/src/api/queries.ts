@@ -167,7 +167,7 @@ export const useEndAlias = () =>
     return data(api.DELETE("/api/drawers/{drawer}/aliases/{item}", { params: { path: { drawer, item } } }));
   });
 export const useRotateKey = (drawer: string) =>
-  useChange(() => data(api.POST("/api/drawers/{drawer}/key", { params: { path: { drawer } } })));
+  useChange((body?: { master_key: string }) => data(api.POST("/api/drawers/{drawer}/key", { params: { path: { drawer } }, body })));
 export const useShredDrawer = (drawer: string) =>
   useChange((name: string) => data(api.POST("/api/drawers/{drawer}/shred", { params: { path: { drawer } }, body: { name } })));
 const at = (drawer: string, item: Schemas["Item"]) => ({

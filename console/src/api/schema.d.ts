@@ -178,6 +178,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/master-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The master keys, for whoever chooses what drawers are under, and their owners */
+        get: operations["listMasterKeys"];
+        put?: never;
+        /** Make a master key, or bring one */
+        post: operations["makeMasterKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/master-keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One that the caller manages, with whom it would concern if it were withdrawn */
+        get: operations["getMasterKey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change its name, owner or description */
+        patch: operations["changeMasterKey"];
+        trace?: never;
+    };
+    "/api/master-keys/{key}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the chest forget it until it is given back; nothing under it is served meanwhile */
+        post: operations["withdrawMasterKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/master-keys/{key}/give-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give back the same key, by its material or from its token */
+        post: operations["giveBackMasterKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/master-keys/{key}/destroy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget it for good, when no drawer is under it */
+        post: operations["destroyMasterKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/root-key/rotate": {
         parameters: {
             query?: never;
@@ -2250,6 +2337,83 @@ export interface components {
             since?: string;
             next: string;
         };
+        /**
+         * @description Missing: not given since the chest was unlocked, or its token did not answer.
+         * @enum {string}
+         */
+        MasterKeyState: "at_hand" | "withdrawn" | "missing";
+        /** @enum {string} */
+        MasterKeyOrigin: "made" | "brought" | "token";
+        /** @description A key that drawers are under as well as under the root key. */
+        MasterKey: {
+            id: string;
+            name: string;
+            origin: components["schemas"]["MasterKeyOrigin"];
+            description: string;
+            /** @description May withdraw it and give it back. */
+            owner: string;
+            /** @description Tells one material from another; 16 hexadecimal digits. */
+            fingerprint: string;
+            state: components["schemas"]["MasterKeyState"];
+            /** @description It is never stored, and given again after each unlock. */
+            in_memory: boolean;
+            /** @description The name of the PKCS 11 token that seals it. */
+            token?: string;
+            /** @description Whether the caller may withdraw it and give it back. */
+            manages: boolean;
+            /** @description Under it, those that the caller may list. */
+            drawers: string[];
+            /** @description Under it that the caller may not list. */
+            more_drawers: number;
+            /** @description In all of these. */
+            items: number;
+            /** @description Who read or used something there in the last seven days; only of one key. */
+            readers: string[];
+            /** @description Whom the caller may not know of. */
+            more_readers: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** Format: date-time */
+            withdrawn_at?: string;
+            withdrawn_by?: string;
+            /**
+             * Format: date-time
+             * @description When it was given back last.
+             */
+            given_at?: string;
+            revision: number;
+        };
+        NewMasterKey: {
+            name: components["schemas"]["Name"];
+            origin: components["schemas"]["MasterKeyOrigin"];
+            description?: string;
+            /** @description The caller when it is left out. */
+            owner?: string;
+            /**
+             * Format: byte
+             * @description Of one that is brought: 32 bytes in base64.
+             */
+            material?: string;
+            /** @description Never store one that is brought. */
+            in_memory?: boolean;
+            /** @description Of one in a token: the name by which the service knows it. */
+            token?: string;
+        };
+        MasterKeyChanges: {
+            name?: components["schemas"]["Name"];
+            description?: string;
+            owner?: string;
+        };
+        GivenBack: {
+            /**
+             * Format: byte
+             * @description The same 32 bytes in base64; left out of one in a token.
+             */
+            material?: string;
+            /** @description Whether it is stored from now on; as before when it is left out. */
+            in_memory?: boolean;
+        };
         UnlockMethod: {
             id: string;
             name: string;
@@ -2356,6 +2520,8 @@ export interface components {
             operate: boolean;
             /** @description Shares of what opens the chest that wait to be taken. */
             shares_waiting: number;
+            /** @description Master keys that the caller may withdraw and give back. */
+            master_keys: number;
             subject: string;
             description: string;
             via: string;
@@ -2410,6 +2576,9 @@ export interface components {
             notes?: string[];
             /** @description Anybody gets the public halves of its keys. */
             keys_open?: boolean;
+            /** @description The master key that its key is under as well as under the root key. */
+            master_key?: string;
+            master_key_state?: components["schemas"]["MasterKeyState"];
         };
         /** @description What a drawer demands of its items. */
         Rules: {
@@ -2700,6 +2869,8 @@ export interface components {
             environment: "production" | "staging" | "development";
             description?: string;
             owner?: string;
+            /** @description A master key that its key is to be under as well. */
+            master_key?: string;
         };
         DrawerContents: {
             drawer: components["schemas"]["Drawer"];
@@ -3719,6 +3890,8 @@ export interface components {
     parameters: {
         drawerName: components["schemas"]["Name"];
         itemName: components["schemas"]["Name"];
+        /** @description The id of a master key. */
+        masterKey: string;
         /** @description An item, or one version of it: db-password@3. */
         versionedItem: string;
         /** @description person:NAME, app:NAME or team:NAME */
@@ -4016,6 +4189,197 @@ export interface operations {
         };
         responses: {
             /** @description It is ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMasterKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They, in the order of names. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        master_keys: components["schemas"]["MasterKey"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeMasterKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMasterKey"];
+            };
+        };
+        responses: {
+            /** @description It is there, and nothing is under it yet. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMasterKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a master key. */
+                key: components["parameters"]["masterKey"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeMasterKey: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag that was read. */
+                "If-Match": components["parameters"]["ifMatch"];
+            };
+            path: {
+                /** @description The id of a master key. */
+                key: components["parameters"]["masterKey"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MasterKeyChanges"];
+            };
+        };
+        responses: {
+            /** @description It, as it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawMasterKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a master key. */
+                key: components["parameters"]["masterKey"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The exact name of the key. */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is withdrawn. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    giveBackMasterKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a master key. */
+                key: components["parameters"]["masterKey"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenBack"];
+            };
+        };
+        responses: {
+            /** @description It is at hand. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    destroyMasterKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a master key. */
+                key: components["parameters"]["masterKey"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The exact name of the key. */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is gone. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5178,7 +5542,14 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description The master key that the new key is under; empty for none, and left out for as before. */
+                    master_key?: string;
+                };
+            };
+        };
         responses: {
             /** @description How far it has come. */
             200: {

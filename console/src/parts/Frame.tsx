@@ -17,7 +17,7 @@ function placesOf(me: Schemas["Me"]) {
     { to: "/access", text: "Access", Icon: Users, shown: true },
     { to: "/refusals", text: "Requests", Icon: Inbox, shown: true },
     { to: "/trail", text: "Trail", Icon: ScrollText, shown: me.may.somewhere.includes("read_trail") },
-    { to: "/operation", text: "Operation", Icon: LifeBuoy, shown: me.operate || me.shares_waiting > 0 },
+    { to: "/operation", text: "Operation", Icon: LifeBuoy, shown: me.operate || me.shares_waiting > 0 || me.master_keys > 0 },
   ];
   return places.filter((p) => p.shown);
 }

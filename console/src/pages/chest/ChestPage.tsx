@@ -159,6 +159,7 @@ function Front({ drawer, small }: { drawer: Drawer; small: boolean }) {
         <span className="flex flex-wrap items-end justify-between gap-x-4 gap-y-1 pb-1 text-sm">
           <span>{drawer.items === 0 ? "empty" : `${drawer.items} item${drawer.items === 1 ? "" : "s"}`}</span>
           <span className="flex gap-3">
+            {drawer.master_key && drawer.master_key_state !== "at_hand" && <Mark state="closed" word="closed" />}
             {drawer.overdue > 0 && <Mark state="overdue" word={`${drawer.overdue} overdue`} />}
             {drawer.due > 0 && <Mark state="due" word={`${drawer.due} due`} />}
           </span>

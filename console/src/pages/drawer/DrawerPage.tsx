@@ -21,6 +21,7 @@ import { ImportDialog } from "./ImportDialog";
 import { Items } from "./Items";
 import { Reachers } from "./Reachers";
 import { RulesDialog } from "./RulesDialog";
+import { UnderMaster } from "./UnderMaster";
 import { Upkeep } from "./Upkeep";
 
 type Open = "put" | "key" | "certificate" | "rules" | "import" | "describe" | "give";
@@ -107,6 +108,7 @@ export function DrawerPage() {
           </p>
         )}
         {d && <Labels of={d.labels} />}
+        {d && <UnderMaster of={d} />}
         {d?.keys_open && (
           <p className="flex flex-wrap items-center gap-2">
             <Mark state="open" word="Public keys" /> are for anybody: <code className="name text-sm">/api/drawers/{drawer}/jwks</code>
@@ -150,7 +152,7 @@ export function DrawerPage() {
         </p>
       )}
       {may("grant", "read_trail") && !contents.error && <Reachers drawer={drawer} />}
-      {d && <Upkeep drawer={drawer} may={may} />}
+      {d && <Upkeep of={d} may={may} />}
       {open === "describe" && d && <DescribeDrawerDialog drawer={d} onClose={close} />}
       {open === "rules" && d && <RulesDialog drawer={d} onClose={close} />}
       {open === "give" && <GiveDialog scope={`${drawer}/**`} onClose={close} />}

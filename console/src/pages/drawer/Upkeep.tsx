@@ -1,16 +1,18 @@
 import { useState, type FormEvent } from "react";
 import { Link, useNavigate } from "react-router";
+import type { Schemas } from "../../api/client";
 import type { Action } from "../../api/may";
 import { useRotateKey, useShredDrawer } from "../../api/queries";
-import { Confirm } from "../../parts/Confirm";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Field } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { ExportDialog } from "./ExportDialog";
+import { RotateDialog } from "./RotateDialog";
 
 // Upkeep is what is rarely done with a drawer: another key, a copy that leaves, and its end.
-export function Upkeep({ drawer, may }: { drawer: string; may: (...any: Action[]) => boolean }) {
+export function Upkeep({ of, may }: { of: Schemas["Drawer"]; may: (...any: Action[]) => boolean }) {
+  const drawer = of.name;
   const rotate = useRotateKey(drawer);
   const [shredding, setShredding] = useState(false);
   const [leaving, setLeaving] = useState(false);
@@ -45,21 +47,7 @@ export function Upkeep({ drawer, may }: { drawer: string; may: (...any: Action[]
           />
         </p>
       )}
-      {turning && (
-        <Confirm
-          title={`Rotate the key of ${drawer}?`}
-          action="Rotate"
-          busy={rotate.isPending}
-          error={rotate.error}
-          onClose={() => setTurning(false)}
-          onYes={() => rotate.mutate(undefined, { onSuccess: () => setTurning(false) })}
-        >
-          <p>
-            Its values are encrypted under a new key, and the old key is destroyed. Nobody has to do anything, and reads go on. Backups made
-            before stay as they are.
-          </p>
-        </Confirm>
-      )}
+      {turning && <RotateDialog drawer={of} rotate={rotate} onClose={() => setTurning(false)} />}
       {leaving && <ExportDialog drawer={drawer} onClose={() => setLeaving(false)} />}
       {shredding && <ShredDrawerDialog drawer={drawer} onClose={() => setShredding(false)} />}
     </section>

@@ -5,6 +5,7 @@ import { PageHead } from "../../parts/PageHead";
 import { When } from "../../parts/When";
 import { Backups } from "./Backups";
 import { Condition } from "./Condition";
+import { MasterKeys } from "./MasterKeys";
 import { Methods } from "./Methods";
 import { Shares } from "./Shares";
 
@@ -40,6 +41,7 @@ export function OperationPage({ me }: { me: Schemas["Me"] }) {
       <div className="grid grid-cols-1 gap-10">
         {waited && <Shares />}
         {me.operate && <Methods />}
+        {(me.operate || me.master_keys > 0) && <MasterKeys operates={me.operate} />}
         {me.operate && <Backups />}
         {!waited && <Shares />}
         {me.operate && <Condition />}
