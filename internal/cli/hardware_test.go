@@ -9,8 +9,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
+
+	"tansu/internal/chesttest"
 
 	"github.com/google/go-tpm/tpm2"
 	"github.com/google/go-tpm/tpm2/transport/linuxudstpm"
@@ -151,15 +154,14 @@ func TestATPMOpensAChestOfItsMachineOnly(t *testing.T) {
 	}
 }
 
-// A chest that a token opens, by a key that cannot be read out of it.
-func TestATokenOpensAChest(t *testing.T) {
+// softToken makes a PKCS #11 token in software, in a directory, and returns what writes a file there, and the URI of a key in it.
+func softToken(t *testing.T, base string) (write func(name, content string) string, uri func(token, object, pin string) string) {
+	t.Helper()
 	const library = "/usr/lib/softhsm/libsofthsm2.so"
 	if _, err := os.Stat(library); err != nil {
 		t.Skip("softhsm2 is not installed: scripts/install.sh test")
 	}
-	o := operate(t)
-	base := t.TempDir()
-	write := func(name, content string) string {
+	write = func(name, content string) string {
 		file := filepath.Join(base, name)
 		if err := os.WriteFile(file, []byte(content), 0o600); err != nil {
 			t.Fatal(err)
@@ -174,10 +176,94 @@ func TestATokenOpensAChest(t *testing.T) {
 		"471101").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	pin, wrong := write("pin", "471100\n"), write("wrong", "000000\n")
-	uri := func(token, pin string) string {
-		return "pkcs11:token=" + url.PathEscape(token) + ";object=unlock?module-path=" + library + "&pin-source=file:" + pin
+	return write, func(token, object, pin string) string {
+		return "pkcs11:token=" + url.PathEscape(token) + ";object=" + object + "?module-path=" + library + "&pin-source=file:" + pin
 	}
+}
+
+// A master key that a token seals is there after each unlock with the token, and the drawers under it are closed without.
+func TestATokenKeepsAMasterKey(t *testing.T) {
+	o := operate(t)
+	base := t.TempDir()
+	write, uri := softToken(t, base)
+	pin := write("pin", "471100\n")
+	if r := o.run(t, "", "master-key", "make", "strongroom", "--token", "yard"); r.code != 2 || !strings.Contains(r.talk, "--pkcs11-token") {
+		t.Errorf("a token that the service does not know: exit %d, %s", r.code, r.talk)
+	}
+	for _, wrong := range []string{"yard", "yard=/usr/lib/x.so", "=pkcs11:token=x", "Y!=pkcs11:token=x"} {
+		if r := o.run(t, "", "serve", "--dir", filepath.Join(base, "none"), "--pkcs11-token", wrong); r.code != 2 {
+			t.Errorf("--pkcs11-token %s: exit %d, %s", wrong, r.code, r.talk)
+		}
+	}
+	again := func(more ...string) {
+		t.Helper()
+		stop(t, o.process, o.end)
+		address, process := o.serve(t, append([]string{"--dir", o.dir, "--key-file", o.key, "--backup-to", o.backups, "--backup-recipient",
+			o.recipient + ".pub", "--backup-every", "0", "--rehearse-every", "0"}, more...)...)
+		o.process, o.end = process, func() error { return process.Process.Signal(syscall.SIGTERM) }
+		o.ok(t, "", "connect", address, "--authority", filepath.Join(o.dir, "authority.crt"))
+		o.ok(t, chesttest.Password+"\n", "sign-in", "person:steward")
+	}
+	token := []string{"--pkcs11-token", "yard=" + uri("harbour office", "master", pin)}
+	again(token...)
+	o.ok(t, "", "master-key", "make", "strongroom", "--token", "yard")
+	o.ok(t, "", "drawer", "add", "crew-rota-prod", "--env", "production", "--master-key", "strongroom")
+	o.ok(t, "who sails", "put", "crew-rota-prod/rota")
+	o.ok(t, "", "grant", "give", "person:steward", "consumer", "**")
+	served := func(what string, want int) {
+		t.Helper()
+		if r := o.run(t, "", "check", "crew-rota-prod/rota"); r.code != want {
+			t.Errorf("%s: exit %d, %s", what, r.code, r.talk)
+		}
+	}
+	served("with the token", 0)
+	again(token...)
+	served("after a restart with the token", 0)
+	o.ok(t, "", "backup", "now")
+	if r := o.run(t, "", "backup", "rehearse"); r.code != 0 {
+		t.Errorf("a rehearsal while the token is there: exit %d, %s%s", r.code, r.out, r.talk)
+	}
+	o.ok(t, "", "master-key", "withdraw", "strongroom", "--name", "strongroom")
+	served("withdrawn", 5)
+	again(token...)
+	served("withdrawn, after a restart with the token", 5)
+	o.ok(t, "", "master-key", "give-back", "strongroom")
+	served("given back", 0)
+
+	again()
+	served("without the token", 6)
+	if r := o.run(t, "", "status"); r.code == 0 || !strings.Contains(r.out, "master key is not at hand") {
+		t.Errorf("the status: exit %d, %s", r.code, r.out)
+	}
+	if r := o.run(t, "", "master-key", "give-back", "strongroom"); r.code != 5 || !strings.Contains(r.talk, "--pkcs11-token yard=") {
+		t.Errorf("given back without the token: exit %d, %s", r.code, r.talk)
+	}
+	if r := o.run(t, "", "backup", "rehearse"); r.code == 0 || !strings.Contains(r.out+r.talk, "not looked at") {
+		t.Errorf("a rehearsal that cannot look at everything: exit %d, %s%s", r.code, r.out, r.talk)
+	}
+	if err := os.Rename(filepath.Join(base, "tokens"), filepath.Join(base, "away")); err != nil {
+		t.Fatal(err)
+	}
+	again(token...)
+	served("with a token that is not there", 6)
+	if err := os.Rename(filepath.Join(base, "away"), filepath.Join(base, "tokens")); err != nil {
+		t.Fatal(err)
+	}
+	o.ok(t, "", "master-key", "give-back", "strongroom")
+	served("with the token again", 0)
+	o.ok(t, "", "master-key", "rekey", "strongroom", "--no-master-key")
+	again()
+	served("taken from under it", 0)
+}
+
+// A chest that a token opens, by a key that cannot be read out of it.
+func TestATokenOpensAChest(t *testing.T) {
+	const library = "/usr/lib/softhsm/libsofthsm2.so"
+	o := operate(t)
+	base := t.TempDir()
+	write, keyURI := softToken(t, base)
+	uri := func(token, pin string) string { return keyURI(token, "unlock", pin) }
+	pin, wrong := write("pin", "471100\n"), write("wrong", "000000\n")
 	sealed := filepath.Join(base, "boot.sealed")
 	for by, says := range map[string]string{
 		uri("harbour office", wrong):                       "PIN is wrong",

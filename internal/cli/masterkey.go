@@ -294,7 +294,7 @@ func (a *app) withdrawMasterCommand() *cobra.Command {
 		Short: "Take a master key away: nobody reads or changes what is under it until it is given back",
 		Long: `Has the chest forget a master key that was brought or is in a token. It says first which drawers are under it and who read there
 in the last days, and asks for the exact name. From the moment in which it is acknowledged nothing there is served, by whatever grant.
-Hosts may go on with what they keep, as long as rules of the drawers let them.
+A host that is cut off from the chest goes on with what it keeps, for as long as rules of the drawers let it.
 
 Whoever has the key gives it back. If nobody has it any more, what is under it is lost.`,
 		Args: exactly("NAME"),
