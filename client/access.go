@@ -128,7 +128,9 @@ type Owned struct {
 	Apps    []string `json:"apps"` // and teams
 	Drawers []string `json:"drawers"`
 	Items   []string `json:"items"`
-	Grants  []Grant  `json:"grants"` // that they hold themselves
+	// MasterKeys stay with an owner whose things are handed over by somebody who may not withdraw them.
+	MasterKeys []string `json:"master_keys"`
+	Grants     []Grant  `json:"grants"` // that they hold themselves
 }
 
 // Matrix is who may do what in which drawer.

@@ -133,6 +133,9 @@ func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error
 	if number == 0 {
 		return nil, nil, now, missing
 	}
+	if _, err := st.OpenKey(spot.Home, it.Versions[number-1].DrawerKey); err != nil { // whose drawer that is does not concern strangers
+		return nil, nil, now, &chest.Error{Code: chest.Locked, Detail: "nothing is said of this authority for now: its key is away"}
+	}
 	by, err := open(st, spot.Home, it, number)
 	return st, by, now, err
 }

@@ -358,7 +358,7 @@ func (a *app) stateCommand(kind, name, state, short string) *cobra.Command {
 			}
 			return a.show(i, func() {
 				fmt.Fprintf(a.Out, "%s is %s.\n", i.Subject, i.State)
-				if len(owned.Apps)+len(owned.Drawers)+len(owned.Items)+len(owned.Grants) > 0 {
+				if len(owned.Apps)+len(owned.Drawers)+len(owned.Items)+len(owned.MasterKeys)+len(owned.Grants) > 0 {
 					fmt.Fprintf(a.Out, "\nWhat they own (hand it over with tansu hand-over %s TO):\n", i.Subject)
 					a.printOwned(i.Subject, owned)
 				}

@@ -103,8 +103,9 @@ func (a *app) handOverCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "hand-over FROM [TO]",
 		Short: "Give everything that somebody owns to somebody else, in one step",
-		Long: `Makes TO the owner of all apps, teams, drawers and items that FROM owns. Access is not handed over: what TO needs is
-granted like everything else, and the grants that FROM holds are listed for it. Without TO it only lists.`,
+		Long: `Makes TO the owner of all apps, teams, drawers and items that FROM owns, and of master keys that you may withdraw. Access is
+not handed over: what TO needs is granted like everything else, and the grants that FROM holds are listed for it. Without TO it only
+lists.`,
 		Example: "  tansu hand-over person:rota-trainee\n  tansu hand-over person:rota-trainee person:harbour-master",
 		Args: func(cmd *cobra.Command, arguments []string) error {
 			if len(arguments) == 1 {
@@ -127,6 +128,9 @@ granted like everything else, and the grants that FROM holds are listed for it. 
 			return a.show(owned, func() {
 				fmt.Fprintf(a.Out, "%s now owns %s, %s, and of apps and teams %d.\n", arguments[1], plural(len(owned.Drawers), "drawer"),
 					plural(len(owned.Items), "item"), len(owned.Apps))
+				if len(owned.MasterKeys) > 0 {
+					fmt.Fprintf(a.Out, "Master keys, too: %s\n", strings.Join(owned.MasterKeys, ", "))
+				}
 				if len(owned.Grants) > 0 {
 					fmt.Fprintf(a.Out, "\nGrants that %s still holds:\n", arguments[0])
 					a.printGrants(owned.Grants)
@@ -143,7 +147,8 @@ func (a *app) printOwned(subject string, owned client.Owned) {
 		}
 		return strings.Join(list, ", ")
 	}
-	fields(a.Out, "owner", subject, "apps and teams", none(owned.Apps), "drawers", none(owned.Drawers), "items", none(owned.Items))
+	fields(a.Out, "owner", subject, "apps and teams", none(owned.Apps), "drawers", none(owned.Drawers), "items", none(owned.Items),
+		"master keys", none(owned.MasterKeys))
 	fmt.Fprintln(a.Out)
 	a.printGrants(owned.Grants)
 }

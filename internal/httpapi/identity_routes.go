@@ -32,7 +32,7 @@ func (a *api) handOver(c *call) error {
 
 func ownedJSON(l people.LeftBehind) client.Owned {
 	return client.Owned{Apps: append([]string{}, l.Apps...), Drawers: append([]string{}, l.Drawers...), Items: append([]string{}, l.Items...),
-		Grants: grantsJSON(l.Grants)}
+		MasterKeys: append([]string{}, l.Masters...), Grants: grantsJSON(l.Grants)}
 }
 
 func (a *api) setStewardsAside(c *call) error {

@@ -260,6 +260,58 @@ func TestNobodyElseTakesADrawerFromUnderAKey(t *testing.T) {
 	}
 }
 
+// A master key goes to another owner with the rest of what somebody owns, where whoever hands over may withdraw it; and in a drawer that is
+// closed nothing keeps its end from it.
+func TestAKeyMeetsItsOwnersLeaveAndADrawersEnd(t *testing.T) {
+	chest, _, key, p := start(t, false)
+	steward := chest.Client(t, chest.Steward)
+	registrar := chest.Client(t, chest.Person(t, "registrar", chesttest.Grant{Role: "gatekeeper", Scope: "**"}))
+	if owned := must[client.Owned](t)(registrar.Owned(ctx, "app:crew-office")); len(owned.MasterKeys) != 0 {
+		t.Errorf("whoever may not see master keys is told of %v", owned.MasterKeys)
+	}
+	if owned := must[client.Owned](t)(registrar.HandOver(ctx, "app:crew-office", "person:curator")); len(owned.MasterKeys) != 0 {
+		t.Errorf("handed over by whoever may not withdraw it: %v", owned.MasterKeys)
+	}
+	if owned := must[client.Owned](t)(steward.Owned(ctx, "app:crew-office")); !slices.Equal(owned.MasterKeys, []string{"crew"}) {
+		t.Errorf("what it owns: %v", owned.MasterKeys)
+	}
+	must[client.Owned](t)(steward.HandOver(ctx, "app:crew-office", "person:curator"))
+	if _, err := chest.Client(t, p.owner).MasterKey(ctx, key.ID); chesttest.Code(err) != "refused" {
+		t.Errorf("the owner before: %v", err)
+	}
+	curator := chest.Client(t, p.curator)
+	must[client.MasterKey](t)(curator.WithdrawMasterKey(ctx, key.ID, "crew"))
+	must[client.History](t)(curator.Act(ctx, "crew", "login", client.Act{Act: "retire"}))
+	must[client.ShreddedDrawer](t)(steward.ShredDrawer(ctx, "crew", "crew"))
+	if err := curator.DestroyMasterKey(ctx, key.ID, "crew"); err != nil {
+		t.Errorf("nothing is under it any more: %v", err)
+	}
+	chest.Restart(t)
+	if wrong := must[[]string](t)(chest.Client(t, chest.SignIn(t, "steward")).Examine(ctx)); len(wrong) > 0 {
+		t.Errorf("examined afterwards: %v", wrong)
+	}
+}
+
+// Strangers, who may ask what an authority has revoked, are told nothing of the drawer that is closed.
+func TestStrangersLearnNothingOfAClosedDrawer(t *testing.T) {
+	chest, material, key, p := start(t, false)
+	curator, steward := chest.Client(t, p.curator), chest.Client(t, chest.Steward)
+	must[client.Stored](t)(curator.CreateAuthority(ctx, "crew", client.NewAuthority{Name: "berths", Subject: "Berths", Life: "90d"}))
+	path := must[client.Authority](t)(curator.Authority(ctx, "crew", "berths")).Public + "/crl"
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path}); answer.Status != 200 {
+		t.Fatalf("%d %s", answer.Status, answer.Body)
+	}
+	must[client.MasterKey](t)(steward.WithdrawMasterKey(ctx, key.ID, "crew"))
+	answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path})
+	if answer.Status != 503 || bytes.Contains(answer.Body, []byte("crew")) || bytes.Contains(answer.Body, []byte("steward")) {
+		t.Errorf("%d %s", answer.Status, answer.Body)
+	}
+	must[client.MasterKey](t)(steward.GiveMasterKeyBack(ctx, key.ID, material, nil))
+	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path}); answer.Status != 200 {
+		t.Errorf("given back: %d %s", answer.Status, answer.Body)
+	}
+}
+
 // Forty loops read while the key is withdrawn: from that entry on nothing is served.
 func TestNothingIsServedAfterAWithdrawal(t *testing.T) {
 	chest, material, key, p := start(t, false)

@@ -18,6 +18,7 @@ type LeftBehind struct {
 	Apps    []string // and teams
 	Drawers []string
 	Items   []string
+	Masters []string          // master keys, by name
 	Grants  []chest.GrantInfo // that they hold themselves, and that are in force
 }
 
@@ -38,6 +39,11 @@ func owned(st *chest.Snapshot, subject string, now time.Time) (l LeftBehind, err
 			return l, err
 		}
 	}
+	for _, m := range st.Masters() {
+		if m.Row.Owner == subject {
+			l.Masters = append(l.Masters, m.Row.Name)
+		}
+	}
 	row, _ := st.IdentityOf(subject)
 	for _, g := range st.GivenTo(row.ID) {
 		if chest.InForce(g, now) {
@@ -47,8 +53,8 @@ func owned(st *chest.Snapshot, subject string, now time.Time) (l LeftBehind, err
 	return l, nil
 }
 
-// HandOver gives everything that one subject owns to another, in one step: apps, teams, drawers and items. Access is
-// not handed over: what the new owner needs is granted like everything else.
+// HandOver gives everything that one subject owns to another, in one step: apps, teams, drawers, items, and those master keys that the
+// caller may withdraw. Access is not handed over: what the new owner needs is granted like everything else.
 func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err error) {
 	err = s.heart.Try(func() error {
 		a, _, err := s.toChange(c, from, "hand over to "+to)
@@ -75,6 +81,10 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 				}
 			}
 		}
+		l.Masters = slices.DeleteFunc(l.Masters, func(name string) bool {
+			m, _ := a.St.MasterNamed(name)
+			return !a.St.Manages(c, m.Row, a.Entry.At)
+		})
 		if err == nil {
 			err = handOver(a, l, to)
 		}
@@ -83,6 +93,9 @@ func (s *People) HandOver(c chest.Caller, from, to string) (l LeftBehind, err er
 		}
 		a.Entry.Detail = fmt.Sprintf("hand over to %s: apps and teams: %d, %s, %s", to, len(l.Apps),
 			reference.Counted(len(l.Drawers), "drawer"), reference.Counted(len(l.Items), "item"))
+		if len(l.Masters) > 0 {
+			a.Entry.Detail += ", " + reference.Counted(len(l.Masters), "master key")
+		}
 		if err := a.Commit("what " + from + " owns"); err != nil {
 			return err
 		}
@@ -107,6 +120,12 @@ func handOver(a *chest.Attempt, l LeftBehind, to string) error {
 		after := row
 		after.Owner = to
 		a.Change.Update(row, after)
+	}
+	for _, name := range l.Masters {
+		m, _ := a.St.MasterNamed(name)
+		after := m.Row
+		after.Owner = to
+		a.Change.Update(m.Row, after)
 	}
 	for _, name := range l.Drawers {
 		row := a.St.Drawer(name).Row
@@ -135,6 +154,11 @@ func (l LeftBehind) known(st *chest.Snapshot, c chest.Caller, now time.Time) Lef
 		return len(names) == 1 && !st.Touches(c.ID, access.List, name) || len(names) == 2 && !st.Decide(c.ID, access.List, ctx, names...).Allowed
 	}
 	l.Drawers, l.Items = slices.DeleteFunc(l.Drawers, unknown), slices.DeleteFunc(l.Items, unknown)
+	chooses := st.Policy.Anywhere(c.ID, access.ChangeRules|access.Operate, ctx).Allowed
+	l.Masters = slices.DeleteFunc(l.Masters, func(name string) bool {
+		m, _ := st.MasterNamed(name)
+		return !chooses && !st.Manages(c, m.Row, now)
+	})
 	l.Grants = slices.DeleteFunc(l.Grants, func(g chest.GrantInfo) bool { return !st.KnowsGrant(c, st.Grant(g.ID), now) })
 	return l
 }

@@ -3846,6 +3846,8 @@ export interface components {
             command: string;
         };
         Owned: {
+            /** @description They stay with an owner whose things are handed over by somebody who may not withdraw them. */
+            master_keys: string[];
             apps: string[];
             drawers: string[];
             items: string[];

@@ -21,6 +21,7 @@ export function Owned({ identity }: { identity: Schemas["Identity"] }) {
     ? [
         ...o.apps.map((a) => ({ to: `/access/${a}`, text: a })),
         ...[...o.drawers, ...o.items].map((d) => ({ to: `/drawers/${d}`, text: d })),
+        ...o.master_keys.map((k) => ({ to: "/operation", text: `master key ${k}` })),
       ]
     : [];
   if (things.length === 0) return null;
