@@ -249,11 +249,7 @@ func (c *Client) DeclineRefusal(ctx context.Context, receipt, because string) (r
 
 // Policy exports the whole access state as YAML.
 func (c *Client) Policy(ctx context.Context) (string, error) {
-	var answer struct {
-		Policy string `json:"policy"`
-	}
-	err := c.get(ctx, "/api/policy", &answer)
-	return answer.Policy, err
+	return memberOf[string](ctx, c, http.MethodGet, "/api/policy", nil, "policy")
 }
 
 // DiffPolicy says what applying a policy would change.
@@ -288,12 +284,12 @@ func (c *Client) ChangeIdentity(ctx context.Context, subject string, changes Ide
 
 // SetStewardsAside ends the time of every steward; only the machine itself brings them back.
 func (c *Client) SetStewardsAside(ctx context.Context) ([]string, error) {
-	return listFor[string](ctx, c, http.MethodPost, "/api/steward/set-aside", nil, "set_aside")
+	return memberOf[[]string](ctx, c, http.MethodPost, "/api/steward/set-aside", nil, "set_aside")
 }
 
 // Examine checks every row that decides access; it returns what was changed outside Tansu.
 func (c *Client) Examine(ctx context.Context) ([]string, error) {
-	return listFor[string](lengthy(ctx), c, http.MethodPost, "/api/examine", nil, "touched")
+	return memberOf[[]string](lengthy(ctx), c, http.MethodPost, "/api/examine", nil, "touched")
 }
 
 // Preflight asks about up to 100 values that somebody needs, before anything runs.
@@ -323,5 +319,5 @@ type Check struct {
 
 // Check answers a preflight, in the order of its references. No value is opened for it.
 func (c *Client) Check(ctx context.Context, p Preflight) ([]Check, error) {
-	return listFor[Check](ctx, c, http.MethodPost, "/api/preflight", p, "checks")
+	return memberOf[[]Check](ctx, c, http.MethodPost, "/api/preflight", p, "checks")
 }

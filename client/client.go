@@ -188,30 +188,22 @@ func valuePath(reference string) (path, field string, err error) {
 
 // Equals asks whether a value, or one field of it, is a certain one, without getting it.
 func (c *Client) Equals(ctx context.Context, reference string, content []byte) (bool, error) {
-	var answer struct {
-		Equal bool `json:"equal"`
-	}
 	value := base64.StdEncoding.EncodeToString(content)
-	err := c.compare(ctx, reference, map[string]string{"value": value, "encoding": "base64"}, &answer)
-	return answer.Equal, err
+	return c.compare(ctx, reference, map[string]string{"value": value, "encoding": "base64"})
 }
 
 // Same asks whether two references hold the same value, without getting either.
 func (c *Client) Same(ctx context.Context, reference, other string) (bool, error) {
-	var answer struct {
-		Equal bool `json:"equal"`
-	}
-	err := c.compare(ctx, reference, map[string]string{"with": other}, &answer)
-	return answer.Equal, err
+	return c.compare(ctx, reference, map[string]string{"with": other})
 }
 
-func (c *Client) compare(ctx context.Context, reference string, with map[string]string, answer any) error {
+func (c *Client) compare(ctx context.Context, reference string, with map[string]string) (bool, error) {
 	path, field, err := valuePath(reference)
 	if err != nil {
-		return err
+		return false, err
 	}
 	with["field"] = field
-	return c.post(ctx, path+"/compare", with, answer)
+	return memberOf[bool](ctx, c, http.MethodPost, path+"/compare", with, "equal")
 }
 
 func (c *Client) get(ctx context.Context, path string, out any) error {
@@ -309,19 +301,18 @@ func (c *Client) receive(request *http.Request, out any) error {
 	return c.decode(response.Body, out)
 }
 
-// listOf asks for an answer, and returns the list in it that has a name; listFor does so with something that is sent along.
+// listOf asks for an answer, and returns the list in it that has a name; memberOf any member, with something that is sent along.
 func listOf[T any](ctx context.Context, c *Client, path, name string) ([]T, error) {
-	return listFor[T](ctx, c, http.MethodGet, path, nil, name)
+	return memberOf[[]T](ctx, c, http.MethodGet, path, nil, name)
 }
 
-func listFor[T any](ctx context.Context, c *Client, method, path string, in any, name string) ([]T, error) {
+func memberOf[T any](ctx context.Context, c *Client, method, path string, in any, name string) (member T, err error) {
 	var answer map[string]json.RawMessage
 	if err := c.do(ctx, method, path, in, &answer, nil); err != nil || answer[name] == nil {
-		return nil, err
+		return member, err
 	}
-	var list []T
-	err := json.Unmarshal(answer[name], &list)
-	return list, err
+	err = json.Unmarshal(answer[name], &member)
+	return member, err
 }
 
 // decode reads an answer as it comes.

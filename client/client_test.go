@@ -2,12 +2,14 @@ package client_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"testing"
 	"time"
 
 	"tansu/client"
 	"tansu/internal/chesttest"
+	"tansu/internal/core/cryptokey"
 )
 
 // An application gives its secret once and reads for as long as it runs, whatever happens to its tokens meanwhile.
@@ -68,5 +70,32 @@ func TestErrorsSayWhatHappened(t *testing.T) {
 		if _, err := client.New(client.Options{Address: address}); err == nil {
 			t.Errorf("the address %q is taken", address)
 		}
+	}
+}
+
+// The thumbprint of each type of key is that of RFC 7638, and its public half is there as PEM where that has a form for it.
+func TestPublicHalvesHaveTheirForms(t *testing.T) {
+	for _, f := range cryptokey.Types() {
+		if !f.Public {
+			continue
+		}
+		key, err := cryptokey.New(f.Type, f.Operations[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		jwk, err := json.Marshal(key.Public().JWK("it_x.1"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := client.Thumbprint(jwk); err != nil || got != key.Public().Thumbprint() {
+			t.Errorf("%s: the thumbprint %s, %v", f.Type, got, err)
+		}
+		want, _ := key.Public().PEM()
+		if got, err := client.PublicPEM(jwk); string(got) != string(want) || (err == nil) != (want != nil) {
+			t.Errorf("%s as PEM: %s, %v", f.Type, got, err)
+		}
+	}
+	if _, err := client.Thumbprint([]byte(`{"kty":"oct","k":"AAAA"}`)); err == nil {
+		t.Error("a secret key has a thumbprint")
 	}
 }

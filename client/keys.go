@@ -3,8 +3,10 @@ package client
 import (
 	"context"
 	"crypto"
+	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/rsa"
+	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
@@ -239,25 +241,47 @@ func (s *Signer) SignMessage(_ io.Reader, message []byte, options crypto.SignerO
 	return result.Signature, err
 }
 
+// thumbprinted are the members of a JWK that its thumbprint covers, by its kind (RFC 7638, section 3.2; RFC 8037, section 2).
+var thumbprinted = map[string][]string{"RSA": {"e", "kty", "n"}, "EC": {"crv", "kty", "x", "y"}, "OKP": {"crv", "kty", "x"},
+	"AKP": {"alg", "kty", "pub"}}
+
 // Thumbprint is the SHA-256 thumbprint of a public half (RFC 7638), in base64url.
 func Thumbprint(jwk json.RawMessage) (string, error) {
-	var key jose.JSONWebKey
-	if err := key.UnmarshalJSON(jwk); err != nil {
+	var all map[string]any
+	if err := json.Unmarshal(jwk, &all); err != nil {
 		return "", err
 	}
-	sum, err := key.Thumbprint(crypto.SHA256)
-	return base64.RawURLEncoding.EncodeToString(sum), err
+	kind, _ := all["kty"].(string)
+	required := map[string]string{} // written in the order of names, without spaces
+	for _, name := range thumbprinted[kind] {
+		if text, is := all[name].(string); is {
+			required[name] = text
+		}
+	}
+	if len(required) == 0 || len(required) != len(thumbprinted[kind]) {
+		return "", errors.New("this is no public key as a JWK of a kind that is known")
+	}
+	text, err := json.Marshal(required)
+	sum := sha256.Sum256(text)
+	return base64.RawURLEncoding.EncodeToString(sum[:]), err
 }
 
-// PublicPEM writes the public half of a version as openssl reads it.
+// PublicPEM writes a public half in the form that openssl and others read (RFC 7468, section 13). One for HPKE has none yet.
 func PublicPEM(jwk json.RawMessage) ([]byte, error) {
+	var own struct{ Kty, Crv, X string }
 	var key jose.JSONWebKey
-	if err := key.UnmarshalJSON(jwk); err != nil {
-		return nil, err
+	var public any
+	if err := key.UnmarshalJSON(jwk); err == nil {
+		public = key.Key
+	} else if json.Unmarshal(jwk, &own) == nil && own.Kty == "OKP" && own.Crv == "X25519" { // which that library does not know
+		point, _ := base64.RawURLEncoding.DecodeString(own.X)
+		if public, err = ecdh.X25519().NewPublicKey(point); err != nil {
+			return nil, err
+		}
 	}
-	der, err := x509.MarshalPKIXPublicKey(key.Key)
+	der, err := x509.MarshalPKIXPublicKey(public)
 	if err != nil {
-		return nil, err
+		return nil, errors.New("this key has no form in PEM: take its public half as a JWK")
 	}
 	return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), nil
 }

@@ -309,15 +309,11 @@ func (c *Client) Roles(ctx context.Context) ([]Role, error) {
 
 // Grants lists the grants that the caller may see, of one subject if it is not empty.
 func (c *Client) Grants(ctx context.Context, subject string) ([]Grant, error) {
-	var answer struct {
-		Grants []Grant `json:"grants"`
-	}
 	path := "/api/grants"
 	if subject != "" {
 		path += "?subject=" + url.QueryEscape(subject)
 	}
-	err := c.get(ctx, path, &answer)
-	return answer.Grants, err
+	return listOf[Grant](ctx, c, path, "grants")
 }
 
 // Give adds a grant, in force from the moment it returns.

@@ -51,15 +51,11 @@ func (c *Client) VerifierKey(ctx context.Context) (string, error) {
 
 // Checkpoints lists those of a size or a smaller one, the newest first; 0 is all.
 func (c *Client) Checkpoints(ctx context.Context, from uint64) ([]Checkpoint, error) {
-	var answer struct {
-		Checkpoints []Checkpoint `json:"checkpoints"`
-	}
 	path := "/api/trail/checkpoints"
 	if from != 0 {
 		path += "?from=" + strconv.FormatUint(from, 10)
 	}
-	err := c.get(ctx, path, &answer)
-	return answer.Checkpoints, err
+	return listOf[Checkpoint](ctx, c, path, "checkpoints")
 }
 
 // Archive is a file with entries that are not in the database any more.

@@ -110,15 +110,15 @@ func (c *Client) SSHSignature(ctx context.Context, reference, namespace string, 
 	return []byte(armoured.String()), nil
 }
 
+var errNoSSH = errors.New("OpenSSH knows no keys of this type: take the public half as a JWK, or PEM")
+
 // PublicSSH writes the public half of a version as a line of authorized_keys (sshd(8)).
 func PublicSSH(jwk json.RawMessage) ([]byte, error) {
 	var key jose.JSONWebKey
-	if err := key.UnmarshalJSON(jwk); err != nil {
-		return nil, err
-	}
+	_ = key.UnmarshalJSON(jwk) // what it does not know is no key of OpenSSH either
 	public, err := ssh.NewPublicKey(key.Key)
 	if err != nil {
-		return nil, err
+		return nil, errNoSSH
 	}
 	return ssh.MarshalAuthorizedKey(public), nil
 }

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 	"net/url"
 	"time"
 )
@@ -97,11 +98,7 @@ func (c *Client) EndUnlockMethod(ctx context.Context, id, current string) error 
 
 // RotateRootKey puts another root key in the place of the one that the chest has. It returns how many keys were wrapped anew.
 func (c *Client) RotateRootKey(ctx context.Context, current string) (wrapped int, err error) {
-	var answer struct {
-		Wrapped int `json:"wrapped"`
-	}
-	err = c.post(lengthy(ctx), "/api/root-key/rotate", map[string]string{"current": current}, &answer)
-	return answer.Wrapped, err
+	return memberOf[int](lengthy(ctx), c, http.MethodPost, "/api/root-key/rotate", map[string]string{"current": current}, "wrapped")
 }
 
 // Shares lists the shares that the caller holds, or that wait for them.

@@ -50,6 +50,25 @@ func TestAKeyOnTheCommandLine(t *testing.T) {
 		t.Errorf("another message: %d %s", r.code, r.talk)
 	}
 
+	// Whoever has the public half encrypts to it, without a chest and in any length, and by a KEM for when there are quantum computers.
+	stranger := user{t.TempDir()}
+	for kind, claims := range map[string]string{"ml-kem-768-x25519": "ticketing-prod/claims", "rsa-2048": "ticketing-prod/old-claims"} {
+		steward.ok(t, "", "key", "create", claims, "--type", kind, "--for", "encrypt", "--for", "decrypt")
+		public := file(filepath.Base(claims)+".jwk", app.ok(t, "", "key", "show", claims, "--public", "jwk"))
+		for _, content := range []string{"cabin 4 was flooded", strings.Repeat("a long story\n", 100_000)} {
+			sealed := file("claim", stranger.ok(t, content, "key", "encrypt", "--to", public, "--bound-to", "claim 7"))
+			steward.ok(t, "", "key", "rotate", claims)
+			if got := app.ok(t, "", "key", "decrypt", claims, sealed, "--bound-to", "claim 7"); got != content {
+				t.Errorf("%s: %d bytes come back as %d", kind, len(content), len(got))
+			}
+		}
+	}
+	for wrong, code := range map[string]int{signature: 1, file("none.jwk", ""): 1, message: 1} {
+		if r := stranger.run(t, "x", "key", "encrypt", "--to", wrong); r.code != code || r.out != "" {
+			t.Errorf("to what is no public half: %d %s%s", r.code, r.out, r.talk)
+		}
+	}
+
 	jwe := file("passport.jwe", app.ok(t, "passport 1", "key", "encrypt", sealing, "--bound-to", "booking 1"))
 	steward.ok(t, "", "key", "rotate", sealing)
 	opened := file("passport.txt", "")

@@ -110,6 +110,9 @@ func rsaType(key *rsa.PrivateKey) (Type, error) {
 }
 
 func bringJWK(text []byte, o Operations) (*Key, error) {
+	if hybrid, is := isHybridJWK(text); is {
+		return hybrid.bring(o)
+	}
 	var jwk jose.JSONWebKey
 	if err := jwk.UnmarshalJSON(text); err != nil {
 		return nil, invalid("key", "the JWK is not valid")

@@ -17,12 +17,14 @@
 package cryptokey
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/cipher"
 	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
+	"crypto/hpke"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/subtle"
@@ -50,8 +52,9 @@ const (
 	ECDSAP256 Type = "ecdsa-p256" // ECDSA (NIST FIPS 186-5)
 	ECDSAP384 Type = "ecdsa-p384"
 	ECDSAP521 Type = "ecdsa-p521"
-	Ed25519   Type = "ed25519" // EdDSA (RFC 8032)
-	X25519    Type = "x25519"  // key agreement (RFC 7748)
+	Ed25519   Type = "ed25519"           // EdDSA (RFC 8032)
+	X25519    Type = "x25519"            // key agreement (RFC 7748)
+	Hybrid    Type = "ml-kem-768-x25519" // encryption by HPKE (RFC 9180) with a KEM that quantum computers do not break
 )
 
 // Operations are what a key may be used for, as a set.
@@ -127,6 +130,8 @@ var all = []Facts{
 	{RSA3072, "Signs or decrypts for peers that know RSA only. 128 bits of strength.",
 		[]Operations{Signing, Encryption | Wrapping}, true, true},
 	{RSA4096, "Like rsa-3072, and four times slower to sign than rsa-2048.", []Operations{Signing, Encryption | Wrapping}, true, true},
+	{Hybrid, "Decrypts what others encrypt to its public half, and what has to stay closed when there are quantum computers.",
+		[]Operations{Encryption}, true, true},
 	{X25519, "Agrees on a shared secret with a peer's public key.", []Operations{Agreement}, false, true},
 }
 
@@ -228,6 +233,9 @@ func New(t Type, o Operations) (*Key, error) {
 		_, k.private, err = ed25519.GenerateKey(rand.Reader)
 	case X25519:
 		k.private, err = ecdh.X25519().GenerateKey(rand.Reader)
+	case Hybrid:
+		kem, _, _ := hybridSuite()
+		k.private, err = kem.GenerateKey()
 	}
 	if err != nil {
 		return nil, fmt.Errorf("make a key: %w", err)
@@ -241,23 +249,29 @@ var (
 	curves     = map[Type]elliptic.Curve{ECDSAP256: elliptic.P256(), ECDSAP384: elliptic.P384(), ECDSAP521: elliptic.P521()}
 )
 
-// Stored returns the key as it is stored, to be sealed: the bytes of a symmetric key, PKCS #8 (RFC 5958, DER) of any other. They are the
-// caller's, to clear.
+// Stored returns the key as it is stored, to be sealed: the bytes of a symmetric key, the seed of a hybrid one, PKCS #8 (RFC 5958, DER) of
+// any other. They are the caller's, to clear.
 func (k *Key) Stored() ([]byte, error) {
 	if k.secret != nil {
 		return slices.Clone(k.secret), nil
+	}
+	if hybrid, is := k.private.(hpke.PrivateKey); is {
+		return hybrid.Bytes()
 	}
 	return x509.MarshalPKCS8PrivateKey(k.private)
 }
 
 // Given is what [Key.Stored] returned as it is given to whoever may have the key: the bytes of a symmetric key, PEM of PKCS #8 (RFC 7468,
-// section 10) of any other.
+// section 10) of any other, and a JWK of a hybrid one, which has no form in PEM yet.
 func Given(t Type, stored []byte) ([]byte, error) {
 	if _, known := t.Facts(); !known {
 		return nil, invalid("key_type", "%.40q is not a type of key", string(t))
 	}
 	if secretSize[t] != 0 {
 		return slices.Clone(stored), nil
+	}
+	if t == Hybrid {
+		return givenHybrid(stored)
 	}
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: stored}), nil
 }
@@ -274,6 +288,9 @@ func Open(t Type, o Operations, stored []byte) (*Key, error) {
 		}
 		k.secret = slices.Clone(stored)
 		return k, nil
+	}
+	if t == Hybrid {
+		return openHybrid(stored, o)
 	}
 	private, err := x509.ParsePKCS8PrivateKey(stored)
 	if err != nil {
@@ -305,6 +322,9 @@ func (k *Key) Equal(other *Key) bool {
 	}
 	if k.secret != nil {
 		return subtle.ConstantTimeCompare(k.secret, other.secret) == 1
+	}
+	if hybrid, is := k.private.(hpke.PrivateKey); is { // the public half follows from the seed
+		return bytes.Equal(hybrid.PublicKey().Bytes(), other.private.(hpke.PrivateKey).PublicKey().Bytes())
 	}
 	private, comparable := k.private.(interface{ Equal(crypto.PrivateKey) bool })
 	return comparable && private.Equal(other.private)

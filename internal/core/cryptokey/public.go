@@ -6,6 +6,7 @@ import (
 	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/hpke"
 	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
@@ -27,6 +28,9 @@ type Public struct {
 
 // Public returns the public half of a key; nil when there is none, because the key is symmetric.
 func (k *Key) Public() *Public {
+	if hybrid, is := k.private.(hpke.PrivateKey); is {
+		return &Public{kind: k.kind, may: k.may, key: hybrid.PublicKey()}
+	}
 	signer, is := k.private.(interface{ Public() crypto.PublicKey })
 	if !is {
 		return nil
@@ -63,6 +67,9 @@ func ReadPublic(text []byte, o Operations) (*Public, error) {
 
 // publicJWK reads the public half of a JWK. X25519 (RFC 8037) is read here: the library does not know it.
 func publicJWK(text []byte) (crypto.PublicKey, error) {
+	if hybrid, is := isHybridJWK(text); is {
+		return hybrid.read()
+	}
 	var own JWK
 	if json.Unmarshal(text, &own) == nil && own.KeyType == "OKP" && own.Curve == "X25519" {
 		point, err := base64url.DecodeString(own.X)
@@ -101,6 +108,8 @@ func publicType(key crypto.PublicKey) (Type, error) {
 		if key.Curve() == ecdh.X25519() {
 			return X25519, nil
 		}
+	case hpke.PublicKey:
+		return Hybrid, nil
 	}
 	return "", invalid("peer", "a public key of this kind or length is not known")
 }
@@ -111,8 +120,13 @@ func (p *Public) Type() Type { return p.kind }
 // CryptoKey returns the key as the standard library has it.
 func (p *Public) CryptoKey() crypto.PublicKey { return p.key }
 
-// PKIX returns the key as a SubjectPublicKeyInfo (RFC 5280, section 4.1.2.7; DER).
-func (p *Public) PKIX() ([]byte, error) { return x509.MarshalPKIXPublicKey(p.key) }
+// PKIX returns the key as a SubjectPublicKeyInfo (RFC 5280, section 4.1.2.7; DER). A hybrid one has none yet.
+func (p *Public) PKIX() ([]byte, error) {
+	if p.kind == Hybrid {
+		return nil, invalid("key_type", "a key of the type %s has no form in PEM or DER yet: take it as a JWK", Hybrid)
+	}
+	return x509.MarshalPKIXPublicKey(p.key)
+}
 
 // PEM returns the key in the form that openssl and others read (RFC 7468, section 13).
 func (p *Public) PEM() ([]byte, error) {
@@ -132,6 +146,7 @@ type JWK struct {
 	KeyID      string   `json:"kid,omitempty"`
 	KeyType    string   `json:"kty"`
 	Modulus    string   `json:"n,omitempty"`
+	Pub        string   `json:"pub,omitempty"`
 	X          string   `json:"x,omitempty"`
 	Y          string   `json:"y,omitempty"`
 }
@@ -163,6 +178,8 @@ func (p *Public) JWK(id string) JWK {
 		jwk.KeyType, jwk.Curve, jwk.X, jwk.Algorithm = "OKP", "Ed25519", text(key), string(SchemeEd25519)
 	case *ecdh.PublicKey: // RFC 8037, section 2
 		jwk.KeyType, jwk.Curve, jwk.X = "OKP", "X25519", text(key.Bytes())
+	case hpke.PublicKey:
+		jwk.KeyType, jwk.Algorithm, jwk.Pub = akp, algorithmHybrid, text(key.Bytes())
 	}
 	return jwk
 }
@@ -171,6 +188,9 @@ func (p *Public) JWK(id string) JWK {
 func (p *Public) Thumbprint() string {
 	jwk := p.JWK("")
 	required := JWK{Curve: jwk.Curve, Exponent: jwk.Exponent, KeyType: jwk.KeyType, Modulus: jwk.Modulus, X: jwk.X, Y: jwk.Y}
+	if jwk.KeyType == akp { // draft-ietf-cose-dilithium, section 6
+		required = JWK{Algorithm: jwk.Algorithm, KeyType: jwk.KeyType, Pub: jwk.Pub}
+	}
 	text, _ := json.Marshal(required) // members in lexicographic order, as section 3.3 wants; only texts, which cannot fail
 	sum := sha256.Sum256(text)
 	return base64.RawURLEncoding.EncodeToString(sum[:])

@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hpke"
 	"crypto/rand"
 	"crypto/rsa"
 	"encoding/base64"
@@ -50,7 +51,7 @@ var base64url = base64.RawURLEncoding.Strict()
 
 // Encrypt encrypts a message as a JWE that names a key id: in compact serialization, or, with associated data, in flattened JSON. The
 // associated data are readable in it; whoever decrypts gives them again, so that a ciphertext is not taken for that of something else.
-// Under an aes-256 key the message is encrypted directly, and MostEncryptions holds; under an RSA key with a content key of its own.
+// Under an aes-256 key the message is encrypted directly, and MostEncryptions holds; under any other with a content key of its own.
 func (k *Key) Encrypt(id string, plaintext, associated []byte) ([]byte, error) {
 	if err := k.need(Encrypt); err != nil {
 		return nil, err
@@ -67,14 +68,23 @@ func (k *Key) Encrypt(id string, plaintext, associated []byte) ([]byte, error) {
 
 // Encrypt encrypts a message to the holder of the key, as [Key.Encrypt] does. Anybody can: nothing tells who did.
 func (p *Public) Encrypt(id string, plaintext, associated []byte) ([]byte, error) {
-	key, is := p.key.(*rsa.PublicKey)
-	if !is || p.may&Encryption == 0 {
+	key, isRSA := p.key.(*rsa.PublicKey)
+	hybrid, isHybrid := p.key.(hpke.PublicKey)
+	if !isRSA && !isHybrid || p.may&Encryption == 0 {
 		return nil, invalid("key_ops", "this key is for %s, and nothing is encrypted to it", p.may)
 	}
 	content := make([]byte, 32)
 	_, _ = rand.Read(content)
 	defer clear(content)
-	encrypted, err := rsa.EncryptOAEP(crypto.SHA256.New(), rand.Reader, key, content, nil) // RFC 7518, section 4.3
+	var encrypted []byte
+	var err error
+	algorithm := algorithmOAEP
+	if isHybrid {
+		algorithm = algorithmHybrid
+		encrypted, err = sealHybrid(hybrid, content)
+	} else {
+		encrypted, err = rsa.EncryptOAEP(crypto.SHA256.New(), rand.Reader, key, content, nil) // RFC 7518, section 4.3
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +92,7 @@ func (p *Public) Encrypt(id string, plaintext, associated []byte) ([]byte, error
 	if err != nil {
 		return nil, err
 	}
-	return seal(header{algorithmOAEP, encryptionGCM, id}, aead, encrypted, plaintext, associated)
+	return seal(header{algorithm, encryptionGCM, id}, aead, encrypted, plaintext, associated)
 }
 
 // seal is RFC 7516, section 5.1, from step 11 on.
@@ -191,8 +201,7 @@ func (k *Key) Decrypt(s *Sealed, associated []byte) ([]byte, error) {
 		return nil, err
 	}
 	content, algorithm := k.secret, algorithmDirect
-	if private, is := k.private.(*rsa.PrivateKey); is {
-		algorithm = algorithmOAEP
+	if k.secret == nil {
 		encrypted, err := base64url.DecodeString(s.parts.Encrypted)
 		if err != nil {
 			return nil, ErrNotOpened
@@ -200,10 +209,20 @@ func (k *Key) Decrypt(s *Sealed, associated []byte) ([]byte, error) {
 		// A wrong one is replaced by a random one, and fails where every wrong ciphertext fails (RFC 7516, section 11.5).
 		content = make([]byte, 32)
 		_, _ = rand.Read(content)
-		if opened, err := rsa.DecryptOAEP(crypto.SHA256.New(), nil, private, encrypted, nil); err == nil && len(opened) == len(content) {
+		defer clear(content)
+		var opened []byte
+		switch private := k.private.(type) {
+		case *rsa.PrivateKey:
+			algorithm = algorithmOAEP
+			opened, err = rsa.DecryptOAEP(crypto.SHA256.New(), nil, private, encrypted, nil)
+		case hpke.PrivateKey:
+			algorithm = algorithmHybrid
+			opened, err = openContent(private, encrypted)
+		}
+		if err == nil && len(opened) == len(content) {
 			copy(content, opened)
 		}
-		defer clear(content)
+		clear(opened)
 	} else if s.parts.Encrypted != "" {
 		return nil, ErrNotOpened
 	}
