@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"crypto/rand"
 	"os"
 	"path/filepath"
 	"slices"
@@ -250,11 +251,29 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 		return made.Facts.Serial
 	}
 	before, good := issue("quay-1"), issue("quay-2")
+	masterKeys := map[string]string{}
+	for _, name := range []string{"away", "home"} {
+		material := make([]byte, 32)
+		_, _ = rand.Read(material)
+		masterKeys[name] = filepath.Join(t.TempDir(), name)
+		if err := os.WriteFile(masterKeys[name], material, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		o.ok(t, "", "master-key", "bring", name, "--from", masterKeys[name])
+		o.ok(t, "", "drawer", "add", "crew-"+name, "--env", "production", "--master-key", name)
+		o.ok(t, "who sails", "put", "crew-"+name+"/rota")
+	}
 	o.ok(t, "", "backup", "now")
 
 	after := issue("quay-3")
 	o.ok(t, "", "authority", "revoke", "ticketing-prod/authority", before)
 	o.ok(t, "", "authority", "revoke", "ticketing-prod/authority", after)
+	for name, file := range masterKeys {
+		o.ok(t, "", "master-key", "withdraw", name, "--name", name)
+		if name == "home" {
+			o.ok(t, "", "master-key", "give-back", name, "--from", file)
+		}
+	}
 	o.ok(t, "", "app", "suspend", "gone")
 	o.ok(t, "", "app", "suspend", "back")
 	o.ok(t, "", "app", "resume", "back")
@@ -301,7 +320,7 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 		t.Errorf("restored by another chest's trail: exit %d, %s%s", r.code, r.out, r.talk)
 	}
 	said := o.ok(t, "", "restore", o.backups, "--key", o.recipient, "--dir", o.dir, "--witness", o.witness, "--later-trail", later)
-	for _, line := range []string{"10 things ended", "berths", "db-password", "suspended until you shred it again"} {
+	for _, line := range []string{"11 things ended", "berths", "db-password", "suspended until you shred it again"} {
 		if !strings.Contains(said, line) {
 			t.Errorf("restored, and said nothing of %q: %s", line, said)
 		}
@@ -332,7 +351,7 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 			t.Errorf("%s, served %v: exit %d, %s", reference, served, r.code, r.talk)
 		}
 	}
-	if got := o.ok(t, "", "trail", "--action", "end_again"); strings.Count(got, "end_again") != 10 {
+	if got := o.ok(t, "", "trail", "--action", "end_again"); strings.Count(got, "end_again") != 11 {
 		t.Errorf("the trail has %s", got)
 	}
 	var issued []client.IssuedCertificate
@@ -344,6 +363,14 @@ func TestRestoredChestEndsAgainWhatWasEnded(t *testing.T) {
 	if states[before] != "revoked" || states[after] != "revoked" || states[good] != "good" {
 		t.Errorf("certificates: %v", states)
 	}
+	// The key that was away when the chest was lost is away again, although the backup had it; whoever withdrew it gives it back.
+	for name, code := range map[string]int{"away": 5, "home": 0} {
+		if r := o.run(t, "", "check", "crew-"+name+"/rota"); r.code != code {
+			t.Errorf("under the master key %s: exit %d, %s", name, r.code, r.talk)
+		}
+	}
+	o.ok(t, "", "master-key", "give-back", "away", "--from", masterKeys["away"])
+	o.ok(t, "", "check", "crew-away/rota")
 	o.ok(t, "", "item", "resume", "ticketing-prod/harbour-pin") // which whoever decides about it can
 	if wrong := o.ok(t, "", "examine"); !strings.Contains(wrong, "as it was stored") {
 		t.Errorf("examined: %s", wrong)

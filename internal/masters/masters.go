@@ -175,7 +175,7 @@ func (s *Masters) managed(c chest.Caller, action, id string) (a *chest.Attempt, 
 	}
 	for _, m := range a.St.Masters() {
 		if m.Row.ID == id && a.St.Manages(c, m.Row, a.Entry.At) {
-			a.Entry.Detail = m.Row.Name
+			a.Entry.Detail, a.Entry.ItemID = m.Row.Name, id
 			a.RestOnMaster(id)
 			return a, m, nil
 		}
@@ -203,7 +203,7 @@ func (s *Masters) Make(c chest.Caller, n NewKey) (k Key, err error) {
 		if err != nil {
 			return err
 		}
-		a.Entry.Action, a.Entry.Detail = "make_master_key", n.Name+", "+n.Origin
+		a.Entry.Action, a.Entry.Detail, a.Entry.ItemID = "make_master_key", n.Name+", "+n.Origin, id
 		if _, taken := a.St.MasterNamed(n.Name); taken {
 			return a.Fail(&chest.Error{Code: chest.Exists, Field: "name", Detail: "there is a master key named " + n.Name})
 		}
@@ -244,8 +244,7 @@ func (s *Masters) commit(a *chest.Attempt, row entity.MasterKey, material secret
 	if row.InMemory || row.Origin == drawerkeys.Token {
 		undo = s.heart.Hold(row.ID, material)
 	}
-	trial := a.St.Trial() // a drawer that does not open with it is found now, and not while it is written
-	if err := trial.Apply(&a.Change); err != nil {
+	if err := tryOut(a, row.ID); err != nil {
 		undo()
 		return a.Fail(err)
 	}
@@ -259,6 +258,30 @@ func (s *Masters) commit(a *chest.Attempt, row entity.MasterKey, material secret
 		}
 	}
 	return nil
+}
+
+// tryOut finds a drawer that does not open with a master key now, and not while it is written. What it opens for that is erased.
+func tryOut(a *chest.Attempt, id string) error {
+	trial := a.St.Trial()
+	err := trial.Apply(&a.Change)
+	for _, d := range trial.Drawers() {
+		if !d.IsUnder(id) {
+			continue
+		}
+		known := a.St.DrawerByID(d.Row.ID).Opened()
+		for _, key := range d.Opened() {
+			if !slices.Contains(known, key) {
+				key.Erase()
+			}
+		}
+	}
+	for _, m := range trial.Masters() {
+		at := slices.IndexFunc(a.St.Masters(), func(known drawerkeys.Master) bool { return known.Row.ID == id && known.Key == m.Key })
+		if m.Row.ID == id && m.Key != nil && at < 0 {
+			m.Key.Erase()
+		}
+	}
+	return err
 }
 
 // mostKeys is how many master keys a chest has at most: each is looked at with each drawer.
@@ -433,7 +456,8 @@ func eachDrawer(a *chest.Attempt, m drawerkeys.Master) {
 	for _, d := range a.St.Drawers() {
 		if d.IsUnder(m.Row.ID) {
 			entry := a.Entry
-			entry.Target, entry.DrawerID, entry.Outcome, entry.Detail = d.Row.Name, d.Row.ID, trail.Allowed, "master key "+m.Row.Name
+			entry.Target, entry.DrawerID, entry.ItemID = d.Row.Name, d.Row.ID, ""
+			entry.Outcome, entry.Detail = trail.Allowed, "master key "+m.Row.Name
 			a.More = append(a.More, entry)
 		}
 	}

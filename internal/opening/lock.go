@@ -153,6 +153,7 @@ func (s *Opening) open(a *chest.Attempt, found opened) error {
 		s.options.Fetch(root, rows.MasterKeys)
 	}
 	if err := s.heart.Open(root, rows, a.Entry.At); err != nil {
+		s.heart.Close() // what hardware has opened
 		return s.staysLocked(root, err)
 	}
 	s.heart.Log().Info("chest unlocked", "chest", s.heart.ID(), "by", found.slot.Name)

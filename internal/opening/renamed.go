@@ -68,6 +68,7 @@ func asStored(a *chest.Attempt, rows *store.Snapshot) {
 	rows.Identities = storedIn(a, rows.Identities, func(r entity.Identity) string { return r.ID })
 	rows.Roles = storedIn(a, rows.Roles, func(r entity.Role) string { return r.ID })
 	rows.Slots = storedIn(a, rows.Slots, func(r entity.Slot) string { return r.ID })
+	rows.MasterKeys = storedIn(a, rows.MasterKeys, func(r entity.MasterKey) string { return r.ID })
 	rows.Issued = storedIn(a, rows.Issued, func(r entity.Issued) string { return r.ID })
 }
 

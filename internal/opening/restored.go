@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/cert"
 	"tansu/internal/core/trail"
+	"tansu/internal/drawerkeys"
 	"tansu/internal/entity"
 	"tansu/internal/horizon"
 	"tansu/internal/store"
@@ -177,6 +178,8 @@ func (n *ending) end(end trail.End) (target string, err error) {
 		}
 	case trail.OfCertificate:
 		return n.revoke(end.ID), nil
+	case trail.OfMasterKey:
+		return n.withdraw(end.ID), nil
 	case trail.OfItem, trail.OfVersion:
 		return n.suspendItem(end)
 	}
@@ -212,6 +215,23 @@ func (n *ending) revoke(id string) string {
 		n.a.Change.Update(n.rows.Issued[at], after)
 	}
 	return "certificate " + serial
+}
+
+// withdraw takes a master key away again: whoever withdrew it after the backup has it still.
+func (n *ending) withdraw(id string) string {
+	for _, row := range n.rows.MasterKeys {
+		if row.ID != id || row.WithdrawnAt != 0 || row.Origin == drawerkeys.Made {
+			continue
+		}
+		after := row
+		after.WithdrawnAt, after.WithdrawnBy = chest.Micros(n.a.Entry.At), "chest"
+		if row.Origin == drawerkeys.Brought {
+			after.Sealed = drawerkeys.NoKey
+		}
+		n.a.Change.Update(row, after)
+		return "master key " + row.Name
+	}
+	return ""
 }
 
 func (n *ending) identity(subject string) (found entity.Identity) {

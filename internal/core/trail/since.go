@@ -18,8 +18,9 @@ const (
 	OfCalendar   Kind = "calendar" // a private address
 	// A certificate was revoked; ID is that of its authority and its serial number.
 	OfCertificate Kind = "certificate"
-	OfItem        Kind = "item"    // was suspended, retired or shredded
-	OfVersion     Kind = "version" // was suspended or shredded; ID is that of its item
+	OfMasterKey   Kind = "master_key" // was withdrawn
+	OfItem        Kind = "item"       // was suspended, retired or shredded
+	OfVersion     Kind = "version"    // was suspended or shredded; ID is that of its item
 )
 
 // End is something that an entry says was ended.
@@ -95,6 +96,10 @@ func endIn(e *Entry) (end ended, begins bool) {
 	case "revoke_certificate":
 		if e.ItemID != "" {
 			return one(OfCertificate, e.ItemID+"/"+strings.TrimSuffix(word, ":")), false
+		}
+	case "withdraw_master_key", "give_back_master_key":
+		if e.ItemID != "" {
+			return one(OfMasterKey, e.ItemID), e.Action == "give_back_master_key"
 		}
 	case "end_calendar":
 		return one(OfCalendar, rest), false
