@@ -57,3 +57,38 @@ func TestAKeyIsMadeRotatedAndFollowed(t *testing.T) {
 	}
 	b.clean()
 }
+
+// Which versions of a key decrypt is chosen in the console, once it has told who still needs the old ones.
+func TestWhichVersionsDecryptIsChosen(t *testing.T) {
+	b := open(t)
+	_, token := b.chest.App(t, "ticket-api", chesttest.Grant{Role: "consumer", Scope: "ticketing-prod/**"})
+	app, steward := b.chest.Client(t, token), b.chest.Client(t, b.chest.Steward)
+	ctx, key := context.Background(), "ticketing-prod/claims"
+	if _, err := steward.CreateItem(ctx, "ticketing-prod", client.NewItem{Name: "claims",
+		Key: &client.NewKeyFacts{Type: "ml-kem-768-x25519"}}); err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := app.Encrypt(ctx, key, []byte("cabin 4"), nil)
+	if err == nil {
+		_, err = steward.AddVersion(ctx, "ticketing-prod", "claims", 0, client.NewVersion{})
+	}
+	if err == nil {
+		_, err = app.Decrypt(ctx, key, sealed, nil)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.visit("/", "Sign in")
+	b.signIn("steward")
+	b.visit("/drawers/ticketing-prod/claims", "with every version")
+	b.do(press("Change …"), chromedp.WaitVisible(`dialog[open]`), see("@1: once by"), see("app:ticket-api"))
+	if found := b.axe(); found != "" {
+		t.Error(found)
+	}
+	b.do(chromedp.SetValue(`dialog select[name=from]`, "2"), press("Save", "dialog"), chromedp.WaitNotPresent(`dialog[open]`),
+		see("from version 2 on"))
+	if _, err := app.Decrypt(ctx, key, sealed, nil); chesttest.Code(err) != "not_servable" {
+		t.Errorf("an old version still decrypts: %v", err)
+	}
+	b.clean()
+}

@@ -180,6 +180,10 @@ export const useSetItemRules = (drawer: string, item: Schemas["Item"]) =>
   );
 export const useUseOnly = (drawer: string, item: Schemas["Item"]) =>
   useChange(() => data(api.PATCH("/api/drawers/{drawer}/items/{item}", { params: at(drawer, item), body: { use_only: true } })));
+export const useDecryptFrom = (drawer: string, item: Schemas["Item"]) =>
+  useChange((from: number) =>
+    data(api.PATCH("/api/drawers/{drawer}/items/{item}", { params: at(drawer, item), body: { decrypt_from: from } })),
+  );
 export const useNewCalendar = () => useChange((note: string) => data(api.POST("/api/calendars", { body: { note } })));
 export const useEndCalendar = () =>
   useChange((calendar: string) => data(api.DELETE("/api/calendars/{calendar}", { params: { path: { calendar } } })));

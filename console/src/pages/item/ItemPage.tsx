@@ -138,7 +138,7 @@ export function ItemPage() {
         <div className="grid grid-cols-1 gap-8">
           {it.certificate && <Certified drawer={drawer} item={it} versions={history.data.versions} may={may} />}
           <Value target={target} item={it} there={there} />
-          {it.key && <KeyPanel target={target} facts={it.key} current={history.data.versions.find((v) => v.current)} />}
+          {it.key && <KeyPanel drawer={drawer} item={it} current={history.data.versions.find((v) => v.current)} may={may} />}
           {(it.kind === "secret" || it.key?.given_out) && <HowToUse reference={target} />}
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} there={there} />
           <Aliases list={history.data.aliases} may={may("change_item")} />

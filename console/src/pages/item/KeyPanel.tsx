@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import type { Action } from "../../api/may";
 import { useKeyTypes, useKeyUsers } from "../../api/keys";
 import { Code } from "../../parts/Code";
 import { Copy } from "../../parts/Copy";
@@ -8,14 +9,24 @@ import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Table } from "../../parts/Table";
 import { When } from "../../parts/When";
+import { DecryptFromDialog } from "./DecryptFromDialog";
 import { operations } from "./keyWords";
 
-type KeyPanelProps = { target: string; facts: Schemas["KeyFacts"]; current?: Schemas["Version"] };
+type KeyPanelProps = {
+  drawer: string;
+  item: Schemas["Item"];
+  current?: Schemas["Version"];
+  may: (...any: Action[]) => boolean;
+};
 
 // KeyPanel says what a key is and how it is used; its public half is there to be copied.
-export function KeyPanel({ target, facts, current }: KeyPanelProps) {
-  const type = useKeyTypes().data?.types.find((t) => t.type === facts.type);
-  const commands = samples(target, facts);
+export function KeyPanel({ drawer, item, current, may }: KeyPanelProps) {
+  const [choosing, setChoosing] = useState(false);
+  const facts = item.key;
+  const type = useKeyTypes().data?.types.find((t) => t.type === facts?.type);
+  if (!facts) return null;
+  const commands = samples(`${drawer}/${item.name}`, facts);
+  const chooses = may("change_item") && item.versions > 1 && facts.key_ops.includes("decrypt");
   return (
     <section className="panel grid gap-4" aria-label="Key">
       <div>
@@ -35,10 +46,17 @@ export function KeyPanel({ target, facts, current }: KeyPanelProps) {
             <Mark state="usable" word="never leaves the chest" />
           )}
         </dd>
-        {facts.decrypt_from > 0 && (
+        {(facts.decrypt_from > 0 || chooses) && (
           <>
             <dt className="muted">Decrypts</dt>
-            <dd>from version {facts.decrypt_from} on</dd>
+            <dd className="flex flex-wrap items-center gap-2">
+              {facts.decrypt_from > 0 ? `from version ${facts.decrypt_from} on` : "with every version"}
+              {chooses && (
+                <button type="button" className="btn btn-ghost btn-sm" onClick={() => setChoosing(true)}>
+                  Change …<span className="sr-only"> which versions decrypt</span>
+                </button>
+              )}
+            </dd>
           </>
         )}
         {current?.public_key && (
@@ -51,6 +69,7 @@ export function KeyPanel({ target, facts, current }: KeyPanelProps) {
         )}
       </dl>
       <Code text={commands} what="the commands" />
+      {choosing && <DecryptFromDialog drawer={drawer} item={item} seesUsers={may("read_trail")} onClose={() => setChoosing(false)} />}
     </section>
   );
 }
