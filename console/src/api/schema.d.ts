@@ -3893,7 +3893,7 @@ export interface components {
         drawerName: components["schemas"]["Name"];
         itemName: components["schemas"]["Name"];
         /** @description The id of a master key. */
-        masterKey: string;
+        masterKeyId: string;
         /** @description An item, or one version of it: db-password@3. */
         versionedItem: string;
         /** @description person:NAME, app:NAME or team:NAME */
@@ -4254,7 +4254,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description The id of a master key. */
-                key: components["parameters"]["masterKey"];
+                key: components["parameters"]["masterKeyId"];
             };
             cookie?: never;
         };
@@ -4281,7 +4281,7 @@ export interface operations {
             };
             path: {
                 /** @description The id of a master key. */
-                key: components["parameters"]["masterKey"];
+                key: components["parameters"]["masterKeyId"];
             };
             cookie?: never;
         };
@@ -4309,7 +4309,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description The id of a master key. */
-                key: components["parameters"]["masterKey"];
+                key: components["parameters"]["masterKeyId"];
             };
             cookie?: never;
         };
@@ -4340,7 +4340,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description The id of a master key. */
-                key: components["parameters"]["masterKey"];
+                key: components["parameters"]["masterKeyId"];
             };
             cookie?: never;
         };
@@ -4368,7 +4368,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description The id of a master key. */
-                key: components["parameters"]["masterKey"];
+                key: components["parameters"]["masterKeyId"];
             };
             cookie?: never;
         };
