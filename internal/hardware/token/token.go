@@ -115,7 +115,7 @@ func (s session) key(label string, mayMake bool) (pkcs11.ObjectHandle, error) {
 	case len(found) > 1:
 		return 0, fmt.Errorf("the token has several keys named %s", label)
 	case !mayMake:
-		return 0, fmt.Errorf("the token has no key named %s any more: unlock by another method", label)
+		return 0, fmt.Errorf("the token has no key named %s any more", label)
 	}
 	made, err := s.library.GenerateKey(s.handle, []*pkcs11.Mechanism{pkcs11.NewMechanism(pkcs11.CKM_AES_KEY_GEN, nil)}, append(named,
 		pkcs11.NewAttribute(pkcs11.CKA_TOKEN, true), pkcs11.NewAttribute(pkcs11.CKA_PRIVATE, true),
@@ -183,7 +183,7 @@ func Open(where, purpose string, content json.RawMessage) ([]byte, error) {
 		return s.library.Decrypt(s.handle, b.Ciphertext)
 	})
 	if err != nil {
-		return nil, fmt.Errorf("the token's key is not the one that it was sealed by: unlock by another method (%w)", err)
+		return nil, fmt.Errorf("the token's key is not the one that it was sealed by (%w)", err)
 	}
 	return material, nil
 }

@@ -33,7 +33,7 @@ func parse(text string) (p place, err error) {
 			return p, fmt.Errorf("a PIN does not belong in the URI: put it into a file that only you can read, which pin-source=file: names")
 		}
 		if target == nil {
-			return p, fmt.Errorf("a PKCS #11 URI of an unlock key has token, serial, object, module-path and pin-source, and not %q", name)
+			return p, fmt.Errorf("a PKCS #11 URI of a key has token, serial, object, module-path and pin-source, and not %q", name)
 		}
 		if *target, err = url.PathUnescape(value); err != nil {
 			return p, fmt.Errorf("%s: %w", name, err)
