@@ -91,8 +91,11 @@ func (c *call) newOrder() error {
 	if err := c.s.keep(o); err != nil {
 		return err
 	}
+	c.s.mu.Lock()
+	answer := c.orderJSON(o)
+	c.s.mu.Unlock()
 	c.w.Header().Set("Location", c.base+"order/"+o.id)
-	return c.answer(http.StatusCreated, c.orderJSON(o))
+	return c.answer(http.StatusCreated, answer)
 }
 
 // keep keeps an order, and forgets those whose time is over.
@@ -216,9 +219,9 @@ func (c *call) authorization(id, token string) error {
 		}
 		p.status, o.status = "deactivated", "invalid" // section 7.5.2
 	}
-	answer := c.proofJSON(o, p)
+	answer, busy := c.proofJSON(o, p), p.busy
 	c.s.mu.Unlock()
-	if body.Status == "" && p.busy {
+	if body.Status == "" && busy {
 		c.w.Header().Set("Retry-After", "1")
 	}
 	return c.answer(http.StatusOK, answer)
@@ -237,7 +240,7 @@ func (c *call) challenge(id, token, way string) error {
 	}
 	if len(c.payload) > 0 && p.status == "pending" && !p.busy {
 		p.busy, p.way = true, way
-		go c.s.look(o, p, c.keyAuthorization(p.token))
+		go c.s.look(o, p, way, c.keyAuthorization(p.token))
 	}
 	answer := c.wayJSON(o, p, way)
 	c.s.mu.Unlock()
@@ -247,10 +250,10 @@ func (c *call) challenge(id, token, way string) error {
 }
 
 // look looks whether a name shows what its client was asked to show.
-func (s *Server) look(o *order, p *proof, shown string) {
+func (s *Server) look(o *order, p *proof, way, shown string) {
 	ctx, cancel := background()
 	defer cancel()
-	err := s.prover.prove(ctx, p.way, p.name, p.token, shown)
+	err := s.prover.prove(ctx, way, p.name, p.token, shown)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p.busy, p.at = false, s.options.Now()
@@ -258,8 +261,8 @@ func (s *Server) look(o *order, p *proof, shown string) {
 		return
 	}
 	if err != nil {
-		s.options.Log.Info("a name was not proved", "name", p.name, "by", p.way, "error", err)
-		kind := map[string]string{byDNS: "dns", byTLS: "tls"}[p.way]
+		s.options.Log.Info("a name was not proved", "name", p.name, "by", way, "error", err)
+		kind := map[string]string{byDNS: "dns", byTLS: "tls"}[way]
 		if kind == "" {
 			kind = "connection"
 		}
