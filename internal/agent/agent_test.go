@@ -2,6 +2,7 @@ package agent_test
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -444,4 +445,48 @@ func TestQuestionsHeedTheRule(t *testing.T) {
 	if err != nil || me.Subject != "app:gate-controller" || len(me.Grants) != 0 {
 		t.Errorf("%+v, %v", me, err)
 	}
+}
+
+// A master key that somebody withdraws takes what is kept on hosts along. While one is missing after a restart of the chest, a host serves
+// nothing of what it keeps, as while the chest is locked, and goes on when it is given back.
+func TestAMasterKeyClosesWhatIsKept(t *testing.T) {
+	h := startHost(t)
+	material := make([]byte, 32)
+	_, _ = rand.Read(material)
+	key, err := h.steward.MakeMasterKey(ctx, client.NewMasterKey{Name: "harbour", Origin: "brought", Material: material, InMemory: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.steward.RotateKey(ctx, "gates", &key.Name); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	kept := func() bool { v, code := h.read("gates/pin"); return code == "" && v.Kept && !v.Away }
+	h.until("it is kept", kept)
+	if _, err := h.steward.WithdrawMasterKey(ctx, key.ID, "harbour"); err != nil {
+		t.Fatal(err)
+	}
+	h.until("what was kept is closed", func() bool { _, code := h.read("gates/pin"); return code == "not_servable" })
+	for range 20 {
+		if v, code := h.read("gates/pin"); code != "not_servable" {
+			t.Fatalf("it is served again: %+v", v)
+		}
+	}
+	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, material, nil); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is kept again", kept)
+
+	back := h.away()
+	back()
+	h.until("it is closed while the key is missing", func() bool { _, code := h.read("gates/pin"); return code == "locked" })
+	for range 20 {
+		if v, code := h.read("gates/pin"); code != "locked" {
+			t.Fatalf("it is served while the key is missing: %+v %s", v, code)
+		}
+	}
+	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, material, nil); err != nil {
+		t.Fatal(err)
+	}
+	h.until("it is kept once more", kept)
 }

@@ -221,12 +221,19 @@ func (s *shelf) wereGood(heard time.Time) {
 // silence is how long it takes at most to notice that a chest is not heard any more: one that is there says so every ten seconds.
 const silence = 45 * time.Second
 
+// keyMissing is why a value is not served whose drawer's master key was not given since the chest was unlocked.
+const keyMissing = "key_missing"
+
 // hears handles news about a value from the chest, and drops a value that has changed.
 func (s *shelf) hears(ch client.Check, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	defer s.changed()
 	e := s.kept[ch.Reference]
+	if ch.Reason == keyMissing {
+		delete(s.told, ch.Reference) // it is asked for, and what is kept of it waits, as while the chest is locked
+		return
+	}
 	if !ch.Served {
 		delete(s.told, ch.Reference)
 		delete(s.kept, ch.Reference)

@@ -348,11 +348,12 @@ type Spot struct {
 	Home  *Drawer  // where the item is now, which another name of it may not say
 	Item  *Item    // nil if there is none, or none was asked for
 	Err   error    // the item cannot be read, so that nothing may be decided about it
+	st    *Snapshot
 }
 
 // At finds what is where names point.
 func (st *Snapshot) At(names ...string) Spot {
-	p := Spot{Names: names}
+	p := Spot{Names: names, st: st}
 	if len(names) > 0 {
 		p.Asked = st.Drawer(names[0])
 	}

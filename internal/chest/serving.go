@@ -40,6 +40,9 @@ func (p Spot) Serving(kind string, ref reference.Reference, now time.Time) (foun
 	} else {
 		err = it.Life.Servable(found.Number, now)
 	}
+	if err == nil {
+		_, err = p.st.OpenKey(d, it.Versions[found.Number-1].DrawerKey)
+	}
 	if err != nil {
 		var closed *lifecycle.NotServable
 		if errors.As(err, &closed) {

@@ -460,14 +460,6 @@ func (st *Snapshot) Slots() []entity.Slot { return st.slots.all("") }
 // Shares lists the shares of all methods.
 func (st *Snapshot) Shares() []entity.Share { return st.shares.all("") }
 
-// DrawerKeys lists the rows of all keys of drawers that are there.
-func (st *Snapshot) DrawerKeys() (rows []entity.DrawerKey) {
-	for _, d := range st.Drawers() {
-		rows = append(rows, d.AllKeys()...)
-	}
-	return rows
-}
-
 // IsSteward reports whether a caller is a steward, who exists to appoint others.
 func (st *Snapshot) IsSteward(c Caller, now time.Time) bool {
 	return st.Policy.Holds(c.ID, access.Steward, c.Context(now))

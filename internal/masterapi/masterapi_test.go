@@ -122,6 +122,10 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 		outcomes[0].Problem.Code != "not_servable" {
 		t.Errorf("in a batch: %+v", outcomes)
 	}
+	if checks := must[[]client.Check](t)(app.Check(ctx, client.Preflight{References: []string{"crew/login"}})); checks[0].Served ||
+		checks[0].Reason != "key_withdrawn" {
+		t.Errorf("what a preflight says: %+v", checks)
+	}
 	if contents := must[client.DrawerContents](t)(curator.Drawer(ctx, "crew")); len(contents.Items) != 2 ||
 		contents.Drawer.MasterKeyState != "withdrawn" || contents.Drawer.MasterKey != "crew" {
 		t.Errorf("what is in it is listed, and says why it is closed: %+v", contents.Drawer)

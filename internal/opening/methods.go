@@ -344,7 +344,11 @@ func (s *Opening) RotateRoot(c chest.Caller, current secretvalue.Value) (wrapped
 func turn(a *chest.Attempt, found opened) (wrapped int, err error) {
 	old := a.St.Root()
 	next := old.Turned()
-	for _, row := range a.St.DrawerKeys() {
+	var keys []entity.DrawerKey
+	for _, d := range a.St.Drawers() {
+		keys = append(keys, d.AllKeys()...)
+	}
+	for _, row := range keys {
 		if len(row.Wrapped) == len(chest.NoKey) { // shredded
 			continue
 		}
