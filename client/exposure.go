@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"strings"
 	"time"
@@ -17,18 +16,20 @@ type NewExposure struct {
 
 // Exposure is the answer.
 type Exposure struct {
-	Reference string          `json:"reference"`
-	Since     time.Time       `json:"since"`
-	Reason    string          `json:"reason"`
-	Marked    bool            `json:"marked"`
-	CreatedAt time.Time       `json:"created_at"`
-	CreatedBy string          `json:"created_by"`
-	Current   bool            `json:"current"`
-	Serves    bool            `json:"serves"`
-	Partly    bool            `json:"partly"`  // there were more reads than were looked at
-	Readers   []ExposedReader `json:"readers"` // those after it was exposed first
-	Holders   []ExposedHolder `json:"holders"` // who could have, at some time since
-	Replace   []Replacement   `json:"replace"` // in this order
+	Reference string    `json:"reference"`
+	Since     time.Time `json:"since"`
+	Reason    string    `json:"reason"`
+	Marked    bool      `json:"marked"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+	Current   bool      `json:"current"`
+	Serves    bool      `json:"serves"`
+	Partly    bool      `json:"partly"` // there were more reads than were looked at
+	// Uncompared says what could not be compared with the version, because a drawer is closed; empty for nothing.
+	Uncompared string          `json:"uncompared,omitempty"`
+	Readers    []ExposedReader `json:"readers"` // those after it was exposed first
+	Holders    []ExposedHolder `json:"holders"` // who could have, at some time since
+	Replace    []Replacement   `json:"replace"` // in this order
 }
 
 // ExposedReader is somebody who read the version.
@@ -61,51 +62,6 @@ type Replacement struct {
 func (c *Client) Exposure(ctx context.Context, reference string, n NewExposure) (x Exposure, err error) {
 	drawer, item, _ := strings.Cut(reference, "/")
 	return x, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/items/"+url.PathEscape(item)+"/exposure", n, &x)
-}
-
-// Markdown writes the report for people who have no access to the chest.
-func (x Exposure) Markdown() string {
-	var b strings.Builder
-	line := func(format string, arguments ...any) { fmt.Fprintf(&b, format+"\n", arguments...) }
-	at := func(t time.Time) string { return t.UTC().Format(time.RFC3339) }
-	line("# Exposure of `%s`\n", x.Reference)
-	if x.Reason != "" {
-		line("%s\n", markdownText(x.Reason))
-	}
-	line("- Exposed since %s", at(x.Since))
-	line("- Put in at %s by `%s`", at(x.CreatedAt), x.CreatedBy)
-	line("- %s", map[bool]string{true: "**It is still served**", false: "It is not served any more"}[x.Serves])
-	line("\n## Replace, in this order\n")
-	for i, r := range x.Replace {
-		line("%d. `%s`: %s (`%s`)", i+1, r.Reference, r.Why, r.Command)
-	}
-	if len(x.Replace) == 0 {
-		line("Nothing: it is not served, and nothing else is known to depend on it.")
-	}
-	line("\n## Who read it\n")
-	line("| who | reads since | reads in all | last | from |\n| --- | ---: | ---: | --- | --- |")
-	for _, r := range x.Readers {
-		line("| `%s` | %d | %d | %s | %s |", r.Subject, r.After, r.Count, at(r.Last), strings.Join(r.Addrs, ", "))
-	}
-	if len(x.Readers) == 0 {
-		line("| nobody | | | | |")
-	}
-	if x.Partly {
-		line("\nThere were more reads than this report looked at.")
-	}
-	line("\n## Who could have, since then\n")
-	line("| who | did | can now | by |\n| --- | --- | --- | --- |")
-	yes := map[bool]string{true: "yes", false: "no"}
-	for _, h := range x.Holders {
-		line("| `%s` | %s | %s | %s |", h.Subject, yes[h.Did], yes[h.Still], strings.Join(h.Grants, ", "))
-	}
-	line("\nTeams count with the members that they have now.")
-	return b.String()
-}
-
-// markdownText keeps what somebody wrote from being anything but text.
-func markdownText(text string) string {
-	return strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "<", "&lt;", "[", "\\[", "|", "\\|", "#", "\\#").Replace(text)
 }
 
 // Unusual is something that is done for the first time, or far more often than before.

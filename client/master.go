@@ -50,6 +50,12 @@ type MasterKeyChanges struct {
 	Owner       *string `json:"owner,omitempty"`
 }
 
+// GivenBack is what gives a master key back; one in a token needs nothing.
+type GivenBack struct {
+	Material []byte `json:"material,omitempty"`
+	InMemory *bool  `json:"in_memory,omitempty"` // nil for as before
+}
+
 func masterPath(id string) string { return "/api/master-keys/" + url.PathEscape(id) }
 
 // MasterKeys lists the master keys.
@@ -77,16 +83,9 @@ func (c *Client) WithdrawMasterKey(ctx context.Context, id, typed string) (k Mas
 	return k, c.post(ctx, masterPath(id)+"/withdraw", map[string]string{"name": typed}, &k)
 }
 
-// GiveMasterKeyBack gives one back by its material; of one in a token there is none. InMemory is nil for as before.
-func (c *Client) GiveMasterKeyBack(ctx context.Context, id string, material []byte, inMemory *bool) (k MasterKey, err error) {
-	in := map[string]any{}
-	if len(material) > 0 {
-		in["material"] = material
-	}
-	if inMemory != nil {
-		in["in_memory"] = *inMemory
-	}
-	return k, c.post(ctx, masterPath(id)+"/give-back", in, &k)
+// GiveMasterKeyBack gives back the same key.
+func (c *Client) GiveMasterKeyBack(ctx context.Context, id string, g GivenBack) (k MasterKey, err error) {
+	return k, c.post(ctx, masterPath(id)+"/give-back", g, &k)
 }
 
 // DestroyMasterKey forgets a master key that no drawer is under, for good; typed is its exact name.

@@ -25,7 +25,7 @@ var layers = []string{
 	"internal/server",
 	"internal/httpapi internal/witness",
 	"internal/certapi internal/masterapi internal/acme",
-	"internal/service internal/keywire internal/wire internal/route",
+	"internal/service internal/keywire internal/wire internal/route internal/exposuretext",
 	"internal/certs",
 	"internal/people internal/rights internal/shelf internal/keys internal/ends internal/record internal/opening internal/recovery " +
 		"internal/masters",

@@ -472,7 +472,7 @@ func TestAMasterKeyClosesWhatIsKept(t *testing.T) {
 			t.Fatalf("it is served again: %+v", v)
 		}
 	}
-	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, material, nil); err != nil {
+	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it is kept again", kept)
@@ -485,7 +485,7 @@ func TestAMasterKeyClosesWhatIsKept(t *testing.T) {
 			t.Fatalf("it is served while the key is missing: %+v %s", v, code)
 		}
 	}
-	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, material, nil); err != nil {
+	if _, err := h.steward.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}); err != nil {
 		t.Fatal(err)
 	}
 	h.until("it is kept once more", kept)

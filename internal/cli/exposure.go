@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/exposuretext"
 )
 
 func (a *app) watchCommand() *cobra.Command {
@@ -159,7 +160,7 @@ says from then on that it is exposed. --markdown writes the report for people wh
 				return err
 			}
 			if markdown {
-				_, err = fmt.Fprint(a.Out, x.Markdown())
+				_, err = fmt.Fprint(a.Out, exposuretext.Markdown(x))
 				return err
 			}
 			return a.show(x, func() { a.printExposure(x) })
@@ -186,6 +187,9 @@ func (a *app) printExposure(x client.Exposure) {
 		steps.add(strconv.Itoa(i+1), r.Reference, r.Why, r.Command)
 	}
 	a.printTable(steps, "Nothing: it is not served, and nothing else is known to depend on it.")
+	if x.Uncompared != "" {
+		fmt.Fprintf(a.Out, "\n✗ Not all was looked at: %s.\n", x.Uncompared)
+	}
 	fmt.Fprintln(a.Out, "\nWho read it:")
 	readers := table{head: []string{"WHO", "SINCE THEN", "IN ALL", "LAST", "FROM"}}
 	for _, r := range x.Readers {

@@ -251,7 +251,7 @@ func TestATokenKeepsAMasterKey(t *testing.T) {
 	}
 	o.ok(t, "", "master-key", "give-back", "strongroom")
 	served("with the token again", 0)
-	o.ok(t, "", "master-key", "rekey", "strongroom", "--no-master-key")
+	o.ok(t, "", "master-key", "replace", "strongroom", "--no-master-key")
 	again()
 	served("taken from under it", 0)
 }

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +12,7 @@ import (
 	"tansu/client"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/drawerkeys"
+	"tansu/internal/server"
 )
 
 func (a *app) masterKeyCommand() *cobra.Command {
@@ -28,7 +27,7 @@ machine. Its owner and operators of the chest withdraw it and give it back; only
 		RunE: noSubcommand,
 	}
 	command.AddCommand(a.listMastersCommand(), a.showMasterCommand(), a.makeMasterCommand(), a.bringMasterCommand(), a.changeMasterCommand(),
-		a.withdrawMasterCommand(), a.giveBackMasterCommand(), a.rekeyCommand(), a.destroyMasterCommand())
+		a.withdrawMasterCommand(), a.giveBackMasterCommand(), a.replaceMasterCommand(), a.destroyMasterCommand())
 	return command
 }
 
@@ -44,6 +43,15 @@ func masterNamed(ctx context.Context, c *client.Client, name string) (k client.M
 			Detail: fmt.Sprintf("there is no master key %.60s: tansu master-key list", name)}
 	}
 	return list[at], nil
+}
+
+// managedMaster is one with whom its going would concern, for whoever may withdraw it.
+func managedMaster(ctx context.Context, c *client.Client, name string) (client.MasterKey, error) {
+	k, err := masterNamed(ctx, c, name)
+	if err != nil {
+		return k, err
+	}
+	return c.MasterKey(ctx, k.ID)
 }
 
 func (a *app) listMastersCommand() *cobra.Command {
@@ -138,10 +146,7 @@ func (a *app) showMasterCommand() *cobra.Command {
 		Short: "Show a master key that you manage, and whom it would concern if it were withdrawn",
 		Args:  exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-			k, err := masterNamed(ctx, c, arguments[0])
-			if err == nil {
-				k, err = c.MasterKey(ctx, k.ID)
-			}
+			k, err := managedMaster(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
@@ -158,8 +163,8 @@ func (a *app) makeMasterCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "make NAME [--token TOKEN]",
 		Short: "Have the chest make a master key, kept by the chest or sealed by a PKCS #11 token",
-		Long: `Makes a master key that only the chest has. It keeps drawers apart: destroyed, it takes what was ever under it along, from older
-copies of the database, too, if those are of before it was made.
+		Long: `Makes a master key that only the chest has, under the root key. It cannot be withdrawn, since nobody could give it back. It keeps
+drawers in the hands of its owner: only they and operators take one from under it.
 
 With --token it is sealed by an AES key in a PKCS #11 token of the service's machine, which has to be there at each unlock. The
 service knows the token by a name: tansu serve --pkcs11-token 'NAME=pkcs11:…'.`,
@@ -223,31 +228,15 @@ given again after each unlock.`,
 	return command
 }
 
-// mostMaterial is how much of a file is read that should have 32 bytes.
-const mostMaterial = 4096
-
 // material reads a master key from a file that only its owner can read, or from standard input.
-func (a *app) material(file string) (none secretvalue.Value, err error) {
-	in := a.In
-	if file == "" && a.terminal() {
-		return none, usagef("give the file with the key: --from FILE")
+func (a *app) material(file string) (secretvalue.Value, error) {
+	switch {
+	case file != "":
+		return server.ReadKeyFile(file)
+	case a.terminal():
+		return secretvalue.Value{}, usagef("give the file with the key: --from FILE")
 	}
-	if file != "" {
-		opened, err := os.Open(file)
-		if err != nil {
-			return none, fmt.Errorf("read the master key: %w", err)
-		}
-		defer func() { _ = opened.Close() }()
-		if info, err := opened.Stat(); err == nil && info.Mode().Perm()&0o077 != 0 {
-			return none, fmt.Errorf("%s has mode %04o and is open to others: run chmod 0600 %s", file, info.Mode().Perm(), file)
-		}
-		in = opened
-	}
-	content, err := io.ReadAll(io.LimitReader(in, mostMaterial))
-	if err != nil {
-		return none, fmt.Errorf("read the master key: %w", err)
-	}
-	return secretvalue.New(content), nil
+	return readValue(a.In)
 }
 
 func (a *app) changeMasterCommand() *cobra.Command {
@@ -299,10 +288,7 @@ A host that is cut off from the chest goes on with what it keeps, for as long as
 Whoever has the key gives it back. If nobody has it any more, what is under it is lost.`,
 		Args: exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
-			k, err := masterNamed(ctx, c, arguments[0])
-			if err == nil {
-				k, err = c.MasterKey(ctx, k.ID)
-			}
+			k, err := managedMaster(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
@@ -353,11 +339,11 @@ from the token, and needs no file.`,
 				}
 				defer material.Wipe()
 			}
-			var how *bool
+			given := client.GivenBack{Material: material.Reveal()}
 			if inMemory || kept {
-				how = &inMemory
+				given.InMemory = &inMemory
 			}
-			if k, err = c.GiveMasterKeyBack(ctx, k.ID, material.Reveal(), how); err != nil {
+			if k, err = c.GiveMasterKeyBack(ctx, k.ID, given); err != nil {
 				return err
 			}
 			return a.show(k, func() { fmt.Fprintf(a.Out, "Master key %s is at hand: %s is served again.\n", k.Name, under(k)) })
@@ -416,14 +402,14 @@ func (f *masterFlags) under() *string {
 	return &f.name
 }
 
-func (a *app) rekeyCommand() *cobra.Command {
+func (a *app) replaceMasterCommand() *cobra.Command {
 	var to masterFlags
 	command := &cobra.Command{
-		Use:   "rekey NAME (--master-key OTHER | --no-master-key)",
-		Short: "Give each drawer under a master key another key, which is under something else",
+		Use:   "replace NAME (--master-key OTHER | --no-master-key)",
+		Short: "Put another master key, or none, in the place of one, for each drawer under it",
 		Long: `Rotates the key of each drawer under a master key, one after the other and while they are in use, so that nothing is under it any
 more. If it is interrupted, run it again: it continues where it stopped. The master key must be at hand, and can be destroyed afterwards.`,
-		Example: "  tansu master-key rekey crew --master-key crew-2027\n  tansu master-key rekey crew --no-master-key",
+		Example: "  tansu master-key replace crew --master-key crew-2027\n  tansu master-key replace crew --no-master-key",
 		Args:    exactly("NAME"),
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			if to.under() == nil {

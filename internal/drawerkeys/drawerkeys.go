@@ -196,7 +196,31 @@ func (s Set) Opened() (all []*envelope.Key) {
 
 // IsUnder reports whether a key of the drawer is under a master key.
 func (s Set) IsUnder(master string) bool {
-	return slices.ContainsFunc(s.AllKeys(), func(row entity.DrawerKey) bool { return row.Master == master })
+	if s.KeyRow.Master == master {
+		return true
+	}
+	for _, old := range s.old {
+		if old.row.Master == master {
+			return true
+		}
+	}
+	return false
+}
+
+// OpensBy reports why a key of the drawer does not open with a master key that it is under; nothing is kept of it.
+func (s Set) OpensBy(root *envelope.Root, m Master) error {
+	masters := func(string) (Master, bool) { return m, true }
+	for _, row := range s.AllKeys() {
+		if row.Master != m.Row.ID {
+			continue
+		}
+		opened, err := open(root, masters, row)
+		if err != nil {
+			return err
+		}
+		opened.Erase()
+	}
+	return nil
 }
 
 // Opener finds a master key by its id; false when there is none.

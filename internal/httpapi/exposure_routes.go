@@ -10,6 +10,7 @@ import (
 	"tansu/client"
 	"tansu/internal/chest"
 	"tansu/internal/core/trail"
+	"tansu/internal/exposuretext"
 	"tansu/internal/record"
 )
 
@@ -28,7 +29,8 @@ func (a *api) exposure(c *call) error {
 	}
 	answer := client.Exposure{Reference: x.Reference, Since: x.Since, Reason: x.Reason, Marked: x.Marked, CreatedAt: x.CreatedAt,
 		CreatedBy: x.CreatedBy, Current: x.Current, Serves: x.Serves,
-		Partly: x.Partly, Readers: []client.ExposedReader{}, Holders: []client.ExposedHolder{}, Replace: []client.Replacement{}}
+		Partly: x.Partly, Uncompared: x.Uncompared,
+		Readers: []client.ExposedReader{}, Holders: []client.ExposedHolder{}, Replace: []client.Replacement{}}
 	for _, r := range x.Readers {
 		answer.Readers = append(answer.Readers, client.ExposedReader(r))
 	}
@@ -43,7 +45,7 @@ func (a *api) exposure(c *call) error {
 		answer.Replace = append(answer.Replace, client.Replacement(r))
 	}
 	if strings.Contains(c.Request().Header.Get("Accept"), "text/markdown") {
-		return c.Blob(http.StatusOK, "text/markdown; charset=utf-8", []byte(answer.Markdown()))
+		return c.Blob(http.StatusOK, "text/markdown; charset=utf-8", []byte(exposuretext.Markdown(answer)))
 	}
 	return c.JSON(http.StatusOK, answer)
 }

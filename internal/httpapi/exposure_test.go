@@ -11,6 +11,7 @@ import (
 
 	"tansu/client"
 	"tansu/internal/chesttest"
+	"tansu/internal/exposuretext"
 )
 
 // A report names who read the version and who could have at some time since, also by a grant that has ended, and lists what to
@@ -63,7 +64,7 @@ func TestExposureIsReported(t *testing.T) {
 		page.Entries[0].Stated != "seen in a build log" {
 		t.Errorf("the trail has %+v", page.Entries)
 	}
-	text := x.Markdown()
+	text := exposuretext.Markdown(x)
 	for _, want := range []string{"# Exposure of `d/i@1`", "**It is still served**", "1. `d/i`", "3. `e/copy`: it has the same value",
 		"| `app:ticket-api` | 1 | 2 |"} {
 		if !strings.Contains(text, want) {

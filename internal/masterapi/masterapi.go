@@ -108,10 +108,7 @@ func withdraw(s *masters.Masters, c *route.Call) error {
 }
 
 func giveBack(s *masters.Masters, c *route.Call) error {
-	var in struct {
-		Material []byte `json:"material"`
-		InMemory *bool  `json:"in_memory"`
-	}
+	var in client.GivenBack
 	if err := c.Decode(body, &in); err != nil {
 		return err
 	}

@@ -85,12 +85,14 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 	must[client.KeyResult](t)(app.Sign(ctx, "crew/stamp", "", []byte("rota")))
 	wants(t, "at first", app, "crew/login", "served")
 
+	// An empty drawer does not hide those who read in another one.
+	must[client.Drawer](t)(steward.CreateDrawer(ctx, client.NewDrawer{Name: "a-new-one", Environment: "staging", MasterKey: "crew"}))
 	one := must[client.MasterKey](t)(owner.MasterKey(ctx, key.ID))
-	if !one.Manages || len(one.Drawers) != 0 || one.MoreDrawers != 1 || one.Items != 2 || len(one.Readers) != 0 || one.MoreReaders != 1 {
+	if !one.Manages || len(one.Drawers) != 0 || one.MoreDrawers != 2 || one.Items != 2 || len(one.Readers) != 0 || one.MoreReaders != 1 {
 		t.Errorf("what the owner, who may list nothing, is told before: %+v", one)
 	}
 	one = must[client.MasterKey](t)(steward.MasterKey(ctx, key.ID))
-	if !slices.Equal(one.Drawers, []string{"crew"}) || one.MoreDrawers != 0 {
+	if !slices.Equal(one.Drawers, []string{"a-new-one", "crew"}) || one.MoreDrawers != 0 {
 		t.Errorf("what an operator is told before: %+v", one)
 	}
 	if _, err := owner.WithdrawMasterKey(ctx, key.ID, "Crew"); chesttest.Code(err) != "invalid_input" {
@@ -130,6 +132,11 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 		contents.Drawer.MasterKeyState != "withdrawn" || contents.Drawer.MasterKey != "crew" {
 		t.Errorf("what is in it is listed, and says why it is closed: %+v", contents.Drawer)
 	}
+	chest.Fill(t, "open", "same", "the crew's password")
+	x := must[client.Exposure](t)(steward.Exposure(ctx, "open/same@1", client.NewExposure{}))
+	if !strings.Contains(x.Uncompared, "1 item may have the same value") {
+		t.Errorf("an exposure report that cannot look at everything says %q", x.Uncompared)
+	}
 	if rows := chest.Rows(t, "SELECT length(sealed) FROM master_keys"); rows[0][0].(int64) != 1 {
 		t.Errorf("the chest keeps %v bytes of a key that was withdrawn", rows[0][0])
 	}
@@ -145,12 +152,12 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 
 	for what, given := range map[string][]byte{"another key": random(t), "too short": material[:31], "nothing": nil,
 		"its text": []byte("0123456789abcdef0123456789abcdef")} {
-		if _, err := owner.GiveMasterKeyBack(ctx, key.ID, given, nil); chesttest.Code(err) != "invalid_input" {
+		if _, err := owner.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: given}); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s is given back: %v", what, err)
 		}
 	}
 	wants(t, "after others were given", app, "crew/login", closed)
-	back := must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, material, nil))
+	back := must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}))
 	if back.State != "at_hand" || back.Fingerprint != key.Fingerprint {
 		t.Errorf("given back: %+v", back)
 	}
@@ -165,7 +172,7 @@ func TestAKeyIsWithdrawnAndGivenBack(t *testing.T) {
 	wants(t, "after another restart", chest.Client(t, p.app), "crew/login", "served")
 	page := must[client.TrailPage](t)(chest.Client(t, chest.SignIn(t, "steward")).Trail(ctx, client.TrailFilter{Action: "withdraw_master_key",
 		Outcome: "allowed"}))
-	if len(page.Entries) != 2 || page.Entries[1].Subject != "app:crew-office" || page.Entries[1].Detail != "crew, over 1 drawer" ||
+	if len(page.Entries) != 3 || page.Entries[2].Subject != "app:crew-office" || page.Entries[2].Detail != "crew, over 2 drawers" ||
 		page.Entries[0].Target != "crew" || page.Entries[0].Detail != "master key crew" {
 		t.Errorf("the trail: %+v", page.Entries)
 	}
@@ -192,7 +199,7 @@ func TestAKeyInMemoryIsNotStored(t *testing.T) {
 		t.Errorf("what anybody is told: %+v", told)
 	}
 	kept := false
-	must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, material, &kept))
+	must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material, InMemory: &kept}))
 	wants(t, "given again", app, "crew/login", "served")
 	chest.Restart(t)
 	wants(t, "kept from then on", chest.Client(t, p.app), "crew/login", "served")
@@ -310,7 +317,7 @@ func TestStrangersLearnNothingOfAClosedDrawer(t *testing.T) {
 	if answer.Status != 503 || bytes.Contains(answer.Body, []byte("crew")) || bytes.Contains(answer.Body, []byte("steward")) {
 		t.Errorf("%d %s", answer.Status, answer.Body)
 	}
-	must[client.MasterKey](t)(steward.GiveMasterKeyBack(ctx, key.ID, material, nil))
+	must[client.MasterKey](t)(steward.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}))
 	if answer := chest.Do(t, chesttest.Call{Method: "GET", Path: path}); answer.Status != 200 {
 		t.Errorf("given back: %d %s", answer.Status, answer.Body)
 	}
@@ -345,7 +352,7 @@ func TestNothingIsServedAfterAWithdrawal(t *testing.T) {
 		if read, withdrawn := newest("read_value"), newest("withdraw_master_key"); read > withdrawn {
 			t.Errorf("a read has entry %d, and the withdrawal %d", read, withdrawn)
 		}
-		must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, material, nil))
+		must[client.MasterKey](t)(owner.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}))
 		wants(t, "given back", app, "crew/login", "served")
 	}
 }
@@ -384,7 +391,7 @@ func TestARotationWaitsForAKeyThatIsAway(t *testing.T) {
 	if counts["not_servable key_withdrawn"] != int(left) || counts["served"] != 1201-int(left) {
 		t.Errorf("%d are under the key that is away: %v", left, counts)
 	}
-	must[client.MasterKey](t)(steward.GiveMasterKeyBack(ctx, key.ID, material, nil))
+	must[client.MasterKey](t)(steward.GiveMasterKeyBack(ctx, key.ID, client.GivenBack{Material: material}))
 	for r := (client.Rotation{}); !r.Done; {
 		r = must[client.Rotation](t)(steward.RotateKey(ctx, "crew", nil))
 	}

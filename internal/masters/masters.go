@@ -3,6 +3,7 @@
 package masters
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -120,13 +121,10 @@ func (s *Masters) describe(a *chest.Attempt, m drawerkeys.Master) (k Key) {
 	return k
 }
 
-// lately is how far back those are looked for who would miss what is in the drawers, and mostLooked how many items are looked at for it.
-const (
-	lately     = 7 * 24 * time.Hour
-	mostLooked = 2000
-)
+// lately is how far back those are looked for who would miss what is in the drawers.
+const lately = 7 * 24 * time.Hour
 
-// concerned finds who read or used something in the drawers under a master key.
+// concerned finds who read or used something in the drawers under a master key: reads are counted by drawers, uses of keys by keys.
 func (s *Masters) concerned(a *chest.Attempt, m drawerkeys.Master, k *Key) error {
 	if err := s.records.CatchUp(); err != nil {
 		return err
@@ -136,25 +134,30 @@ func (s *Masters) concerned(a *chest.Attempt, m drawerkeys.Master, k *Key) error
 		if !d.IsUnder(m.Row.ID) {
 			continue
 		}
-		var ids []string
+		var keys []string
 		err := a.St.Each(d, store.ItemFilter{}, func(it *chest.Item) bool {
-			ids = append(ids, it.Row.ID)
-			return len(ids) < mostLooked
+			if it.Row.Kind != entity.KindSecret {
+				keys = append(keys, it.Row.ID)
+			}
+			return a.Caller.Ctx().Err() == nil
 		})
-		if err != nil || len(ids) == 0 {
+		if err = cmp.Or(err, a.Caller.Ctx().Err()); err != nil {
 			return err
 		}
 		to := others
 		if a.St.Decide(a.Caller.ID, access.ReadTrail, a.Caller.Context(a.Entry.At), d.Row.Name).Allowed {
 			to = named
 		}
-		for _, kind := range []string{usage.ReadItem, usage.Key} {
-			uses, err := s.records.Uses(store.UseFilter{Kind: kind, Keys: ids, Since: chest.Micros(a.Entry.At.Add(-lately))})
+		for kind, of := range map[string][]string{usage.Hour: {d.Row.Name}, usage.Key: keys} {
+			if len(of) == 0 {
+				continue // which would be all there are
+			}
+			uses, err := s.records.Uses(store.UseFilter{Kind: kind, Keys: of, Since: chest.Micros(a.Entry.At.Add(-lately))})
 			if err != nil {
 				return err
 			}
 			for _, use := range uses {
-				to[use.Other[strings.LastIndex(use.Other, " ")+1:]] = true // of a key it is the action, the version and who
+				to[use.Other[strings.LastIndex(use.Other, " ")+1:]] = true // when, or what for and with which version, and then who
 			}
 		}
 	}
@@ -244,10 +247,6 @@ func (s *Masters) commit(a *chest.Attempt, row entity.MasterKey, material secret
 	if row.InMemory || row.Origin == drawerkeys.Token {
 		undo = s.heart.Hold(row.ID, material)
 	}
-	if err := tryOut(a, row.ID); err != nil {
-		undo()
-		return a.Fail(err)
-	}
 	if err := a.Commit("master key " + row.Name); err != nil {
 		undo()
 		return err
@@ -258,30 +257,6 @@ func (s *Masters) commit(a *chest.Attempt, row entity.MasterKey, material secret
 		}
 	}
 	return nil
-}
-
-// tryOut finds a drawer that does not open with a master key now, and not while it is written. What it opens for that is erased.
-func tryOut(a *chest.Attempt, id string) error {
-	trial := a.St.Trial()
-	err := trial.Apply(&a.Change)
-	for _, d := range trial.Drawers() {
-		if !d.IsUnder(id) {
-			continue
-		}
-		known := a.St.DrawerByID(d.Row.ID).Opened()
-		for _, key := range d.Opened() {
-			if !slices.Contains(known, key) {
-				key.Erase()
-			}
-		}
-	}
-	for _, m := range trial.Masters() {
-		at := slices.IndexFunc(a.St.Masters(), func(known drawerkeys.Master) bool { return known.Row.ID == id && known.Key == m.Key })
-		if m.Row.ID == id && m.Key != nil && at < 0 {
-			m.Key.Erase()
-		}
-	}
-	return err
 }
 
 // mostKeys is how many master keys a chest has at most: each is looked at with each drawer.
@@ -444,11 +419,27 @@ func (s *Masters) GiveBack(c chest.Caller, id string, material secretvalue.Value
 				row.Sealed = a.St.Root().SealMaster(id, material.Reveal())
 			}
 		}
+		if err := opensAll(a, row, material); err != nil {
+			return a.Fail(err)
+		}
 		a.Change.Update(m.Row, row)
 		eachDrawer(a, m)
 		return s.commit(a, row, material, &k)
 	})
 	return k, err
+}
+
+// opensAll finds a drawer that does not open with the material of its master key before anything is written.
+func opensAll(a *chest.Attempt, row entity.MasterKey, material secretvalue.Value) error {
+	root := a.St.Root()
+	m := drawerkeys.Master{Row: row, Key: envelope.MasterKey(root.Chest(), row.ID, material)}
+	defer m.Key.Erase()
+	for _, d := range a.St.Drawers() {
+		if err := d.OpensBy(root, m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // eachDrawer records what is done to a master key with each drawer under it, so that it is found by these.
@@ -476,7 +467,7 @@ func (s *Masters) Destroy(c chest.Caller, id, typed string) error {
 			return a.Fail(chest.Invalid("name", "to destroy it, type its exact name: %s", m.Row.Name))
 		case len(k.Drawers)+k.More > 0:
 			return a.Fail(&chest.Error{Code: chest.NotPossible, Detail: fmt.Sprintf("%s under master key %s, and would be lost; take them from "+
-				"under it first: tansu master-key rekey %s --no-master-key", areUnder(k), m.Row.Name, m.Row.Name)})
+				"under it first: tansu master-key replace %s --no-master-key", areUnder(k), m.Row.Name, m.Row.Name)})
 		}
 		a.Change.Delete(m.Row)
 		return a.Commit("master key " + m.Row.Name)

@@ -5,9 +5,10 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/usage"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"
@@ -33,6 +34,8 @@ type Exposure struct {
 	Holders []ExposedHolder // who could have, at some time since
 	Replace []Replacement   // what to replace, in this order
 	Partly  bool            // there were more reads than were looked at
+	// Uncompared says what could not be compared with the version, because a drawer is closed; empty for nothing.
+	Uncompared string
 }
 
 // ExposedReader is somebody who read the version.
@@ -380,10 +383,15 @@ func (s *Record) sameAs(a *chest.Attempt, x *Exposure) (list []chest.Serving) {
 	}
 	content, err := a.St.Content(d, it, ref.Version)
 	if err != nil {
+		x.Uncompared = "what else has the same value was not looked for, because the version cannot be opened"
 		return nil
 	}
 	defer clear(content)
-	return s.alike.SameValue(a, access.ReadTrail, it.Row.ID, secretvalue.New(content), mostAlike, x.Reference+", which is exposed")
+	list, closed := s.alike.SameValue(a, access.ReadTrail, it.Row.ID, secretvalue.New(content), mostAlike, x.Reference+", which is exposed")
+	if closed > 0 {
+		x.Uncompared = reference.Counted(closed, "item") + " may have the same value, and could not be compared: master keys are away"
+	}
+	return list
 }
 
 // mostAlike bounds how many items with the same value a report names.

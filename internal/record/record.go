@@ -51,8 +51,10 @@ type Records interface {
 // Alike finds the items that hold a value: what an exposure report asks the shelf.
 type Alike interface {
 	// SameValue lists versions, other than those of an item, that hold a value, among items on which the attempt's caller may do
-	// something, at most so many; each is put into the trail as compared with something.
-	SameValue(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int, with string) []chest.Serving
+	// something, at most so many; each is put into the trail as compared with something. It counts those that may hold it and cannot be
+	// opened.
+	SameValue(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int, with string) (list []chest.Serving,
+		closed int)
 }
 
 // Options of the room.

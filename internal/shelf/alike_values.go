@@ -25,7 +25,8 @@ func (s *Shelf) alsoIn(a *chest.Attempt, item string, value secretvalue.Value, v
 	if v.Recipe != "" || len(v.Fields) > 0 {
 		return nil
 	}
-	for _, h := range s.holding(a, access.ReadValue, item, value, mostNamed) {
+	same, _ := s.holding(a, access.ReadValue, item, value, mostNamed)
+	for _, h := range same {
 		name := h.reference().String()
 		notes = append(notes, "the same value is stored in "+name+": whoever may read one of them knows the other, and both have to be "+
 			"replaced together")
@@ -49,13 +50,15 @@ func (h holding) reference() reference.Reference {
 	return reference.Reference{Drawer: h.Drawer.Row.Name, Item: h.Item.Row.Name, Version: h.Number}
 }
 
-// holding lists other items that hold a value, up to a limit, among those on which the attempt's caller may do an action.
-func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int) (list []holding) {
+// holding lists other items that hold a value, up to a limit, among those on which the attempt's caller may do an action, and counts those
+// that may hold it, and cannot be opened because their master key is away.
+func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int) (list []holding,
+	closed int) {
 	wanted := trimmed(value)
 	candidates, err := s.records.Alike(a.St.Root().Likeness(wanted), len(wanted), mostAlike)
 	if err != nil {
 		s.heart.Log().Error("versions cannot be read", "error", err)
-		return nil
+		return nil, 0
 	}
 	for _, one := range candidates {
 		d := a.St.DrawerByID(one.Drawer)
@@ -72,24 +75,27 @@ func (s *Shelf) holding(a *chest.Attempt, action access.Action, except string, v
 		if !a.St.Policy.Decide(target).Allowed || action == access.ReadValue && kept != "" { // whom it is not shown, nothing is confirmed to
 			continue
 		}
-		if number := versionWith(a.St, d, it, value); number != 0 {
+		if d.Key() == nil {
+			closed++
+		} else if number := versionWith(a.St, d, it, value); number != 0 {
 			list = append(list, holding{d, it, number})
 		}
 	}
-	return list
+	return list, closed
 }
 
 // SameValue lists versions of other items that hold a value and are served, among those on which the attempt's caller may do something,
-// at most so many; each is put into the trail as compared with something.
+// at most so many; each is put into the trail as compared with something. It counts those that may hold it and cannot be opened.
 func (s *Shelf) SameValue(a *chest.Attempt, action access.Action, except string, value secretvalue.Value, most int,
-	with string) (list []chest.Serving) {
-	for _, h := range s.holding(a, action, except, value, most) {
+	with string) (list []chest.Serving, closed int) {
+	same, closed := s.holding(a, action, except, value, most)
+	for _, h := range same {
 		if h.Item.Life.Servable(h.Number, a.Entry.At) == nil {
 			list = append(list, chest.Serving{Drawer: h.Drawer, Item: h.Item, Number: h.Number})
 			comparedEqual(a, h, with)
 		}
 	}
-	return list
+	return list, closed
 }
 
 // comparedEqual records in the trail that an item was compared, and with what it is equal.

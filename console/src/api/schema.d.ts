@@ -2747,6 +2747,8 @@ export interface components {
             serves: boolean;
             /** @description There were more reads than were looked at. */
             partly: boolean;
+            /** @description What could not be compared with the version, because a drawer is closed. */
+            uncompared?: string;
             readers: {
                 subject: string;
                 count: number;

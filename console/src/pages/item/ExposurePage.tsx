@@ -110,6 +110,11 @@ export function ExposurePage() {
                 <Mark state="usable" word="Nothing" />: it is not served, and nothing else is known to depend on it.
               </p>
             )}
+            {x.uncompared && (
+              <p role="alert" className="mb-3">
+                <Mark state="closed" word="Not all was looked at" />: {x.uncompared}.
+              </p>
+            )}
             <ol className="grid gap-3">
               {x.replace.map((r, i) => (
                 <ReplaceStep key={`${r.reference} ${i}`} of={r} number={i + 1} />

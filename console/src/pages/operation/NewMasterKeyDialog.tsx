@@ -2,10 +2,10 @@ import { useState, type FormEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { useMakeMasterKey } from "../../api/masters";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { Choice, Field, Tick } from "../../parts/Field";
+import { Choice, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { SubjectField } from "../../parts/SubjectField";
-import { materialOf } from "./GiveBackDialog";
+import { MaterialFields, materialOf } from "./MaterialFields";
 
 type Origin = Schemas["MasterKeyOrigin"];
 
@@ -19,13 +19,12 @@ const hints: Record<Origin, string> = {
 export function NewMasterKeyDialog({ onClose }: { onClose: () => void }) {
   const make = useMakeMasterKey();
   const [origin, setOrigin] = useState<Origin>("brought");
-  const [memory, setMemory] = useState(false);
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "");
     const body: Schemas["NewMasterKey"] = { name: text("name"), origin, owner: text("owner"), description: text("description") };
-    if (origin === "brought") Object.assign(body, { material: await materialOf(event.currentTarget), in_memory: memory });
+    if (origin === "brought") Object.assign(body, await materialOf(event.currentTarget));
     if (origin === "token") body.token = text("token");
     make.mutate(body, { onSuccess: onClose });
   };
@@ -45,23 +44,13 @@ export function NewMasterKeyDialog({ onClose }: { onClose: () => void }) {
         />
         <Field label="Name" name="name" required className="name" autoComplete="off" hint="Such as crew-office." />
         {origin === "brought" && (
-          <>
-            <Field
-              label="File with the key"
-              name="material"
-              type="file"
-              required
-              className="file-input"
-              hint={
-                <>
-                  32 random bytes: <code className="name">openssl rand -out crew.masterkey 32</code>
-                </>
-              }
-            />
-            <Tick checked={memory} onChange={(e) => setMemory(e.target.checked)}>
-              Keep it in memory only: it is given again after each unlock
-            </Tick>
-          </>
+          <MaterialFields
+            hint={
+              <>
+                32 random bytes: <code className="name">openssl rand -out crew.masterkey 32</code>
+              </>
+            }
+          />
         )}
         {origin === "token" && (
           <Field
