@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -48,6 +49,41 @@ type CertificateProfile struct {
 	Principals []string `json:"principals,omitempty"`
 	Extensions []string `json:"extensions,omitempty"`
 	Command    string   `json:"command,omitempty"`
+	// Of JSON Web Tokens; see docs/tokens.md.
+	JWT *JWTProfile `json:"jwt,omitempty"`
+}
+
+// JWTProfile says which JSON Web Tokens (RFC 7519) a key signs.
+type JWTProfile struct {
+	Issuer    string                     `json:"issuer"`
+	Audiences []string                   `json:"audiences"`           // patterns: "*" is anything
+	Subjects  []string                   `json:"subjects,omitempty"`  // patterns; empty for whoever asks
+	Type      string                     `json:"type,omitempty"`      // empty for JWT
+	Algorithm string                     `json:"algorithm,omitempty"` // empty for the key's usual one
+	Claims    map[string][]string        `json:"claims,omitempty"`    // what may be asked for, with patterns
+	Always    map[string]json.RawMessage `json:"always,omitempty"`    // what each token has
+}
+
+// NewJWT is what a token is wanted for.
+type NewJWT struct {
+	Audiences []string            `json:"audiences"`
+	Subject   string              `json:"subject,omitempty"` // empty for whoever asks
+	Claims    map[string][]string `json:"claims,omitempty"`
+	Life      string              `json:"life,omitempty"` // such as 5m; empty for the longest
+}
+
+// JWT is a token that was signed. It is a credential: keep it as a value is kept.
+type JWT struct {
+	Token    string    `json:"token"`
+	ID       string    `json:"id"` // jti
+	Subject  string    `json:"subject"`
+	KeyID    string    `json:"key_id"`
+	NotAfter time.Time `json:"not_after"`
+}
+
+// IssueJWT has the key of a profile sign a token.
+func (c *Client) IssueJWT(ctx context.Context, drawer, profile string, n NewJWT) (made JWT, err error) {
+	return made, c.post(ctx, "/api/drawers/"+url.PathEscape(drawer)+"/profiles/"+url.PathEscape(profile)+"/tokens", n, &made)
 }
 
 // NewAuthority is what is said of a new authority. One that is brought is Certificate, its chain in PEM, and Private, its key in PEM; then

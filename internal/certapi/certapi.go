@@ -39,6 +39,7 @@ var Routes = []route.Route[*certs.Certs]{
 	route.New("GET", authorityPath+"/certificates", "q state cursor limit", issued),
 	route.New("POST", authorityPath+"/revoke", "", revoke),
 	route.New("POST", "/api/drawers/:drawer/profiles/:profile/certificates", "", issue),
+	route.New("POST", "/api/drawers/:drawer/profiles/:profile/tokens", "", issueJWT),
 	route.New("POST", certificatePath+"renew", "", renew),
 	route.New("POST", certificatePath+"self-signed", "", selfSigned),
 	route.New("POST", certificatePath+"request", "", request),
@@ -267,6 +268,24 @@ func issueSSH(s *certs.Certs, c *route.Call, ref reference.Reference, in client.
 		Subject: made.KeyId, CommonName: made.KeyId, Names: made.ValidPrincipals, Serial: fmt.Sprintf("%032x", made.Serial), Usages: []string{},
 		NotBefore: time.Unix(int64(made.ValidAfter), 0).UTC(), NotAfter: time.Unix(int64(made.ValidBefore), 0).UTC(), KeyType: made.Key.Type(),
 		Issuer: ssh.FingerprintSHA256(made.SignatureKey), Fingerprint: ssh.FingerprintSHA256(made.Key)}})
+}
+
+func issueJWT(s *certs.Certs, c *route.Call) error {
+	var in client.NewJWT
+	ref, err := asked(c, "profile", &in)
+	if err != nil {
+		return err
+	}
+	r := cert.JWTRequest{Subject: in.Subject, Audiences: in.Audiences, Claims: in.Claims}
+	if r.Life, err = lifeOf(in.Life); err != nil {
+		return err
+	}
+	made, err := s.IssueJWT(c.Caller, ref, r)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, client.JWT{Token: made.Token, ID: made.ID, Subject: made.Subject, KeyID: made.KeyID,
+		NotAfter: made.NotAfter.UTC()})
 }
 
 func madeJSON(c *route.Call, m certs.Made, err error) error {

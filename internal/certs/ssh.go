@@ -49,21 +49,29 @@ func (s *sshAuthority) Sign(_ io.Reader, data []byte) (*ssh.Signature, error) {
 	return &ssh.Signature{Format: format, Blob: blob}, nil
 }
 
-// sshSignerOf opens the key that signs for a profile, wherever it is now.
-func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
+// keyOf opens the key that signs for a profile, wherever it is now.
+func keyOf(a *chest.Attempt, p *profile) (found chest.Serving, key *cryptokey.Key, err error) {
 	spot, ref, is := spotOf(a.St, p.signer)
 	if !is {
-		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
+		return found, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
 	}
 	a.RestBeside(spot)
-	found, err := spot.Serving(entity.Within, ref, a.Entry.At)
-	if err != nil {
-		return nil, err
+	if found, err = spot.Serving(entity.Within, ref, a.Entry.At); err != nil {
+		return found, nil, err
 	}
 	facts := keyrow.Of(found.Item.Row) // which it has for good
-	key, err := a.St.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
+	opened, err := a.St.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
 		return cryptokey.Open(facts.Type, facts.Operations, stored)
 	})
+	if err != nil {
+		return found, nil, err
+	}
+	return found, opened.(*cryptokey.Key), nil
+}
+
+// sshSignerOf opens the key that signs for a profile, to sign for SSH.
+func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
+	found, key, err := keyOf(a, p)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +83,7 @@ func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &sshAuthority{key.(*cryptokey.Key), public}, nil
+	return &sshAuthority{key, public}, nil
 }
 
 // IssueSSH has the key of a profile certify a key for SSH, and records it.
@@ -86,8 +94,8 @@ func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequ
 		if err != nil {
 			return err
 		}
-		if p.SSH == "" {
-			return a.Fail(chest.Invalid("profile", "%s gives certificates of X.509, and none of SSH (tansu cert issue)", ref))
+		if err := p.Give(cert.GivesSSH); err != nil {
+			return a.Fail(certrow.Told(err))
 		}
 		by, err := sshSignerOf(a, p)
 		if err != nil {

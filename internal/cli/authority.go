@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tansu/client"
+	"tansu/internal/core/reference"
 )
 
 func (a *app) authorityCommand() *cobra.Command {
@@ -165,20 +166,10 @@ user may come.`,
 			if p.Authority == "" {
 				return usagef("say which authority signs: --authority NAME, of one in %s", ref.Drawer)
 			}
-			p.Authority = strings.TrimPrefix(p.Authority, ref.Drawer+"/")
 			if p.Longest == "" {
 				p.Longest = map[bool]string{true: "90d", false: "12h"}[p.SSH == ""]
 			}
-			text, err := json.Marshal(p)
-			if err != nil {
-				return err
-			}
-			version := client.NewVersion{Value: base64.StdEncoding.EncodeToString(text), Encoding: "base64"}
-			stored, err := c.AddVersion(ctx, ref.Drawer, ref.Item, 0, version)
-			if isMissing(err) {
-				stored, err = c.CreateItem(ctx, ref.Drawer, client.NewItem{Name: ref.Item, Description: d.description, Owner: d.owner,
-					Shape: "profile", Version: version})
-			}
+			stored, err := a.putProfile(ctx, c, ref, p, d)
 			if err != nil {
 				return err
 			}
@@ -207,8 +198,28 @@ user may come.`,
 	return command
 }
 
+// putProfile makes a profile, or a new version of one.
+func (a *app) putProfile(ctx context.Context, c *client.Client, ref reference.Reference, p client.CertificateProfile,
+	d describedFlags) (stored client.Stored, err error) {
+	p.Authority = strings.TrimPrefix(p.Authority, ref.Drawer+"/")
+	text, err := json.Marshal(p)
+	if err != nil {
+		return stored, err
+	}
+	version := client.NewVersion{Value: base64.StdEncoding.EncodeToString(text), Encoding: "base64"}
+	stored, err = c.AddVersion(ctx, ref.Drawer, ref.Item, 0, version)
+	if isMissing(err) {
+		stored, err = c.CreateItem(ctx, ref.Drawer, client.NewItem{Name: ref.Item, Description: d.description, Owner: d.owner,
+			Shape: "profile", Version: version})
+	}
+	return stored, err
+}
+
 // namesOf are all the names that a profile gives.
 func namesOf(p client.CertificateProfile) (names []string) {
+	if p.JWT != nil {
+		return p.JWT.Audiences
+	}
 	for _, list := range [][]string{p.Names, p.Principals, p.Networks, p.URIs, p.Mail, p.Subjects} {
 		names = append(names, list...)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/pem"
@@ -9,8 +10,10 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -266,7 +269,18 @@ func (a *app) showFile(name string) error {
 
 // certificateLines say what a certificate says, or a profile.
 func certificateLines(f client.Certificate) []string {
-	if p := f.Profile; p != nil {
+	if p := f.Profile; p != nil && p.JWT != nil {
+		lines := []string{"key", p.Authority, "gives", "JSON Web Tokens", "issuer", p.JWT.Issuer, "audiences",
+			strings.Join(p.JWT.Audiences, ", "),
+			"subjects", cmp.Or(strings.Join(p.JWT.Subjects, ", "), "whoever asks"), "type", p.JWT.Type, "algorithm", p.JWT.Algorithm}
+		for _, name := range slices.Sorted(maps.Keys(p.JWT.Claims)) {
+			lines = append(lines, "may say "+name, strings.Join(p.JWT.Claims[name], ", "))
+		}
+		for _, name := range slices.Sorted(maps.Keys(p.JWT.Always)) {
+			lines = append(lines, "says "+name, string(p.JWT.Always[name]))
+		}
+		return append(lines, "longest life", p.Longest)
+	} else if p != nil {
 		return []string{"authority", p.Authority, "gives names", strings.Join(namesOf(*p), ", "), "usages", strings.Join(p.Usages, ", "),
 			"types of keys", strings.Join(p.KeyTypes, ", "), "longest life", p.Longest}
 	}

@@ -141,7 +141,7 @@ A first tour:
 		groupFill: {a.drawerCommand(), a.putCommand(), a.importCommand(), a.listCommand(), a.findCommand(), a.searchCommand(),
 			a.dueCommand(),
 			a.calendarCommand(), a.rulesCommand(), a.historyCommand(), a.describeCommand(), a.itemCommand(), a.keyCommand(),
-			a.certCommand(), a.authorityCommand()},
+			a.certCommand(), a.authorityCommand(), a.jwtCommand()},
 		groupAccess: {a.personCommand(), a.appCommand(), a.teamCommand(), a.grantCommand(), a.rolesCommand(), a.roleCommand(),
 			a.requestCommand(), a.policyCommand(), a.tightenCommand(), a.handOverCommand()},
 		groupRead: {a.adoptCommand(), a.preflightCommand(), a.runCommand(), a.renderCommand(), a.manifestCommand(), a.readCommand(),

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"tansu/internal/chest"
+	"tansu/internal/core/cert"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
@@ -87,6 +89,12 @@ func (f *Facts) Make(brought []byte) (stored []byte, public string, err error) {
 	}
 	stored, err = made.Stored()
 	return stored, public, err
+}
+
+// SignsJWT reports whether a key signs by an algorithm that JOSE has a name for; empty is its usual one.
+func (f *Facts) SignsJWT(algorithm string) bool {
+	return algorithm == "" || slices.Contains(f.Type.Schemes(), cryptokey.Scheme(algorithm)) ||
+		algorithm == cert.EdDSA && f.Type == cryptokey.Ed25519
 }
 
 // Told is an error about a key as it is answered.

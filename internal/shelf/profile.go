@@ -4,6 +4,7 @@ import (
 	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
+	"tansu/internal/core/cert"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/entity"
 	"tansu/internal/keyrow"
@@ -23,15 +24,21 @@ func (s *Shelf) maySay(a *chest.Attempt, d *chest.Drawer, f *certrow.Facts) erro
 	if err != nil {
 		return err
 	}
-	wanted := map[bool]string{true: entity.KindAuthority, false: entity.KindKey}[f.Profile.SSH == ""]
+	wanted, gives := entity.KindAuthority, f.Profile.Gives()
+	if gives != cert.GivesX509 {
+		wanted = entity.KindKey
+	}
 	if it == nil || it.Row.Kind != wanted {
 		return chest.Invalid("profile.authority", "%s/%s is not %s", d.Row.Name, f.Profile.Authority,
 			map[string]string{entity.KindAuthority: "an authority", entity.KindKey: "a key"}[wanted])
 	}
 	if facts := keyrow.Of(it.Row); facts != nil && (facts.Operations&cryptokey.Sign == 0 || len(it.Versions) == 0 ||
 		it.Versions[0].PublicKey == "") {
-		return chest.Invalid("profile.authority", "%s/%s is no key that signs for SSH: ed25519, ECDSA or RSA, for sign", d.Row.Name,
+		return chest.Invalid("profile.authority", "%s/%s is no key that signs for others to check: ed25519, ECDSA or RSA, for sign", d.Row.Name,
 			f.Profile.Authority)
+	} else if gives == cert.GivesJWT && !facts.SignsJWT(f.Profile.JWT.Algorithm) {
+		return chest.Invalid("profile.jwt.algorithm", "%.20q is no algorithm of a key of the type %s; they are %v", f.Profile.JWT.Algorithm,
+			facts.Type, facts.Type.Schemes())
 	}
 	f.Signer = it.Row.ID
 	return nil

@@ -82,7 +82,12 @@ func list(of []string) []string { return append([]string{}, of...) }
 
 // Profile is what an authority certifies.
 func Profile(p *cert.Profile) client.CertificateProfile {
-	return client.CertificateProfile{Authority: p.Authority, Names: p.Names, Networks: p.Networks, URIs: p.URIs, Mail: p.Mail,
+	answer := client.CertificateProfile{Authority: p.Authority, Names: p.Names, Networks: p.Networks, URIs: p.URIs, Mail: p.Mail,
 		Subjects: p.Subjects, Wildcards: p.Wildcards, KeyTypes: p.KeyTypes, Usages: p.Usages, Longest: p.Longest.String(),
-		SSH: p.SSH, Principals: p.Principals, Extensions: p.Extensions, Command: p.Command}
+		SSH: p.For, Principals: p.Principals, Extensions: p.Extensions, Command: p.Command}
+	if p.JWT != nil {
+		jwt := client.JWTProfile(*p.JWT)
+		answer.JWT = &jwt
+	}
+	return answer
 }

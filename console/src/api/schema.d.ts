@@ -1192,6 +1192,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drawers/{drawer}/profiles/{profile}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a JSON Web Token signed by a profile */
+        post: operations["issueJWT"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drawers/{drawer}/certificates/{item}/renew": {
         parameters: {
             query?: never;
@@ -3149,6 +3166,49 @@ export interface components {
             extensions?: string[];
             /** @description That is run, whatever a user asks for. */
             command?: string;
+            jwt?: components["schemas"]["JWTProfile"];
+        };
+        /** @description Which JSON Web Tokens (RFC 7519) a key signs. */
+        JWTProfile: {
+            /** @description iss. */
+            issuer: string;
+            /** @description Patterns of whom a token may be for (aud): * is anything. */
+            audiences: string[];
+            /** @description Patterns of whom it may be about (sub); left out for whoever asks. */
+            subjects?: string[];
+            /** @description typ, such as at+jwt; left out for JWT. */
+            type?: string;
+            /** @description alg; left out for the key's usual one. */
+            algorithm?: string;
+            /** @description What may be asked for, with patterns of what each may say. */
+            claims?: {
+                [key: string]: string[];
+            };
+            /** @description Claims that each token has. */
+            always?: {
+                [key: string]: unknown;
+            };
+        };
+        NewJWT: {
+            audiences: string[];
+            /** @description Left out for whoever asks. */
+            subject?: string;
+            claims?: {
+                [key: string]: string[];
+            };
+            /** @description Such as 5m; left out for the longest. */
+            life?: string;
+        };
+        JWT: {
+            /** @description In compact serialisation (RFC 7515, section 7.1). It is a credential. */
+            token: string;
+            /** @description jti, by which the trail has it. */
+            id: string;
+            subject: string;
+            /** @description kid. */
+            key_id: string;
+            /** Format: date-time */
+            not_after: string;
         };
         NewAuthority: {
             name: components["schemas"]["Name"];
@@ -6105,6 +6165,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    issueJWT: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drawer: components["parameters"]["drawerName"];
+                profile: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewJWT"];
+            };
+        };
+        responses: {
+            /** @description The token. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JWT"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -68,8 +68,8 @@ func requestFor(t *testing.T, key crypto.Signer, names ...string) Request {
 	return r
 }
 
-var gates = Profile{Authority: "gate-authority", Names: []string{"*.harbour.example"}, Networks: []string{"10.1.0.0/16"},
-	Usages: []string{"server"}, Longest: lifecycle.Span(90 * day)}
+var gates = Profile{Authority: "gate-authority", X509: X509{Names: []string{"*.harbour.example"}, Usages: []string{"server"}},
+	Networks: []string{"10.1.0.0/16"}, Longest: lifecycle.Span(90 * day)}
 
 // refused wants an error about a field, with a text in it.
 func refused(t *testing.T, err error, field, text string) {
@@ -207,7 +207,8 @@ func TestAnAuthorityKeepsToItsBounds(t *testing.T) {
 	root := authority(t, nil, Below{Subject: "Harbour root", Within: []string{"harbour.example"}})
 	leafs := authority(t, root, Below{Subject: "Gates", PathLength: &zero, Within: []string{"gates.harbour.example", "10.1.0.0/16"}})
 	key := newKey(t, "")
-	wide := Profile{Authority: "x", Names: []string{"*.*.*", "*.*.*.*"}, Networks: []string{"0.0.0.0/0"}, Longest: lifecycle.Span(MostLife)}
+	wide := Profile{Authority: "x", X509: X509{Names: []string{"*.*.*", "*.*.*.*"}},
+		Networks: []string{"0.0.0.0/0"}, Longest: lifecycle.Span(MostLife)}
 
 	_, err := root.Issue(&wide, requestFor(t, key, "gate-1.elsewhere.example"), 0, noon)
 	refused(t, err, "names", "name constraints")

@@ -6,7 +6,6 @@ import (
 	"crypto/rsa"
 	"encoding/binary"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -22,16 +21,23 @@ var extensions = []string{"permit-pty", "permit-port-forwarding", "permit-agent-
 // MostSSHLife is the longest life of a certificate of SSH: they are short, since few servers look for those that are revoked.
 const MostSSHLife = 90 * 24 * time.Hour
 
+// SSH is what a profile says of certificates of SSH, besides the networks that a user may come from.
+type SSH struct {
+	For        string   `json:"ssh,omitempty"`        // "user" or "host"; empty for no certificates of SSH
+	Principals []string `json:"principals,omitempty"` // patterns of accounts, or of host names
+	Extensions []string `json:"extensions,omitempty"` // what a user may besides running programs, such as permit-pty
+	Command    string   `json:"command,omitempty"`    // that is run, whatever a user asks for
+}
+
+func (s *SSH) given() bool { return len(s.For)+len(s.Principals)+len(s.Extensions)+len(s.Command) > 0 }
+
 func (p *Profile) checkSSH() error {
 	switch {
-	case p.SSH != "user" && p.SSH != "host":
+	case p.For != "user" && p.For != "host":
 		return invalid("profile.ssh", "ssh is user or host")
-	case len(p.Names)+len(p.URIs)+len(p.Mail)+len(p.Subjects)+len(p.KeyTypes)+len(p.Usages) > 0 || p.Wildcards:
-		return invalid("profile.names", "certificates of SSH are for principals: give these, and none of names, uris, mail, subjects, "+
-			"wildcards, key_types and usages")
 	case len(p.Principals) == 0 || len(p.Principals) > mostNames:
 		return invalid("profile.principals", "principals are 1 to %d patterns of accounts, or of host names", mostNames)
-	case p.SSH == "host" && len(p.Extensions)+len(p.Command)+len(p.Networks) > 0:
+	case p.For == "host" && len(p.Extensions)+len(p.Command)+len(p.Networks) > 0:
 		return invalid("profile.extensions", "extensions, command and networks are said of certificates of users")
 	case p.Longest < lifecycle.Span(time.Minute) || p.Longest > lifecycle.Span(MostSSHLife):
 		return invalid("profile.longest", "longest is the longest life of a certificate of SSH, from 1m to 90d, such as 12h")
@@ -41,11 +47,6 @@ func (p *Profile) checkSSH() error {
 	for _, pattern := range p.Principals {
 		if principal(strings.ReplaceAll(pattern, "*", "x")) != nil {
 			return invalid("profile.principals", "%.100q is not a pattern of accounts or host names", pattern)
-		}
-	}
-	for _, text := range p.Networks {
-		if _, _, err := net.ParseCIDR(text); err != nil {
-			return invalid("profile.networks", "%.100q is not a network, such as 10.1.0.0/16", text)
 		}
 	}
 	for _, name := range p.Extensions {
@@ -74,8 +75,8 @@ type SSHRequest struct {
 
 // IssueSSH certifies a key for principals (OpenSSH's PROTOCOL.certkeys), signed by the authority's key.
 func (p *Profile) IssueSSH(r SSHRequest, authority ssh.Signer, now time.Time) (*ssh.Certificate, error) {
-	if p.SSH == "" {
-		return nil, invalid(fieldProfile, "the profile gives certificates of X.509, and none of SSH (tansu cert issue)")
+	if err := p.Give(GivesSSH); err != nil {
+		return nil, err
 	}
 	public, _, _, rest, err := ssh.ParseAuthorizedKey(r.Public)
 	if err != nil || len(bytes.TrimSpace(rest)) > 0 {
@@ -106,7 +107,7 @@ func (p *Profile) IssueSSH(r SSHRequest, authority ssh.Signer, now time.Time) (*
 	_, _ = rand.Read(random[:])
 	made := &ssh.Certificate{Key: public, Serial: binary.BigEndian.Uint64(random[:]), CertType: ssh.UserCert, KeyId: r.Name,
 		ValidPrincipals: r.Principals, ValidAfter: uint64(now.Add(-backdate).Unix()), ValidBefore: uint64(now.Add(life).Unix())}
-	if p.SSH == "host" {
+	if p.For == "host" {
 		made.CertType = ssh.HostCert
 	} else {
 		made.CriticalOptions, made.Extensions = map[string]string{}, map[string]string{}

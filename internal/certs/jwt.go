@@ -1,0 +1,63 @@
+package certs
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"tansu/internal/certrow"
+	"tansu/internal/chest"
+	"tansu/internal/core/cert"
+	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/reference"
+	"tansu/internal/keyrow"
+)
+
+// SignedJWT is a token, with the version of the key that signed it.
+type SignedJWT struct {
+	cert.SignedJWT
+	KeyID string // kid
+}
+
+// IssueJWT has the key of a profile sign a JSON Web Token, and records it. Tokens are not listed, as certificates are: nobody could revoke
+// one. The trail has who was given which.
+func (s *Certs) IssueJWT(c chest.Caller, ref reference.Reference, r cert.JWTRequest) (made SignedJWT, err error) {
+	r.Asks = c.Name
+	err = s.heart.Try(func() error {
+		a, p, err := s.begin(c, ref)
+		if err != nil {
+			return err
+		}
+		if err := p.Give(cert.GivesJWT); err != nil {
+			return a.Fail(certrow.Told(err))
+		}
+		found, key, err := keyOf(a, p)
+		if err != nil {
+			return a.Fail(err)
+		}
+		by := cert.JWTKey{ID: keyrow.ID(found.Item.Row.ID, found.Number), Ends: found.Ends, Algorithm: p.JWT.Algorithm}
+		scheme := cryptokey.Scheme(p.JWT.Algorithm)
+		if scheme == "" || scheme == cert.EdDSA {
+			scheme = key.Type().Schemes()[0]
+		}
+		switch {
+		case by.Algorithm != "":
+		case scheme == cryptokey.SchemeEd25519:
+			by.Algorithm = cert.EdDSA // which verifiers know
+		default:
+			by.Algorithm = string(scheme)
+		}
+		by.Sign = func(message []byte) ([]byte, error) {
+			signature, _, err := key.Sign(scheme, cryptokey.Fixed, message)
+			return signature, keyrow.Told(err)
+		}
+		if made.SignedJWT, err = p.IssueJWT(r, by, a.Entry.At); err != nil {
+			return a.Fail(certrow.Told(err))
+		}
+		made.KeyID = by.ID
+		a.Entry.Detail = fmt.Sprintf("token %s about %.100s for %.200s until %s", made.ID, made.Subject, strings.Join(r.Audiences, " "),
+			made.NotAfter.UTC().Format(time.RFC3339))
+		return a.Done()
+	})
+	return made, err
+}
