@@ -172,7 +172,7 @@ func (s *Certs) RenewAuthority(c chest.Caller, ref, under reference.Reference, l
 // Authority is what is known of an authority.
 type Authority struct {
 	shelf.Item
-	Chain    []*x509.Certificate
+	Chain    []*x509.Certificate // empty for a key that signs by profiles, as is what follows
 	Public   string      // the path under which it says what anybody may know
 	Profiles []ProfileOf // in the same drawer
 	Good     int         // certificates that are valid
@@ -191,7 +191,7 @@ type ProfileOf struct {
 // ending is when a certificate counts as ending.
 const ending = 30 * 24 * time.Hour
 
-// Authority tells about an authority.
+// Authority tells about an authority, or about a key that signs by profiles.
 func (s *Certs) Authority(c chest.Caller, ref reference.Reference) (r Authority, err error) {
 	a, err := s.heart.Allow(c, access.SeeMetadata, ref.Drawer, ref.Item)
 	if err != nil {
@@ -201,15 +201,18 @@ func (s *Certs) Authority(c chest.Caller, ref reference.Reference) (r Authority,
 	if err != nil {
 		return r, a.Fail(a.St.Hint(c, ref, err, a.Entry.At))
 	}
-	if it.Row.Kind != entity.KindAuthority || len(it.Versions) == 0 {
+	r = Authority{Item: shelf.Describe(d, it, a.Entry.At)}
+	switch {
+	case it.Row.Kind == entity.KindKey: // which signs for SSH, and tokens
+	case it.Row.Kind == entity.KindAuthority && len(it.Versions) > 0:
+		own, err := open(a.St, d, it, cmp.Or(r.Current, len(it.Versions)))
+		if err != nil {
+			return r, a.Fail(err)
+		}
+		r.Chain, r.Public = own.Chain, PublicPath+it.Row.ID
+	default:
 		return r, a.Fail(chest.Invalid("reference", "%s is a %s, and no authority", ref, it.Row.Kind))
 	}
-	r = Authority{Item: shelf.Describe(d, it, a.Entry.At), Public: PublicPath + it.Row.ID}
-	own, err := open(a.St, d, it, cmp.Or(r.Current, len(it.Versions)))
-	if err != nil {
-		return r, a.Fail(err)
-	}
-	r.Chain = own.Chain
 	for _, row := range a.St.IssuedBy(it.Row.ID) {
 		switch state := stateOf(row, a.Entry.At); {
 		case state == Revoked:

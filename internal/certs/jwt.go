@@ -36,16 +36,12 @@ func (s *Certs) IssueJWT(c chest.Caller, ref reference.Reference, r cert.JWTRequ
 			return a.Fail(err)
 		}
 		by := cert.JWTKey{ID: keyrow.ID(found.Item.Row.ID, found.Number), Ends: found.Ends, Algorithm: p.JWT.Algorithm}
-		scheme := cryptokey.Scheme(p.JWT.Algorithm)
-		if scheme == "" || scheme == cert.EdDSA {
-			scheme = key.Type().Schemes()[0]
+		if by.Algorithm == "" {
+			by.Algorithm = keyrow.Of(found.Item.Row).JWTAlgorithms()[0]
 		}
-		switch {
-		case by.Algorithm != "":
-		case scheme == cryptokey.SchemeEd25519:
-			by.Algorithm = cert.EdDSA // which verifiers know
-		default:
-			by.Algorithm = string(scheme)
+		scheme := cryptokey.Scheme(by.Algorithm)
+		if by.Algorithm == cert.EdDSA {
+			scheme = cryptokey.SchemeEd25519
 		}
 		by.Sign = func(message []byte) ([]byte, error) {
 			signature, _, err := key.Sign(scheme, cryptokey.Fixed, message)

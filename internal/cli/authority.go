@@ -243,6 +243,8 @@ others to trust. Of an intermediate that is the one at the top, which it leads t
 			switch {
 			case err != nil:
 				return err
+			case pem && one.Chain == "":
+				return usagef("%s is a key, and has no certificate: tansu key show %s --public pem", ref, ref)
 			case pem:
 				_, err := fmt.Fprint(a.Out, lastOf(one.Chain))
 				return err
@@ -262,23 +264,41 @@ func lastOf(chain string) string {
 
 func (a *app) printAuthority(c *client.Client, one client.Authority) {
 	f := one.Item.Certificate
+	if f == nil { // a key
+		fields(a.Out, "reference", one.Item.Reference, "description", one.Item.Description, "owner", one.Item.Owner, "state", one.Item.State,
+			"certificates", fmt.Sprintf("%d good, %d ended", one.Good, one.Ended))
+		fmt.Fprintln(a.Out)
+		a.printProfiles(one)
+		return
+	}
 	fields(a.Out, "reference", one.Item.Reference, "description", one.Item.Description, "owner", one.Item.Owner, "subject", f.Subject,
 		"issuer", issuerText(*f), "key", f.KeyType, "state", one.Item.State, "ends", stamp(f.NotAfter)+" ("+relative(f.NotAfter, time.Now())+")",
 		"may sign for", strings.Join(f.Within, ", "), "authorities below", pathText(f.PathLength),
 		"certificates", fmt.Sprintf("%d good (%d end within 30 days), %d ended, %d revoked", one.Good, one.Ending, one.Ended, one.Revoked),
 		"fingerprint", f.Fingerprint, "revoked list", publicURL(one, "/crl"), "OCSP", publicURL(one, "/ocsp"))
+	fmt.Fprintln(a.Out)
+	a.printProfiles(one)
+}
+
+func (a *app) printProfiles(one client.Authority) {
 	if len(one.Profiles) == 0 {
-		a.say("It has no profile that you may list: nobody gets a certificate of it (tansu authority profile).")
+		a.say("It has no profile that you may list: nobody gets anything signed by one (tansu authority profile, tansu jwt profile).")
 		return
 	}
-	fmt.Fprintln(a.Out)
 	t := table{head: []string{"PROFILE", "NAMES", "USAGES", "KEYS", "LONGEST", "DESCRIPTION"}}
 	for _, p := range one.Profiles {
 		keys := strings.Join(p.Profile.KeyTypes, ", ")
 		if keys == "" {
 			keys = "any"
 		}
-		t.add(p.Reference, strings.Join(namesOf(p.Profile), ", "), strings.Join(p.Profile.Usages, ", "), keys, p.Profile.Longest, p.Description)
+		usages := strings.Join(p.Profile.Usages, ", ")
+		switch {
+		case p.Profile.JWT != nil:
+			usages, keys = "tokens", ""
+		case p.Profile.SSH != "":
+			usages, keys = "SSH, "+p.Profile.SSH, ""
+		}
+		t.add(p.Reference, strings.Join(namesOf(p.Profile), ", "), usages, keys, p.Profile.Longest, p.Description)
 	}
 	t.print(a.Out)
 }

@@ -150,7 +150,7 @@ func (a *app) jwtCheckCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use: "check DRAWER [FILE]", Short: "Check a token by a drawer's public keys, and show what it says", Args: upTo(2, "DRAWER"),
 		Long: `Reads a token from FILE, or from standard input, finds the key that its kid names among the public keys of the drawer, and checks the
-signature, the times and, with --audience, that it is meant for somebody. It shows the claims, and not the token. It ends with 1 when the
+signature, the times and, with --audience, that it is meant for somebody. It shows the claims, and not the token. It ends with 3 when the
 token is not good.`,
 		Example: "  tansu jwt check ticketing-prod boarding.jwt --audience gate-3",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
@@ -164,7 +164,7 @@ token is not good.`,
 			}
 			claims, err := checkJWT(string(bytes.TrimSpace(text)), set, arguments[0])
 			if err != nil {
-				return err
+				return a.notGood(err)
 			}
 			err = a.show(claims, func() {
 				var lines []string
@@ -177,7 +177,7 @@ token is not good.`,
 				return err
 			}
 			if err := goodNow(claims, audience, time.Now()); err != nil {
-				return err
+				return a.notGood(err)
 			}
 			a.say("\nThe token is good.")
 			return nil
@@ -187,9 +187,15 @@ token is not good.`,
 	return command
 }
 
+// notGood says what is wrong with a token, which is an answer.
+func (a *app) notGood(err error) error {
+	fmt.Fprintln(a.Err, printableLines("The token is not good: "+err.Error()+"."))
+	return answeredNo{}
+}
+
 // checkJWT verifies the signature of a token by a set of public keys, and returns its claims.
 func checkJWT(token string, set []json.RawMessage, drawer string) (claims map[string]json.RawMessage, err error) {
-	notToken := fmt.Errorf("this is no token: three parts in base64url with dots between them (RFC 7515)")
+	notToken := errors.New("it is no token: three parts in base64url with dots between them (RFC 7515)")
 	parts := strings.Split(token, ".")
 	var header struct {
 		Algorithm string `json:"alg"`
@@ -223,11 +229,11 @@ func checkJWT(token string, set []json.RawMessage, drawer string) (claims map[st
 			scheme = cryptokey.SchemeEd25519
 		}
 		if err := public.Verify(scheme, cryptokey.Fixed, []byte(parts[0]+"."+parts[1]), decoded[2]); err != nil {
-			return nil, fmt.Errorf("the signature is not that of %s by %s", header.KeyID, header.Algorithm)
+			return nil, fmt.Errorf("its signature is not that of %s by %s", header.KeyID, header.Algorithm)
 		}
 		return claims, nil
 	}
-	return nil, fmt.Errorf("no public key in %s that you may see is called %q: the token was signed elsewhere, or by a version that has ended",
+	return nil, fmt.Errorf("no public key in %s that you may see is called %q: it was signed elsewhere, or by a version that has ended",
 		drawer, header.KeyID)
 }
 
@@ -255,12 +261,12 @@ func goodNow(claims map[string]json.RawMessage, audience string, now time.Time) 
 		return time.Unix(int64(seconds), 0), true
 	}
 	if end, is := moment("exp"); !is {
-		return errors.New("the token has no end (exp)")
+		return errors.New("it has no end (exp)")
 	} else if !now.Before(end) {
-		return fmt.Errorf("the token ended %s", relative(end, now))
+		return fmt.Errorf("it ended %s", relative(end, now))
 	}
 	if begin, is := moment("nbf"); is && now.Before(begin) {
-		return fmt.Errorf("the token is valid from %s on", stamp(begin))
+		return fmt.Errorf("it is valid from %s on", stamp(begin))
 	}
 	var one string
 	var several []string
@@ -270,7 +276,7 @@ func goodNow(claims map[string]json.RawMessage, audience string, now time.Time) 
 		_ = json.Unmarshal(claims["aud"], &several) // which leaves none
 	}
 	if audience != "" && !slices.Contains(several, audience) {
-		return fmt.Errorf("the token is for %s, and not for %s", strings.Join(several, ", "), audience)
+		return fmt.Errorf("it is for %s, and not for %s", strings.Join(several, ", "), audience)
 	}
 	return nil
 }

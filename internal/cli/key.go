@@ -213,7 +213,15 @@ named, is written to standard output: as PEM, or as a JWK whose kid names key an
 			if h.Item.Key == nil {
 				return fmt.Errorf("%s/%s is a secret, and no key", ref.Drawer, ref.Item)
 			}
-			return a.show(h, func() { a.printHistory(h) })
+			return a.show(h, func() {
+				a.printHistory(h)
+				if slices.Contains(h.Item.Key.Operations, "sign") {
+					if one, err := c.Authority(ctx, ref.Drawer, ref.Item); err == nil && len(one.Profiles) > 0 {
+						fmt.Fprintln(a.Out, "\nIt signs by profiles, for their subscribers:")
+						a.printProfiles(one)
+					}
+				}
+			})
 		}),
 	}
 	command.Flags().StringVar(&form, "public", "", "write the public half alone, as pem, jwk or ssh")

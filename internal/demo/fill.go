@@ -136,7 +136,8 @@ var apps = []struct {
 	grants                                         []grant
 }{
 	{"ticket-api", "Sells tickets", "opens the ticket database and charges cards", "production", "person:ticketing-lead",
-		[]grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"}}},
+		[]grant{{role: "consumer", scope: "ticketing-prod/**", reason: "runs on it"},
+			{role: "subscriber", scope: "ticketing-prod/car-deck-pass", reason: "passes that gates check by themselves"}}},
 	{"gate-controller", "Opens gates and ramps", "talks to the gate radios and ramp controllers", "production", "person:harbour-master",
 		[]grant{{role: "consumer", scope: "harbour-gates-prod/**", reason: "runs on it",
 			Conditions: chest.Conditions{Networks: []string{"198.51.100.0/24"}, Via: []string{"app_token"}}},
@@ -439,6 +440,9 @@ func (f *filler) live() error {
 			return err
 		}
 		if err := f.makeKeys(ago); err != nil {
+			return err
+		}
+		if err := f.makeProfiles(ago); err != nil {
 			return err
 		}
 		if err := f.makeCertificates(ago); err != nil {

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"time"
 
+	"tansu/internal/core/cert"
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
@@ -29,6 +30,8 @@ var keySeeds = []struct {
 		"Encrypts what passengers tell us, booking by booking", "person:ticketing-lead", []time.Duration{58 * day, 12 * day}},
 	{reference.Reference{Drawer: "fleet-telemetry-prod", Item: "voyage-log-key"}, keyrow.Facts{Operations: cryptokey.Encryption}, true,
 		"Opens voyage logs, which ships encrypt to its public half; made on the old log server", "person:platform-oncall",
+		[]time.Duration{57 * day}},
+	{gate("gate-ssh-key"), keyrow.Facts{Type: cryptokey.Ed25519}, false, "Certifies logins to the gates, for SSH", "person:harbour-master",
 		[]time.Duration{57 * day}},
 }
 
@@ -61,6 +64,43 @@ func (f *filler) makeKeys(ago time.Duration) error {
 			if _, _, err = f.s.CreateItem(duty, seed.ref, n, v); err != nil {
 				return err
 			}
+		}
+	}
+	return nil
+}
+
+// deckPass is the profile by which the ticket shop has passes signed that gates check without asking anybody.
+var deckPass = reference.Reference{Drawer: "ticketing-prod", Item: "car-deck-pass"}
+
+// makeProfiles says what keys sign for others, and lets gates have the public halves.
+func (f *filler) makeProfiles(ago time.Duration) error {
+	if ago != 56*day {
+		return nil
+	}
+	duty, err := f.as("security-duty")
+	if err != nil {
+		return err
+	}
+	d, err := f.s.Drawer(duty, deckPass.Drawer, shelf.WithoutRetired, "", 1)
+	if err != nil {
+		return err
+	}
+	open := true
+	if _, err := f.s.ChangeDrawer(duty, deckPass.Drawer, d.Revision, shelf.Described{KeysOpen: &open}); err != nil {
+		return err
+	}
+	for _, one := range []struct {
+		ref                         reference.Reference
+		profile, description, owner string
+	}{
+		{deckPass, `{"authority":"boarding-pass-key","longest":"15m","jwt":{"issuer":"https://tickets.example","audiences":["gate-*"],` +
+			`"claims":{"deck":["car","foot"]}}}`, "Passes that gates check by themselves", "person:ticketing-lead"},
+		{gate("gate-login"), `{"authority":"gate-ssh-key","ssh":"user","principals":["deploy"],"extensions":["permit-pty"],"longest":"8h"}`,
+			"Logins of whoever repairs a gate", "person:harbour-master"},
+	} {
+		n := shelf.NewItem{Shape: secretvalue.Profile, Owner: one.owner, Description: one.description}
+		if _, _, err := f.s.CreateItem(duty, one.ref, n, shelf.NewVersion{Content: secretvalue.FromString(one.profile)}); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -106,6 +146,12 @@ func (f *filler) useKeys(ago time.Duration) error {
 	}
 	if f.oldest == nil {
 		f.oldest, f.oldestBooking = sealed[0].Ciphertext, booking
+	}
+	if ago < 56*day {
+		pass := cert.JWTRequest{Audiences: []string{"gate-north"}, Claims: map[string][]string{"deck": {"car"}}}
+		if _, err := f.s.Certs.IssueJWT(shop, deckPass, pass); err != nil {
+			return err
+		}
 	}
 	_, err = use(keySeeds[1].ref, keys.Use{Op: keys.Decrypt, Ciphertext: sealed[0].Ciphertext, Associated: booking},
 		keys.Use{Op: keys.Decrypt, Ciphertext: f.oldest, Associated: f.oldestBooking})

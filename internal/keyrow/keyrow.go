@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -91,10 +90,15 @@ func (f *Facts) Make(brought []byte) (stored []byte, public string, err error) {
 	return stored, public, err
 }
 
-// SignsJWT reports whether a key signs by an algorithm that JOSE has a name for; empty is its usual one.
-func (f *Facts) SignsJWT(algorithm string) bool {
-	return algorithm == "" || slices.Contains(f.Type.Schemes(), cryptokey.Scheme(algorithm)) ||
-		algorithm == cert.EdDSA && f.Type == cryptokey.Ed25519
+// JWTAlgorithms are the names that JOSE has for how a key of the type signs; the first is the usual one in tokens.
+func (f *Facts) JWTAlgorithms() (names []string) {
+	for _, scheme := range f.Type.Schemes() {
+		if scheme == cryptokey.SchemeEd25519 {
+			names = append(names, cert.EdDSA) // which verifiers know
+		}
+		names = append(names, string(scheme))
+	}
+	return names
 }
 
 // Told is an error about a key as it is answered.

@@ -1,6 +1,9 @@
 package shelf
 
 import (
+	"slices"
+	"strings"
+
 	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
@@ -36,9 +39,10 @@ func (s *Shelf) maySay(a *chest.Attempt, d *chest.Drawer, f *certrow.Facts) erro
 		it.Versions[0].PublicKey == "") {
 		return chest.Invalid("profile.authority", "%s/%s is no key that signs for others to check: ed25519, ECDSA or RSA, for sign", d.Row.Name,
 			f.Profile.Authority)
-	} else if gives == cert.GivesJWT && !facts.SignsJWT(f.Profile.JWT.Algorithm) {
-		return chest.Invalid("profile.jwt.algorithm", "%.20q is no algorithm of a key of the type %s; they are %v", f.Profile.JWT.Algorithm,
-			facts.Type, facts.Type.Schemes())
+	} else if gives == cert.GivesJWT && f.Profile.JWT.Algorithm != "" &&
+		!slices.Contains(facts.JWTAlgorithms(), f.Profile.JWT.Algorithm) {
+		return chest.Invalid("profile.jwt.algorithm", "%.20q is no algorithm of a key of the type %s; they are %s", f.Profile.JWT.Algorithm,
+			facts.Type, strings.Join(facts.JWTAlgorithms(), ", "))
 	}
 	f.Signer = it.Row.ID
 	return nil

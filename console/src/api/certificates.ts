@@ -39,6 +39,11 @@ export const useIssueCertificate = (drawer: string, profile: string) =>
     data(api.POST("/api/drawers/{drawer}/profiles/{profile}/certificates", { params: { path: { drawer, profile } }, body })),
   );
 
+export const useIssueToken = (drawer: string, profile: string) =>
+  useChange((body: Schemas["NewJWT"]) =>
+    data(api.POST("/api/drawers/{drawer}/profiles/{profile}/tokens", { params: { path: { drawer, profile } }, body })),
+  );
+
 export const useRenewCertificate = (drawer: string, item: string) =>
   useChange((body: { staged?: boolean }) =>
     data(api.POST("/api/drawers/{drawer}/certificates/{item}/renew", { params: { path: { drawer, item } }, body })),

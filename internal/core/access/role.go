@@ -18,7 +18,7 @@ const (
 	Decrypt                         // have a key decrypt, unwrap or agree
 	Sign                            // have a key sign, or make a MAC
 	Verify                          // have a key check a MAC; the public half of a key needs no right
-	Issue                           // be given a certificate of a profile
+	Issue                           // be given a certificate, or a token, of a profile
 	WriteVersion                    // add items and versions
 	ChangeItem                      // change what is said about an item
 	Retire                          // hide an item for a grace period
@@ -64,7 +64,7 @@ func (a Action) Phrase() string {
 	case Encrypt, Decrypt, Sign, Verify:
 		return a.String() + " with the key"
 	case Issue:
-		return "get certificates from"
+		return "have anything signed by"
 	case WriteVersion:
 		return "add a version to"
 	case ChangeItem:
@@ -139,7 +139,7 @@ const Steward = "steward"
 var Roles = []Role{
 	{"viewer", List | SeeMetadata, "lists and metadata, no values"},
 	{"consumer", ReadValue | UseKey, "reads values, uses keys"},
-	{"subscriber", Issue, "gets certificates of a profile"},
+	{"subscriber", Issue, "gets certificates and tokens of a profile"},
 	{"depositor", WriteVersion, "adds items and versions, cannot read any back"},
 	{"curator", List | SeeMetadata | WriteVersion | ChangeItem | Retire | Shred | ChangeRules,
 		"the whole life of items and rules, not their values"},

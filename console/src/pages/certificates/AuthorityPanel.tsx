@@ -1,5 +1,4 @@
 import { useState } from "react";
-import { Link } from "react-router";
 import { useAuthority } from "../../api/certificates";
 import type { Schemas } from "../../api/client";
 import { Copy } from "../../parts/Copy";
@@ -7,11 +6,10 @@ import { save } from "../../parts/download";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { Loading } from "../../parts/States";
-import { Table } from "../../parts/Table";
 import { Fact, Facts } from "./Facts";
 import { ProfileDialog } from "./ProfileDialog";
+import { Profiles } from "./Profiles";
 import { RenewAuthorityDialog } from "./RenewAuthorityDialog";
-import { namesOf } from "./words";
 
 type AuthorityPanelProps = { drawer: string; item: Schemas["Item"]; certificate: Schemas["Certificate"]; rules: boolean; writes: boolean };
 
@@ -70,42 +68,12 @@ export function AuthorityPanel({ drawer, item, certificate, rules, writes }: Aut
         {authority.error && <ProblemBox error={authority.error} />}
       </section>
       {a && (
-        <section aria-labelledby="profiles">
-          <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
-            <h2 id="profiles" className="text-xl font-semibold">
-              Profiles: what it certifies
-            </h2>
-            {rules && (
-              <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("profile")}>
-                New profile …
-              </button>
-            )}
-          </div>
-          {a.profiles.length === 0 ? (
-            <p className="muted">No profile that you may list: nobody gets a certificate of it yet.</p>
-          ) : (
-            <Table
-              label="Table of profiles"
-              rows={a.profiles}
-              id={(p) => p.reference}
-              columns={[
-                {
-                  head: "Profile",
-                  className: "sm:min-w-44",
-                  cell: (p) => (
-                    <Link className="link link-hover name font-medium" to={`/drawers/${p.reference}`}>
-                      {p.reference.split("/")[1]}
-                    </Link>
-                  ),
-                },
-                { head: "Names", cell: (p) => <span className="name text-sm">{namesOf(p.profile).join(", ")}</span> },
-                { head: "For use as", cell: (p) => p.profile.usages?.join(", ") },
-                { head: "Longest life", cell: (p) => p.profile.longest },
-                { head: "Description", cell: (p) => p.description },
-              ]}
-            />
-          )}
-        </section>
+        <Profiles
+          title="Profiles: what it certifies"
+          list={a.profiles}
+          none="No profile that you may list: nobody gets a certificate of it yet."
+          onNew={rules ? () => setOpen("profile") : undefined}
+        />
       )}
       {open === "profile" && <ProfileDialog drawer={drawer} authority={item.name} onClose={close} />}
       {open === "renew" && <RenewAuthorityDialog drawer={drawer} item={item.name} own={certificate.self_signed} onClose={close} />}

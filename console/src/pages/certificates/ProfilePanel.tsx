@@ -1,10 +1,12 @@
 import { useState } from "react";
-import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { Code } from "../../parts/Code";
-import { Fact } from "./Facts";
 import { IssueDialog } from "./IssueDialog";
+import { IssueSSHDialog } from "./IssueSSHDialog";
+import { IssueTokenDialog } from "./IssueTokenDialog";
+import { KeyProfileDialog } from "./KeyProfileDialog";
 import { ProfileDialog } from "./ProfileDialog";
+import { ProfileFacts } from "./ProfileFacts";
 
 type ProfilePanelProps = {
   drawer: string;
@@ -14,59 +16,49 @@ type ProfilePanelProps = {
   writes: boolean;
 };
 
-// ProfilePanel says what certificates a profile gives, and has one issued for whoever may have it.
+// ProfilePanel says what a profile gives, and has it signed for whoever may have it.
 export function ProfilePanel({ drawer, item, profile: p, issues, writes }: ProfilePanelProps) {
   const [open, setOpen] = useState<"issue" | "change">();
   const close = () => setOpen(undefined);
   const target = `${drawer}/${item.name}`;
-  const list = (items?: string[]) => items?.join(", ");
+  const changes = { drawer, authority: p.authority, item, profile: p, onClose: close };
   return (
     <section className="panel grid gap-4" aria-label="Profile">
       <div className="flex flex-wrap items-start justify-between gap-3">
-        <h2 className="text-xl font-semibold">What may be in its certificates</h2>
+        <h2 className="text-xl font-semibold">{p.jwt ? "What its tokens may say" : "What may be in its certificates"}</h2>
         <div className="flex flex-wrap gap-2">
-          {writes && !p.ssh && (
+          {writes && (
             <button type="button" className="btn btn-outline btn-sm" onClick={() => setOpen("change")}>
               Change …
             </button>
           )}
-          {issues && !p.ssh && (
+          {issues && (
             <button type="button" className="btn btn-primary btn-sm" onClick={() => setOpen("issue")}>
-              Issue a certificate …
+              {p.jwt ? "Issue a token …" : "Issue a certificate …"}
             </button>
           )}
         </div>
       </div>
-      <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[auto_1fr]">
-        <Fact name="Signed by">
-          <Link className="link name" to={`/drawers/${drawer}/${p.authority}`}>
-            {p.authority}
-          </Link>
-        </Fact>
-        <Fact name="For SSH, of a">{p.ssh}</Fact>
-        <Fact name="Principals">{list(p.principals)}</Fact>
-        <Fact name="Permits">{list(p.extensions)}</Fact>
-        <Fact name="Command">{p.command}</Fact>
-        <Fact name="Host names">{p.names && `${list(p.names)}${p.wildcards ? ", and all names below one" : ""}`}</Fact>
-        <Fact name="Networks">{list(p.networks)}</Fact>
-        <Fact name="URIs">{list(p.uris)}</Fact>
-        <Fact name="Mail addresses">{list(p.mail)}</Fact>
-        <Fact name="Common names">{list(p.subjects)}</Fact>
-        <Fact name="For use as">{list(p.usages)}</Fact>
-        <Fact name="Types of keys">{p.ssh ? undefined : (list(p.key_types) ?? "any that is good")}</Fact>
-        <Fact name="Longest life">{p.longest}</Fact>
-      </dl>
+      <ProfileFacts drawer={drawer} profile={p} />
       {!issues && (
         <p className="muted">
-          Whoever has the role <b>subscriber</b> on <span className="name">{target}</span> may have such a certificate.
+          Whoever has the role <b>subscriber</b> on <span className="name">{target}</span> may have such a {p.jwt ? "token" : "certificate"}
+          .
         </p>
       )}
-      <Code text={p.ssh ? `tansu cert ssh ${target} --names PRINCIPAL` : samples(target, drawer)} what="the commands" />
-      {open === "issue" && <IssueDialog drawer={drawer} profile={item.name} keyTypes={p.key_types} longest={p.longest} onClose={close} />}
-      {open === "change" && <ProfileDialog drawer={drawer} authority={p.authority} item={item} profile={p} onClose={close} />}
+      <Code text={samples(p, target, drawer)} what="the commands" />
+      {open === "issue" && p.jwt && <IssueTokenDialog drawer={drawer} profile={item} gives={p} onClose={close} />}
+      {open === "issue" && p.ssh && <IssueSSHDialog drawer={drawer} profile={item.name} gives={p} onClose={close} />}
+      {open === "issue" && !p.jwt && !p.ssh && (
+        <IssueDialog drawer={drawer} profile={item.name} keyTypes={p.key_types} longest={p.longest} onClose={close} />
+      )}
+      {open === "change" && (p.jwt || p.ssh ? <KeyProfileDialog {...changes} /> : <ProfileDialog {...changes} />)}
     </section>
   );
 }
 
-const samples = (target: string, drawer: string) =>
-  `tansu cert issue ${target} --names NAME --into ${drawer}/ITEM\ntansu cert issue ${target} --request FILE.csr --out FILE.pem`;
+function samples(p: Schemas["CertificateProfile"], target: string, drawer: string): string {
+  if (p.jwt) return `tansu jwt issue ${target} --audience AUDIENCE --out FILE\ntansu jwt check ${drawer} FILE`;
+  if (p.ssh) return `tansu cert ssh ${target} --names PRINCIPAL`;
+  return `tansu cert issue ${target} --names NAME --into ${drawer}/ITEM\ntansu cert issue ${target} --request FILE.csr --out FILE.pem`;
+}

@@ -25,6 +25,7 @@ export const reasons: { value: Schemas["RevocationReason"]; text: string }[] = [
 export const namesOf = (p: Schemas["CertificateProfile"]) => [
   ...(p.names ?? []),
   ...(p.principals ?? []),
+  ...(p.jwt?.audiences ?? []),
   ...(p.networks ?? []),
   ...(p.uris ?? []),
   ...(p.mail ?? []),

@@ -12,6 +12,7 @@ import { ProblemBox } from "../../parts/ProblemBox";
 import { ruleLines } from "../../parts/rules";
 import { Loading } from "../../parts/States";
 import { GiveDialog } from "../access/GiveDialog";
+import { SignsFor } from "../certificates/SignsFor";
 import { Certified } from "../certificates/Certified";
 import { Acts } from "./Acts";
 import { Aliases } from "./Aliases";
@@ -139,6 +140,9 @@ export function ItemPage() {
           {it.certificate && <Certified drawer={drawer} item={it} versions={history.data.versions} may={may} />}
           <Value target={target} item={it} there={there} />
           {it.key && <KeyPanel drawer={drawer} item={it} current={history.data.versions.find((v) => v.current)} may={may} />}
+          {it.key?.key_ops.includes("sign") && history.data.versions[0]?.public_key && (
+            <SignsFor drawer={drawer} item={it} rules={may("write_version") && may("change_rules")} />
+          )}
           {(it.kind === "secret" || it.key?.given_out) && <HowToUse reference={target} />}
           <Versions drawer={drawer} item={it} versions={history.data.versions} readers={readers.data?.readers ?? []} there={there} />
           <Aliases list={history.data.aliases} may={may("change_item")} />

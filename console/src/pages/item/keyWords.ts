@@ -18,9 +18,9 @@ export const operations = (ops: string[]) => ops.map((op) => words[op] ?? op).jo
 export type WhatIsAsked = { target: string; action: Action; word: string };
 
 // asking says what to ask about an item: who reads it, or, of a key that stays in the chest, who does the most with it.
-export function asking({ key, kind }: Schemas["Item"]): Omit<WhatIsAsked, "target"> {
+export function asking({ key, kind, certificate }: Schemas["Item"]): Omit<WhatIsAsked, "target"> {
   if (kind === "authority") return { action: "change_rules", word: "make profiles of" };
-  if (kind === "profile") return { action: "issue", word: "have a certificate by" };
+  if (kind === "profile") return { action: "issue", word: certificate?.profile?.jwt ? "have a token by" : "have a certificate by" };
   if (!key || key.given_out) return { action: "read_value", word: "read" };
   const ops = key.key_ops;
   if (ops.includes("sign")) return { action: "sign", word: "sign with" };
