@@ -173,10 +173,10 @@ func (s *Certs) RenewAuthority(c chest.Caller, ref, under reference.Reference, l
 type Authority struct {
 	shelf.Item
 	Chain    []*x509.Certificate // empty for a key that signs by profiles, as is what follows
-	Public   string      // the path under which it says what anybody may know
-	Profiles []ProfileOf // in the same drawer
-	Good     int         // certificates that are valid
-	Ending   int         // of these, those that end within 30 days
+	Public   string              // the path under which it says what anybody may know
+	Profiles []ProfileOf         // in the same drawer
+	Good     int                 // certificates that are valid
+	Ending   int                 // of these, those that end within 30 days
 	Ended    int
 	Revoked  int
 }
