@@ -36,6 +36,7 @@ var layers = []string{
 	"internal/store",
 	"internal/outlet internal/agent internal/warm internal/drawerkeys",
 	"internal/certfiles",
+	"internal/acmeclient",
 	"internal/schema internal/entity internal/entryrow",
 	"internal/datadir",
 	"internal/archive",

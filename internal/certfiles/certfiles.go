@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"tansu/client"
+	"tansu/internal/acmeclient"
 	"tansu/internal/core/cert"
 	"tansu/internal/core/reference"
 	"tansu/internal/placefile"
@@ -33,6 +34,8 @@ type Files struct {
 	Then        []string `yaml:"then,omitempty"`       // a command that is run when the files are new, without a shell
 	By          string   `yaml:"by,omitempty"`         // the profile that issues it when there is none yet; empty for none
 	Names       []string `yaml:"names,omitempty"`      // for these names
+	// Order says how it is had from an authority outside, the first time and again; nil for one of the chest.
+	Order *acmeclient.Order `yaml:"order,omitempty"`
 }
 
 // Check says what is wrong with it.
@@ -44,8 +47,16 @@ func (f *Files) Check() error {
 	if f.Both == "" && (f.Chain == "" || f.Key == "") || f.Both != "" && (f.Chain != "" || f.Key != "") {
 		return errors.New("say where it goes: a file for the chain and one for the key, or one for both")
 	}
-	if (f.By == "") != (len(f.Names) == 0) {
-		return errors.New("the profile that issues it, and the names that it is for, come together")
+	if (f.By != "" || f.Order != nil) != (len(f.Names) > 0) {
+		return errors.New("what issues it, and the names that it is for, come together")
+	}
+	if f.Order != nil {
+		if f.By != "" {
+			return errors.New("it is issued by a profile, or ordered from outside, and not both")
+		}
+		if err := f.Order.Check(); err != nil {
+			return err
+		}
 	}
 	if f.By != "" {
 		if by, err := reference.Parse(f.By); err != nil || by.Item == "" || by.Version != 0 || by.Field != "" {
@@ -127,6 +138,10 @@ func (k *Keeper) once(ctx context.Context) (time.Duration, error) {
 		if err = k.renew(ctx); err == nil {
 			value, err = k.Chest.ReadValue(ctx, k.Certificate)
 		}
+	case k.Order != nil && (reason == "not_found" || reason == "staged"): // a key may wait there for its certificate
+		if err = k.renew(ctx); err == nil {
+			value, err = k.Chest.ReadValue(ctx, k.Certificate)
+		}
 	case reason == "not_found" && k.By != "":
 		if value, err = k.issue(ctx); err == nil {
 			k.Log.Info("a certificate was issued", "certificate", k.Certificate, "version", value.Version)
@@ -176,9 +191,14 @@ func reasonOf(err error) string {
 
 func (k *Keeper) renew(ctx context.Context) error {
 	ref, _ := reference.Parse(k.Certificate) // checked
-	_, err := k.Chest.RenewCertificate(ctx, ref.Drawer, ref.Item, "", false)
+	var err error
+	if k.Order != nil {
+		_, err = k.Order.Obtain(ctx, k.Chest, k.Certificate, k.Names)
+	} else {
+		_, err = k.Chest.RenewCertificate(ctx, ref.Drawer, ref.Item, "", false)
+	}
 	if err == nil {
-		k.Log.Info("a certificate was renewed", "certificate", k.Certificate)
+		k.Log.Info("there is a new certificate", "certificate", k.Certificate)
 	}
 	return err
 }

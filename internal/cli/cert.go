@@ -34,11 +34,12 @@ func (a *app) certCommand() *cobra.Command {
 		Long: `A certificate is an item with its chain and its private key. It ends when the certificate does, so that what is due, rules and
 forewarnings know of it. Read it like any secret: #certificate and #private are its fields.
 
-It comes from an authority of this chest (issue), from one elsewhere (request, then answer), from files (bring), or from itself
-(self-signed).`,
+It comes from an authority of this chest (issue), from one elsewhere by ACME (order) or by hand (request, then answer), from files
+(bring), or from itself (self-signed).`,
 		RunE: noSubcommand,
 	}
 	command.AddCommand(a.certIssueCommand(), a.certRenewCommand(), a.certShowCommand(), a.certSaveCommand(), a.certKeepCommand(),
+		a.certOrderCommand(),
 		a.certBringCommand(), a.certSSHCommand(), a.certRequestCommand(), a.certAnswerCommand(), a.certSelfSignedCommand())
 	return command
 }
@@ -482,11 +483,13 @@ machines trust several others, an authority is less work (tansu authority).`,
 
 func (a *app) certKeepCommand() *cobra.Command {
 	var f certfiles.Files
+	var outside outsideFlags
 	command := &cobra.Command{
 		Use: "keep DRAWER/CERTIFICATE [-- COMMAND …]", Short: "Keep the files of a certificate new", Args: cobra.MinimumNArgs(1),
 		Long: `Writes a certificate and its key to files and stays: it has the certificate renewed after two thirds of its life, puts the new one
 into the files, each whole or not at all, and runs COMMAND, so that the program that has them open takes them. With --by a certificate that
-does not exist yet is issued first. An agent does the same for all certificates of a host (certificates in its file).
+does not exist yet is issued first; with --from it is ordered from an authority outside, as by tansu cert order, and each one after it. An
+agent does the same for all certificates of a host (certificates in its file).
 
 It takes the role consumer on the certificate, and to renew it depositor there and subscriber on its profile.`,
 		Example: "  tansu cert keep harbour-gates-prod/gate-1 --chain /etc/nginx/gate.pem --key /etc/nginx/gate.key -- nginx -s reload\n" +
@@ -497,6 +500,11 @@ It takes the role consumer on the certificate, and to renew it depositor there a
 			if dash := cmd.ArgsLenAtDash(); len(f.Then) > 0 && dash != 1 {
 				return usagef("the command comes after two dashes: tansu cert keep %s … -- COMMAND", arguments[0])
 			}
+			order, err := outside.order()
+			if err != nil {
+				return err
+			}
+			f.Order = order
 			for _, path := range []*string{&f.Chain, &f.Key, &f.Both} {
 				if *path == "" {
 					continue
@@ -531,7 +539,8 @@ It takes the role consumer on the certificate, and to renew it depositor there a
 	command.Flags().StringVar(&f.Owner, "owner", "", "whose the files shall be: `user`, user:group or :group")
 	command.Flags().StringVar(&f.Mode, "mode", "", "who may read them, in `octal` (0400)")
 	command.Flags().StringVar(&f.By, "by", "", "the `profile` that issues it when it does not exist yet")
-	command.Flags().StringSliceVar(&f.Names, "names", nil, "with --by: the names that it is for")
+	command.Flags().StringSliceVar(&f.Names, "names", nil, "with --by and --from: the names that it is for")
+	outside.add(command)
 	return command
 }
 

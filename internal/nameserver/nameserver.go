@@ -41,6 +41,20 @@ func (s *Server) Put(name, text string) {
 	s.texts[strings.ToLower(name)+"."] = text
 }
 
+// Remove takes the TXT record of a name away.
+func (s *Server) Remove(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.texts, strings.ToLower(name)+".")
+}
+
+// Len is how many TXT records there are.
+func (s *Server) Len() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.texts)
+}
+
 func (s *Server) serve() {
 	buffer := make([]byte, 4096)
 	for {
