@@ -12,6 +12,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -190,6 +192,57 @@ func TestEd25519VerifiesAsProjectWycheproofSays(t *testing.T) {
 	}
 	if seen != suite.NumberOfTests || seen < 100 {
 		t.Errorf("%d of %d vectors were looked at", seen, suite.NumberOfTests)
+	}
+}
+
+// ECDSA: NIST's vectors for verifying (CAVP, FIPS 186-4), which lie beside Go's implementation, in both forms of a signature.
+func TestECDSAVerifiesAsNISTSays(t *testing.T) {
+	file, err := os.Open("testdata/cavp_ecdsa.rsp.gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	unpacked, err := gzip.NewReader(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(unpacked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	crv, octets, seen := "", 0, map[string]int{}
+	is := map[string][]byte{}
+	for line := range strings.Lines(string(text)) {
+		name, value, said := strings.Cut(strings.TrimSpace(line), " = ")
+		switch {
+		case strings.HasPrefix(line, "["):
+			crv = line[1:6]
+			octets = map[string]int{"P-256": 32, "P-384": 48, "P-521": 66}[crv]
+		case said && name != "Result":
+			if len(value)%2 == 1 {
+				value = "0" + value
+			}
+			is[name] = unhex(t, value)
+		case said:
+			fixed := func(name string) []byte { return append(make([]byte, max(0, octets-len(is[name]))), is[name]...) }
+			encoded := func(name string) string { return base64.RawURLEncoding.EncodeToString(fixed(name)) }
+			right := strings.HasPrefix(value, "P")
+			key, err := ReadPublic([]byte(`{"kty":"EC","crv":"`+crv+`","x":"`+encoded("Qx")+`","y":"`+encoded("Qy")+`"}`), Signing)
+			if err == nil {
+				signature := append(fixed("R"), fixed("S")...)
+				err = key.Verify("", Fixed, is["Msg"], signature)
+				if der := key.Verify("", DER, is["Msg"], toDER(signature, octets)); (der == nil) != (err == nil) {
+					t.Errorf("in the two forms %v and %v", err, der)
+				}
+			}
+			if (err == nil) != right {
+				t.Errorf("%s: %s, and here: %v", crv, value, err)
+			}
+			seen[fmt.Sprint(crv, right)]++
+		}
+	}
+	if len(seen) != 6 || seen["P-256true"]+seen["P-256false"] != 15 || seen["P-521true"]+seen["P-521false"] != 15 {
+		t.Errorf("vectors that were looked at: %v", seen)
 	}
 }
 
