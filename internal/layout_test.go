@@ -42,7 +42,7 @@ var layers = []string{
 	"internal/archive",
 	"internal/hardware internal/hardware/tpm internal/hardware/token",
 	"client internal/web internal/issuer internal/sshlend internal/placefile internal/wholefile internal/launch internal/sift " +
-		"internal/sealedfile internal/addressed internal/pace internal/replies internal/paging",
+		"internal/sealedfile internal/addressed internal/pace internal/replies internal/paging internal/turns",
 	"internal/core/cert internal/core/policytext internal/core/manifest internal/core/render internal/core/sample internal/core/search " +
 		"internal/core/shares internal/core/folding internal/core/recipient",
 	"internal/core/access internal/core/assertion internal/core/authority internal/core/calendar internal/core/credential " +

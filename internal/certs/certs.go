@@ -13,16 +13,19 @@ import (
 	"tansu/internal/chest"
 	"tansu/internal/core/access"
 	"tansu/internal/core/cert"
+	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
 	"tansu/internal/shelf"
+	"tansu/internal/turns"
 )
 
 // Certs is the room. Its methods are safe for concurrent use.
 type Certs struct {
 	heart *chest.Chest
 	shelf *shelf.Shelf
+	turns *turns.Turns
 	// making bounds how many keys are made at once: an RSA key takes a processor for seconds.
 	making chan struct{}
 
@@ -35,8 +38,8 @@ type Certs struct {
 const mostMaking = 2
 
 // New opens the room over a heart and what it keeps.
-func New(heart *chest.Chest, shelf *shelf.Shelf) *Certs {
-	return &Certs{heart: heart, shelf: shelf, making: make(chan struct{}, mostMaking), lists: map[string]*list{},
+func New(heart *chest.Chest, shelf *shelf.Shelf, turns *turns.Turns) *Certs {
+	return &Certs{heart: heart, shelf: shelf, turns: turns, making: make(chan struct{}, mostMaking), lists: map[string]*list{},
 		statuses: map[string]status{}}
 }
 
@@ -46,6 +49,12 @@ type authority struct {
 	drawer *chest.Drawer
 	item   *chest.Item
 	number int
+}
+
+// kind is the type of its key.
+func (o *authority) kind() cryptokey.Type {
+	kind, _ := cert.KeyType(o.Key.Public()) // which was looked at when it came
+	return cryptokey.Type(kind)
 }
 
 func (o *authority) name() string { return o.drawer.Row.Name + "/" + o.item.Row.Name }
@@ -144,6 +153,18 @@ func signerOf(a *chest.Attempt, p *profile) (*authority, error) {
 	}
 	a.RestBeside(spot)
 	return authorityAt(a.St, spot, ref, a.Entry.At)
+}
+
+// inTurn signs by a key of a type: as soon as it is the caller's turn, if that takes long.
+func (s *Certs) inTurn(c chest.Caller, kind cryptokey.Type, sign func() error) error {
+	if kind.Slow() {
+		done, err := s.turns.Take(c.Ctx(), c.ID)
+		if err != nil {
+			return err
+		}
+		defer done()
+	}
+	return sign()
 }
 
 // newKey makes a key, as soon as few enough others are being made.

@@ -103,8 +103,11 @@ func (s *Certs) sign(c chest.Caller, ref reference.Reference, r cert.Request, o 
 		if err != nil {
 			return a.Fail(err)
 		}
-		made, err := by.Issue(p.Profile, r, o.Life, a.Entry.At)
-		if err != nil {
+		var made *x509.Certificate
+		if err := s.inTurn(c, by.kind(), func() error {
+			made, err = by.Issue(p.Profile, r, o.Life, a.Entry.At)
+			return err
+		}); err != nil {
 			return a.Fail(certrow.Told(err))
 		}
 		m = Made{Chain: served(append([]*x509.Certificate{made}, by.Chain...)), Facts: cert.Describe(made), Authority: by.item.Row.ID}

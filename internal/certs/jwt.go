@@ -47,7 +47,10 @@ func (s *Certs) IssueJWT(c chest.Caller, ref reference.Reference, r cert.JWTRequ
 			signature, _, err := key.Sign(scheme, cryptokey.Fixed, message)
 			return signature, keyrow.Told(err)
 		}
-		if made.SignedJWT, err = p.IssueJWT(r, by, a.Entry.At); err != nil {
+		if err := s.inTurn(c, key.Type(), func() error {
+			made.SignedJWT, err = p.IssueJWT(r, by, a.Entry.At)
+			return err
+		}); err != nil {
 			return a.Fail(certrow.Told(err))
 		}
 		made.KeyID = by.ID

@@ -101,7 +101,10 @@ func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequ
 		if err != nil {
 			return a.Fail(err)
 		}
-		if made, err = p.IssueSSH(r, by, a.Entry.At); err != nil {
+		if err := s.inTurn(c, by.key.Type(), func() error {
+			made, err = p.IssueSSH(r, by, a.Entry.At)
+			return err
+		}); err != nil {
 			return a.Fail(certrow.Told(err))
 		}
 		serial := fmt.Sprintf("%032x", made.Serial)

@@ -12,6 +12,7 @@ import (
 	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/store"
+	"tansu/internal/turns"
 	"tansu/internal/usage"
 )
 
@@ -19,6 +20,7 @@ import (
 type Keys struct {
 	heart   *chest.Chest
 	records Records
+	turns   *turns.Turns
 
 	mu     sync.Mutex
 	counts map[string]*counted  // of encryptions, by the version's id
@@ -32,8 +34,8 @@ type Records interface {
 }
 
 // New opens the room over a heart.
-func New(heart *chest.Chest, records Records) *Keys {
-	return &Keys{heart: heart, records: records, counts: map[string]*counted{}, open: map[string]published{}}
+func New(heart *chest.Chest, records Records, turns *turns.Turns) *Keys {
+	return &Keys{heart: heart, records: records, turns: turns, counts: map[string]*counted{}, open: map[string]published{}}
 }
 
 // Op is what a key is used for.
@@ -175,7 +177,7 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 	if err := a.DeniedNow(action, one.home); err != nil {
 		return Result{}, err
 	}
-	if result, err = one.do(u); err != nil {
+	if result, err = k.do(c, one, u); err != nil {
 		return Result{}, a.Fail(err)
 	}
 	a.Entry.Version, a.Entry.Grace = result.Version, one.grace
@@ -190,6 +192,19 @@ func (k *Keys) use(c chest.Caller, ref reference.Reference, u *Use, ready found)
 		return Result{}, err
 	}
 	return result, nil
+}
+
+// do does one use, as soon as it is the caller's turn if it takes long. Public halves of RSA are fast, and those of ECDSA are not.
+func (k *Keys) do(c chest.Caller, o *one, u *Use) (Result, error) {
+	slow := o.facts.Type.Slow() && u.Op != Public && u.Op != Encrypt && u.Op != DataKey
+	if slow && (u.Op != Verify || o.facts.Type == cryptokey.ECDSAP384 || o.facts.Type == cryptokey.ECDSAP521) {
+		done, err := k.turns.Take(c.Ctx(), c.ID)
+		if err != nil {
+			return Result{}, err
+		}
+		defer done()
+	}
+	return o.do(u)
 }
 
 // decide decides about one use. Whoever may see what is known of a key has its public half, and needs no other right to verify with that;

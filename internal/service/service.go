@@ -22,6 +22,7 @@ import (
 	"tansu/internal/rights"
 	"tansu/internal/shelf"
 	"tansu/internal/store"
+	"tansu/internal/turns"
 	"tansu/internal/usage"
 )
 
@@ -79,6 +80,7 @@ func New(records Records, o Options) (*Service, error) {
 		return nil, err
 	}
 	records.CountUses(usage.Of)
+	slow := turns.New()
 	s := &Service{
 		Heart: heart,
 		Done:  records.Done,
@@ -86,10 +88,10 @@ func New(records Records, o Options) (*Service, error) {
 			IssuerHosts: o.IssuerHosts, IsHere: o.IsHere}),
 		Rights: rights.New(heart, records),
 		Shelf:  shelf.New(heart, records),
-		Keys:   keys.New(heart, records),
+		Keys:   keys.New(heart, records, slow),
 		Ends:   ends.New(heart),
 	}
-	s.Certs = certs.New(heart, s.Shelf)
+	s.Certs = certs.New(heart, s.Shelf, slow)
 	s.Masters = masters.New(heart, records, o.Tokens)
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
 	if s.Recovery, err = recovery.New(heart, records, o.Recovery); err != nil {

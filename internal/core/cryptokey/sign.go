@@ -45,6 +45,15 @@ var rsaSchemes = []Scheme{SchemePS256, SchemePS384, SchemePS512, SchemeRS256, Sc
 // Schemes lists the ways in which keys of a type sign; the first is the usual one.
 func (t Type) Schemes() []Scheme { return slices.Clone(schemesOf[t]) }
 
+// Slow reports whether signing or decrypting with a key of a type takes a processor for about a millisecond, or for many.
+func (t Type) Slow() bool {
+	switch t {
+	case RSA2048, RSA3072, RSA4096, ECDSAP384, ECDSAP521:
+		return true
+	}
+	return false
+}
+
 // hashOf is the hash of a scheme, by the digits of its name; none for Ed25519, which hashes by itself.
 func (s Scheme) hash() crypto.Hash {
 	switch {
