@@ -313,6 +313,7 @@ type Check struct {
 	Until     time.Time `json:"valid_until,omitzero"`
 	Access    time.Time `json:"access_ends,omitzero"` // when what allows it ends
 	Warning   string    `json:"warning,omitempty"`    // what works now and will not for long
+	Revoked   string    `json:"revoked,omitempty"`    // of a certificate: why its authority has revoked it
 
 	Environment string `json:"environment,omitempty"` // that of the drawer it is in, when it would be served
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -101,7 +102,12 @@ type Keeper struct {
 
 	version int  // that is in the files
 	told    bool // the command ran for it
+	revoked bool // its authority says that it is not to be trusted any more
 }
+
+// replaced are the reasons of a revocation after which there is to be another certificate: the holder keeps its names (RFC 5280, section
+// 5.3.1).
+var replaced = []string{"unspecified", "key_compromise", "superseded"}
 
 // Times. After something did not work it is tried again soon, and then less and less often.
 const (
@@ -155,6 +161,10 @@ func (k *Keeper) once(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	due := at.Sub(k.Now())
+	if k.revoked && value.Version == k.version {
+		k.Log.Warn("the certificate was revoked: another one takes its place", "certificate", k.Certificate, "version", k.version)
+		due = 0
+	}
 	var failed error // to renew: the files get what there is
 	if due <= 0 {
 		if failed = k.renew(ctx); failed == nil {
@@ -276,7 +286,9 @@ func (k *Keeper) wait(ctx context.Context, most time.Duration) {
 	for ctx.Err() == nil {
 		if k.version != 0 {
 			_ = k.Chest.WatchValues(ctx, []string{k.Certificate}, func(ch client.Check) error {
-				if ch.Served && ch.Version != k.version {
+				before := k.revoked // then it is tried again when it is time to
+				k.revoked = ch.Version == k.version && slices.Contains(replaced, ch.Revoked)
+				if k.revoked && !before || ch.Served && ch.Version != k.version {
 					stop()
 				}
 				return nil

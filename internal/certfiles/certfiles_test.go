@@ -71,8 +71,8 @@ func told(t *testing.T, ran chan error) {
 	}
 }
 
-// A gate controller has its certificate issued, takes one that somebody else had renewed, and renews it itself when two thirds of its life
-// are over; its program is told each time, and finds a certificate and a key that belong together.
+// A gate controller has its certificate issued, takes one that somebody else had renewed, replaces one that is revoked, and renews it when
+// two thirds of its life are over; its program is told each time, and finds a certificate and a key that belong together.
 func TestFilesOfACertificateAreKeptNew(t *testing.T) {
 	app, files := start(t)
 	ctx, ran := t.Context(), make(chan error, 10)
@@ -105,9 +105,20 @@ func TestFilesOfACertificateAreKeptNew(t *testing.T) {
 	if second := loaded(); second != renewed.Facts.Serial || second == first {
 		t.Errorf("%s is loaded, and not %s", second, renewed.Facts.Serial)
 	}
+	if _, err := app.RevokeCertificate(ctx, "gates", "authority", renewed.Facts.Serial, "key_compromise"); err != nil {
+		t.Fatal(err)
+	}
+	replaced := loaded()
+	if replaced == renewed.Facts.Serial {
+		t.Error("one that was revoked is loaded")
+	}
+	checks, err := app.Check(ctx, client.Preflight{References: []string{"gates/gate-1@2", "gates/gate-1"}})
+	if err != nil || checks[0].Revoked != "key_compromise" || !strings.Contains(checks[0].Warning, "revoked") || checks[1].Revoked != "" {
+		t.Errorf("what a preflight says: %+v, %v", checks, err)
+	}
 	stop()
 	defer keep(t, files, app, ran, 61*24*time.Hour)()
-	if third := loaded(); third == first || third == renewed.Facts.Serial {
+	if third := loaded(); third == first || third == renewed.Facts.Serial || third == replaced {
 		t.Errorf("it was not renewed: %s", third)
 	}
 	value, err := app.ReadValue(ctx, "gates/gate-1")

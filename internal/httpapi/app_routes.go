@@ -120,7 +120,7 @@ func (a *api) hostKey(c *call) error {
 func checkJSON(ch shelf.Check) client.Check {
 	return client.Check{Reference: ch.Reference.String(), Served: ch.Served, Reason: ch.Reason, Detail: ch.Detail,
 		Remedy: remedyJSON(ch.Remedy), Version: ch.Version, NotAfter: ch.NotAfter, Until: ch.Changes, Access: ch.Access, Warning: ch.Warning,
-		Environment: ch.Environment}
+		Environment: ch.Environment, Revoked: ch.Revoked}
 }
 
 // watchValues tells of values that change, as events of the HTML standard (section 9.2), for as long as somebody listens.

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
+	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/content"
 
@@ -39,6 +41,7 @@ type Check struct {
 	Changes   time.Time // when the answer changes by itself; zero for never
 	Access    time.Time // when what allows it ends; zero for never
 	Warning   string    // what works now and will not for long
+	Revoked   string    // of a certificate: why its authority has revoked it; empty for not at all
 
 	Environment string // that of the drawer it is in, when it would be served
 }
@@ -151,6 +154,9 @@ func check(st *chest.Snapshot, row entity.Identity, ctx access.Context, ref refe
 	ch.Environment = found.Drawer.Row.Environment
 	ch.Changes = earlier(found.Changes, decision.Ends)
 	ch.Warning = warningOf(found, ref, ctx.Now)
+	if facts := certrow.Of(found.Item.Versions[found.Number-1].Facts); facts != nil && facts.Revoked != "" {
+		ch.Revoked, ch.Warning = facts.Revoked, "it was revoked ("+strings.ReplaceAll(facts.Revoked, "_", " ")+"): renew it (tansu cert renew)"
+	}
 	if left := decision.Ends.Sub(ctx.Now); ch.Warning == "" && !decision.Ends.IsZero() && left < soon {
 		ch.Warning = "access to it ends soon: somebody who may give it can renew it (tansu grant renew)"
 	}

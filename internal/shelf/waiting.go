@@ -125,7 +125,8 @@ func (s *Shelf) tellChanges(c chest.Caller, one *waking.Waiter, refs []reference
 	for i, ref := range refs {
 		before, now := told[i], check(st, row, ctx, ref)
 		told[i] = now
-		if now.Served != before.Served || now.Version != before.Version || now.Reason != before.Reason || !now.NotAfter.Equal(before.NotAfter) {
+		if now.Served != before.Served || now.Version != before.Version || now.Reason != before.Reason ||
+			now.Revoked != before.Revoked || !now.NotAfter.Equal(before.NotAfter) {
 			if err := tell(now); err != nil {
 				return err
 			}

@@ -2254,6 +2254,7 @@ export interface components {
             warning?: string;
             /** @description That of the drawer it is in. */
             environment?: string;
+            revoked?: components["schemas"]["RevocationReason"];
         };
         Upkeep: {
             /** @description The number of the newest entry. */
@@ -3230,7 +3231,7 @@ export interface components {
         };
         Authority: {
             item: components["schemas"]["Item"];
-            /** @description In PEM, its own first. */
+            /** @description In PEM, its own first; empty for a key that signs by profiles. */
             chain: string;
             /** @description The path of what it says to anybody: below it are crl, ocsp and certificate. */
             public: string;
