@@ -25,6 +25,7 @@ type Exposure struct {
 	Current   bool      `json:"current"`
 	Serves    bool      `json:"serves"`
 	Partly    bool      `json:"partly"` // there were more reads than were looked at
+	Used      bool      `json:"used"`   // of a key that stays in the chest: readers are those who used it
 	// Uncompared says what could not be compared with the version, because a drawer is closed; empty for nothing.
 	Uncompared string          `json:"uncompared,omitempty"`
 	Readers    []ExposedReader `json:"readers"` // those after it was exposed first

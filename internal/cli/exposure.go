@@ -190,7 +190,7 @@ func (a *app) printExposure(x client.Exposure) {
 	if x.Uncompared != "" {
 		fmt.Fprintf(a.Out, "\n✗ Not all was looked at: %s.\n", x.Uncompared)
 	}
-	fmt.Fprintln(a.Out, "\nWho read it:")
+	fmt.Fprintf(a.Out, "\nWho %s it:\n", exposuretext.Did(x))
 	readers := table{head: []string{"WHO", "SINCE THEN", "IN ALL", "LAST", "FROM"}}
 	for _, r := range x.Readers {
 		readers.add(r.Subject, strconv.Itoa(r.After), strconv.Itoa(r.Count), stamp(r.Last), strings.Join(r.Addrs, ", "))

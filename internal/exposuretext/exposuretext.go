@@ -9,6 +9,14 @@ import (
 	"tansu/client"
 )
 
+// Did is what happened with what is exposed: it was read, or, of a key that stays in the chest, used.
+func Did(x client.Exposure) string {
+	if x.Used {
+		return "used"
+	}
+	return "read"
+}
+
 // Markdown writes the report.
 func Markdown(x client.Exposure) string {
 	var b strings.Builder
@@ -23,7 +31,11 @@ func Markdown(x client.Exposure) string {
 	line("- %s", map[bool]string{true: "**It is still served**", false: "It is not served any more"}[x.Serves])
 	line("\n## Replace, in this order\n")
 	for i, r := range x.Replace {
-		line("%d. `%s`: %s (`%s`)", i+1, r.Reference, r.Why, r.Command)
+		command := ""
+		if r.Command != "" {
+			command = " (`" + r.Command + "`)"
+		}
+		line("%d. `%s`: %s%s", i+1, r.Reference, r.Why, command)
 	}
 	if len(x.Replace) == 0 {
 		line("Nothing: it is not served, and nothing else is known to depend on it.")
@@ -31,8 +43,8 @@ func Markdown(x client.Exposure) string {
 	if x.Uncompared != "" {
 		line("\nNot all was looked at: %s.", x.Uncompared)
 	}
-	line("\n## Who read it\n")
-	line("| who | reads since | reads in all | last | from |\n| --- | ---: | ---: | --- | --- |")
+	line("\n## Who %s it\n", Did(x))
+	line("| who | since then | in all | last | from |\n| --- | ---: | ---: | --- | --- |")
 	for _, r := range x.Readers {
 		line("| `%s` | %d | %d | %s | %s |", r.Subject, r.After, r.Count, at(r.Last), strings.Join(r.Addrs, ", "))
 	}

@@ -29,7 +29,7 @@ func (a *api) exposure(c *call) error {
 	}
 	answer := client.Exposure{Reference: x.Reference, Since: x.Since, Reason: x.Reason, Marked: x.Marked, CreatedAt: x.CreatedAt,
 		CreatedBy: x.CreatedBy, Current: x.Current, Serves: x.Serves,
-		Partly: x.Partly, Uncompared: x.Uncompared,
+		Partly: x.Partly, Used: x.Used, Uncompared: x.Uncompared,
 		Readers: []client.ExposedReader{}, Holders: []client.ExposedHolder{}, Replace: []client.Replacement{}}
 	for _, r := range x.Readers {
 		answer.Readers = append(answer.Readers, client.ExposedReader(r))

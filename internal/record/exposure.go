@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tansu/internal/certrow"
 	"tansu/internal/chest"
 	"tansu/internal/usage"
 
@@ -34,6 +35,7 @@ type Exposure struct {
 	Holders []ExposedHolder // who could have, at some time since
 	Replace []Replacement   // what to replace, in this order
 	Partly  bool            // there were more reads than were looked at
+	Used    bool            // of a key that stays in the chest: readers are those who used it
 	// Uncompared says what could not be compared with the version, because a drawer is closed; empty for nothing.
 	Uncompared string
 }
@@ -110,9 +112,16 @@ func (s *Record) ReportExposure(c chest.Caller, ref reference.Reference, since t
 	if x.Since.Before(x.CreatedAt) { // a value cannot have been seen before it was there
 		x.Since = x.CreatedAt
 	}
-	err = s.exposedReaders(a, &x, it, namesEver(a.St, d, it), ref.Version)
+	actions, used := exposing(it)
+	x.Used = used
+	for _, action := range actions {
+		if err == nil {
+			err = s.exposedReaders(a, &x, it, namesEver(a.St, d, it), ref.Version, action)
+		}
+	}
+	gather(&x)
 	if err == nil {
-		err = exposedHolders(a, &x, name)
+		err = exposedHolders(a, &x, name, actions)
 	}
 	if err == nil {
 		err = s.replacements(a, &x, name)
@@ -143,9 +152,10 @@ func namesEver(st *chest.Snapshot, d *chest.Drawer, it *chest.Item) []string {
 
 // exposedReaders finds who read the version, ever: by the item's id, and by its names where entries have no ids yet; in the database and
 // in archives.
-func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, names []string, version int) error {
+func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, names []string, version int,
+	action access.Action) error {
 	r := readersOf{x: x, ctx: a.Caller.Ctx(), item: it.Row.ID, names: names, version: version, found: map[string]*ExposedReader{}}
-	f := store.Filter{Action: access.ReadValue.String(), Outcome: string(trail.Allowed), Since: x.CreatedAt}
+	f := store.Filter{Action: action.String(), Outcome: string(trail.Allowed), Since: x.CreatedAt}
 	byID := f
 	byID.Item = it.Row.ID
 	if err := s.records.Entries(byID, r.take); err != nil {
@@ -171,10 +181,36 @@ func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, n
 	for _, reader := range r.found {
 		x.Readers = append(x.Readers, *reader)
 	}
-	slices.SortFunc(x.Readers, func(p, q ExposedReader) int {
-		return cmp.Or(cmp.Compare(q.After, p.After), cmp.Compare(q.Count, p.Count), strings.Compare(p.Subject, q.Subject))
-	})
 	return r.ctx.Err()
+}
+
+// gather makes one of each reader, who may have used a key in several ways, and puts those first who did so most since then.
+func gather(x *Exposure) {
+	slices.SortFunc(x.Readers, func(p, q ExposedReader) int { return strings.Compare(p.Subject, q.Subject) })
+	var each []ExposedReader
+	for _, r := range x.Readers {
+		if last := len(each) - 1; last >= 0 && each[last].Subject == r.Subject {
+			one := &each[last]
+			one.Count, one.After = one.Count+r.Count, one.After+r.After
+			if r.First.Before(one.First) {
+				one.First = r.First
+			}
+			if r.Last.After(one.Last) {
+				one.Last = r.Last
+			}
+			for _, addr := range r.Addrs {
+				if !slices.Contains(one.Addrs, addr) {
+					one.Addrs = append(one.Addrs, addr)
+				}
+			}
+			continue
+		}
+		each = append(each, r)
+	}
+	slices.SortStableFunc(each, func(p, q ExposedReader) int {
+		return cmp.Or(cmp.Compare(q.After, p.After), cmp.Compare(q.Count, p.Count))
+	})
+	x.Readers = each
 }
 
 // readersOf gathers who read a version.
@@ -225,7 +261,7 @@ func (r *readersOf) take(e trail.Entry) bool {
 
 // exposedHolders works out who could at some time since: by the grants of now and those that ended meanwhile, without the
 // denials that came meanwhile. Teams count with the members that they have now.
-func exposedHolders(a *chest.Attempt, x *Exposure, name string) error {
+func exposedHolders(a *chest.Attempt, x *Exposure, name string, actions []access.Action) error {
 	now := a.Entry.At
 	var was store.Change
 	a.St.Grants("", func(row entity.Grant) bool {
@@ -246,11 +282,19 @@ func exposedHolders(a *chest.Attempt, x *Exposure, name string) error {
 		return err
 	}
 	target := a.St.Target(chest.TargetOf(name)...)
-	still := map[string]bool{}
-	for _, h := range a.St.Policy.Holders(access.ReadValue, target, now) {
-		still[h.Subject] = true
+	still, listed := map[string]bool{}, map[string]bool{}
+	var could []access.Holder
+	for _, action := range actions {
+		for _, h := range a.St.Policy.Holders(action, target, now) {
+			still[h.Subject] = true
+		}
+		could = append(could, then.Policy.Holders(action, target, x.Since)...)
 	}
-	for _, h := range then.Policy.Holders(access.ReadValue, target, x.Since) {
+	for _, h := range could {
+		if listed[h.Subject] {
+			continue
+		}
+		listed[h.Subject] = true
 		row := a.St.Identity(h.Subject)
 		holder := ExposedHolder{Subject: chest.SubjectOf(row), State: row.State, Still: still[h.Subject],
 			Grants: a.St.DescribeGrants(h.Grants, now)}
@@ -276,6 +320,9 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 	uses, err := s.records.Uses(store.UseFilter{Kind: usage.Read, Since: chest.Micros(x.Since), By: exposedTo(x)})
 	if err != nil {
 		return err
+	}
+	if x.Used { // who used a key has not seen it
+		uses = nil
 	}
 	type candidate struct {
 		Replacement
@@ -311,14 +358,22 @@ func (s *Record) replacements(a *chest.Attempt, x *Exposure, name string) error 
 	slices.SortStableFunc(list, func(p, q candidate) int {
 		return cmp.Or(cmp.Compare(p.order, q.order), btoi(q.production)-btoi(p.production), strings.Compare(p.Reference, q.Reference))
 	})
+	ref, err := reference.Parse(x.Reference)
+	if err != nil {
+		return err
+	}
 	_, it, err := a.St.ItemOf(reference.Reference{Drawer: chest.TargetOf(name)[0], Item: chest.TargetOf(name)[1]})
+	authority := err == nil && it.Row.Kind == entity.KindAuthority
 	switch {
-	case x.Current && err == nil:
+	case x.Current && err == nil && !authority:
 		x.Replace = append(x.Replace, Replacement{name, "it is exposed, and it is what everybody gets now", replacing(name, it, a.Entry.At)},
 			Replacement{x.Reference, "when the new one is in use: nobody may get it any more", "tansu item suspend " + x.Reference})
-	case x.Serves:
+	case x.Serves && !authority:
 		x.Replace = append(x.Replace, Replacement{x.Reference, "it is exposed, and it is still served when it is pinned by its number",
 			"tansu item suspend " + x.Reference})
+	}
+	if err == nil {
+		x.Replace = append(x.Replace, certified(a, it, name, ref.Version)...)
 	}
 	for _, c := range list {
 		x.Replace = append(x.Replace, c.Replacement)
@@ -347,7 +402,11 @@ func replacing(name string, it *chest.Item, now time.Time) string {
 	if len(it.Versions) == 0 {
 		return command
 	}
-	for _, field := range strings.Fields(it.Versions[len(it.Versions)-1].Fields) {
+	newest := it.Versions[len(it.Versions)-1]
+	if facts := certrow.Of(newest.Facts); it.Row.Kind == entity.KindCertificate && facts != nil && facts.Made != "" {
+		return "tansu cert renew " + name
+	}
+	for _, field := range strings.Fields(newest.Fields) {
 		parts := strings.Split(field, ":")
 		secret := len(parts) == 2 // the others are said to be plain
 		if shape := secretvalue.Shape(it.Row.Shape); shape == secretvalue.Login || shape == secretvalue.Connection {

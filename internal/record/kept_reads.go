@@ -3,9 +3,10 @@ package record
 import (
 	"errors"
 	"fmt"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/store"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"

@@ -8,8 +8,9 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/envelope"

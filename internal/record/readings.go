@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/usage"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/reference"

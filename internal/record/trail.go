@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+
 	"tansu/internal/chest"
 
 	"tansu/internal/archive"

@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
+
 	"tansu/internal/chest"
 	"tansu/internal/usage"
-	"time"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"

@@ -1,8 +1,9 @@
 package record
 
 import (
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
 )
 
 // Follower is a witness or an outlet, and how far it is.

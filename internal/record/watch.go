@@ -4,8 +4,9 @@ import (
 	"context"
 	"strings"
 	"sync"
-	"tansu/internal/chest"
 	"time"
+
+	"tansu/internal/chest"
 
 	"tansu/internal/core/access"
 	"tansu/internal/core/lifecycle"

@@ -2765,6 +2765,8 @@ export interface components {
             serves: boolean;
             /** @description There were more reads than were looked at. */
             partly: boolean;
+            /** @description Of a key that stays in the chest: readers are those who used it. */
+            used: boolean;
             /** @description What could not be compared with the version, because a drawer is closed. */
             uncompared?: string;
             readers: {

@@ -123,13 +123,13 @@ export function ExposurePage() {
           </section>
           <section aria-labelledby="did">
             <h2 id="did" className="mb-2 text-xl font-semibold">
-              Who read it
+              {x.used ? "Who used it" : "Who read it"}
             </h2>
             {x.readers.length === 0 ? <p>Nobody.</p> : <Readers list={x.readers} />}
           </section>
           <section aria-labelledby="could">
             <h2 id="could" className="mb-2 text-xl font-semibold">
-              Who could have read it since then
+              {x.used ? "Who could have used it since then" : "Who could have read it since then"}
             </h2>
             {x.holders.length === 0 ? <p>Nobody.</p> : <Holders list={x.holders} />}
             <p className="muted mt-2 text-sm">Includes grants that have ended since. Teams are shown with their current members.</p>

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useMayThere } from "../../api/may";
 import { useAct, useItem } from "../../api/queries";
+import { Copy } from "../../parts/Copy";
 import { Confirm } from "../../parts/Confirm";
 import { Mark } from "../../parts/Mark";
 import { ProblemBox } from "../../parts/ProblemBox";
@@ -15,12 +16,13 @@ export function ReplaceStep({ of: step, number }: { of: Step; number: number }) 
   const [target = "", version = ""] = step.reference.split("@");
   const [drawer = "", item = ""] = target.split("/");
   const suspends = step.command.startsWith("tansu item suspend ");
+  const puts = step.command.startsWith("tansu put ") || step.command.startsWith("tansu key rotate ");
   const { may } = useMayThere(target);
   const act = useAct(drawer, item);
   const [open, setOpen] = useState(false);
   const history = useItem(drawer, item, open && !suspends && may("see_metadata"));
   const [done, setDone] = useState(false);
-  const allowed = suspends ? may("change_item") : may("write_version") && may("see_metadata");
+  const allowed = suspends ? may("change_item") : puts && may("write_version") && may("see_metadata");
   const close = () => setOpen(false);
   return (
     <li className="border-base-300 flex flex-wrap items-start justify-between gap-3 border-l-2 pl-4">
@@ -32,10 +34,15 @@ export function ReplaceStep({ of: step, number }: { of: Step; number: number }) 
           </Link>
         </span>
         <span>
-          {suspends ? "Suspend it: " : "Replace its value: "}
+          {suspends && "Suspend it: "}
+          {puts && "Replace its value: "}
           {step.why}
         </span>
-        {!allowed && <code className="name muted text-sm">{step.command}</code>}
+        {!allowed && step.command && (
+          <span className="flex flex-wrap items-center gap-2">
+            <code className="name muted text-sm break-all">{step.command}</code> <Copy text={step.command} what="the command" />
+          </span>
+        )}
       </div>
       {done ? (
         <Mark state="usable" word="Done" />
