@@ -171,6 +171,28 @@ func TestWhoMaySayWhatAKeySigns(t *testing.T) {
 	if _, err := chest.Client(t, token).CreateItem(ctx, "gates", item); chesttest.Code(err) != "refused" {
 		t.Errorf("a depositor says what a key signs: %v", err)
 	}
+
+	// What was narrowed stays narrow for whoever may suspend and hold versions, and may not say what the key signs.
+	_, subscriber := chest.App(t, "lane-counter", chesttest.Grant{Role: "subscriber", Scope: "gates/good"})
+	narrow := `{"authority":"good-key","longest":"15m","jwt":{"issuer":"x","audiences":["gate-1"]}}`
+	must[client.Stored](t)(curator.AddVersion(ctx, "gates", "good", 0, client.Content([]byte(narrow))))
+	steward := chest.Client(t, chest.Steward)
+	actions := []string{"list", "see_metadata", "change_item"}
+	must[client.RoleStored](t)(steward.AddRole(ctx, client.NewRole{Name: "switcher", Actions: actions}))
+	switcher := chest.Client(t, chest.Person(t, "pier", chesttest.Grant{Role: "switcher", Scope: "gates/good"}))
+	wide := func() error {
+		return second(chest.Client(t, subscriber).IssueJWT(ctx, "gates", "good", client.NewJWT{Audiences: []string{"gate-3"}}))
+	}
+	if err := wide(); chesttest.Code(err) != "invalid_input" {
+		t.Errorf("narrowed: %v", err)
+	}
+	for _, act := range []client.Act{{Act: "hold", Version: 1}, {Act: "release"}, {Act: "suspend", Version: 2}} {
+		must[client.History](t)(switcher.Act(ctx, "gates", "good", act))
+		if err := wide(); err == nil {
+			t.Errorf("wide again by %s", act.Act)
+		}
+	}
+
 	must[client.Stored](t)(curator.CreateItem(ctx, "gates", client.NewItem{Name: "mac", Key: &client.NewKeyFacts{Type: "hmac-sha-256"}}))
 	must[client.Stored](t)(curator.CreateItem(ctx, "gates", client.NewItem{Name: "data", Key: &client.NewKeyFacts{Type: "aes-256"}}))
 	for authority, algorithm := range map[string]string{"good-key": "RS256", "mac": "", "data": "", "secret": "",
@@ -182,3 +204,5 @@ func TestWhoMaySayWhatAKeySigns(t *testing.T) {
 		}
 	}
 }
+
+func second[T any](_ T, err error) error { return err }

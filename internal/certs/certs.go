@@ -14,6 +14,7 @@ import (
 	"tansu/internal/core/access"
 	"tansu/internal/core/cert"
 	"tansu/internal/core/cryptokey"
+	"tansu/internal/core/lifecycle"
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
@@ -140,9 +141,26 @@ func (s *Certs) begin(c chest.Caller, ref reference.Reference) (a *chest.Attempt
 	}
 	facts := certrow.Of(found.Item.Versions[found.Number-1].Facts)
 	if facts == nil || facts.Profile == nil {
-		return nil, nil, a.Fail(chest.Invalid("profile", "%s is a %s, and no profile of certificates", ref, found.Item.Row.Kind))
+		return nil, nil, a.Fail(chest.Invalid("profile", "%s is a %s, and no profile", ref, found.Item.Row.Kind))
+	}
+	if err := latest(found, ref, a.Entry.At); err != nil {
+		return nil, nil, a.Fail(err)
 	}
 	return a, &profile{facts.Profile, found.Item.Row, facts.Signer}, nil
+}
+
+// latest refuses a version of a profile in the place of a later one that is suspended, or has ended: it may give more, and who may change
+// the item could bring it back without the right to say what an authority signs.
+func latest(found chest.Serving, ref reference.Reference, now time.Time) error {
+	for number := len(found.Item.Versions); number > found.Number; number-- {
+		switch state := found.Item.Life.VersionAt(number, now); state {
+		case lifecycle.Staged, lifecycle.Waiting:
+		default:
+			return &chest.Error{Code: chest.NotServable, Reason: string(state), Detail: fmt.Sprintf("%s: version %d is %s, and an older one "+
+				"does not take its place: put in a new one", ref, number, state)}
+		}
+	}
+	return nil
 }
 
 // signerOf opens the authority of a profile, wherever it is now.
