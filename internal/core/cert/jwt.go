@@ -38,6 +38,7 @@ const (
 	mostClaims = 50
 	mostText   = 500
 	mostAlways = 4 << 10
+	mostBody   = 8 << 10
 )
 
 // EdDSA is what a signature by Ed25519 is called (RFC 8037). RFC 9864 names it Ed25519 instead, which few verifiers know yet.
@@ -165,6 +166,9 @@ func (p *Profile) IssueJWT(r JWTRequest, by JWTKey, now time.Time) (made SignedJ
 	body, err := json.Marshal(claims)
 	if err != nil {
 		return made, err
+	}
+	if len(body) > mostBody {
+		return made, invalid("claims", "the token would say %d bytes; the most is %d, as many as verifiers take in a header", len(body), mostBody)
 	}
 	encoding := base64.RawURLEncoding
 	input := encoding.EncodeToString(head) + "." + encoding.EncodeToString(body)

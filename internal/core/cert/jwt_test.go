@@ -3,6 +3,7 @@ package cert
 import (
 	"crypto/ed25519"
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -61,6 +62,9 @@ func TestTokensSayWhatTheirProfileSays(t *testing.T) {
 		{"claims", "no claim", func(r *JWTRequest) { r.Claims = map[string][]string{"exp": {"9999999999"}} }},
 		{"claims", "may not say", func(r *JWTRequest) { r.Claims = map[string][]string{"scope": {"board", "refund"}} }},
 		{"claims", "texts", func(r *JWTRequest) { r.Claims = map[string][]string{"scope": {}} }},
+		{"claims", "8192", func(r *JWTRequest) {
+			r.Claims = map[string][]string{"scope": slices.Repeat([]string{"board:" + strings.Repeat("x", 400)}, 50)}
+		}},
 		{"life", "1s to 15m", func(r *JWTRequest) { r.Life = 16 * time.Minute }},
 		{"life", "1s to 15m", func(r *JWTRequest) { r.Life = time.Millisecond }},
 	} {

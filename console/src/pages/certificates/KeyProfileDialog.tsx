@@ -54,9 +54,9 @@ export function KeyProfileDialog({ drawer, authority, item, profile, onClose }: 
             value={gives}
             onChange={(e) => setGives(e.target.value)}
             options={[
-              { value: "jwt", text: "JSON Web Tokens: others check them without asking anybody" },
-              { value: "user", text: "SSH certificates of users: servers let them in" },
-              { value: "host", text: "SSH certificates of hosts: users know them" },
+              { value: "jwt", text: "JSON Web Tokens" },
+              { value: "user", text: "SSH certificates of users" },
+              { value: "host", text: "SSH certificates of hosts" },
             ]}
           />
         )}
