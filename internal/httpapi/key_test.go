@@ -2,6 +2,7 @@ package httpapi_test
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -19,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -567,5 +569,54 @@ func TestAWrappedKeyIsReceived(t *testing.T) {
 		if _, err := bringer.CreateItem(ctx, "d", bad); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s: %v", what, err)
 		}
+	}
+}
+
+// Many uses in one call, while what they rest on keeps changing, are all done or none is, and nobody waits for them.
+func TestABatchOfUsesIsAllOrNothingWhileTheKeyChanges(t *testing.T) {
+	chest := chesttest.Start(t)
+	chest.Fill(t, "d", "other", "v")
+	steward := chest.Client(t, chest.Steward)
+	key := makeKey(t, steward, "k", client.NewKeyFacts{Type: "ed25519"})
+	_, token := chest.App(t, "loop", chesttest.Grant{Role: "consumer", Scope: "d/k"})
+	app := chest.Client(t, token)
+	uses := make([]client.KeyUse, 200)
+	for i := range uses {
+		uses[i] = client.KeyUse{Op: "sign", Message: []byte("line 4")}
+	}
+	stop, cancel := context.WithCancel(ctx)
+	var wait sync.WaitGroup
+	changed := 0
+	wait.Go(func() {
+		revision := key.Item.Revision
+		for stop.Err() == nil {
+			text := fmt.Sprint("changed ", changed)
+			it, err := steward.ChangeItem(ctx, "d", "k", revision, client.Described{Description: &text})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			revision, changed = it.Revision, changed+1
+		}
+	})
+	done := 0
+	for range 30 {
+		results, err := app.UseKey(ctx, "d/k", uses...)
+		switch {
+		case chesttest.Code(err) == "stale":
+		case err != nil || len(results) != len(uses):
+			t.Errorf("%d results, %v", len(results), err)
+		default:
+			done++
+		}
+	}
+	cancel()
+	wait.Wait()
+	var signed int64
+	for _, u := range must[[]client.KeyUser](t)(steward.KeyUsers(ctx, "d/k")) {
+		signed += u.Times
+	}
+	if signed != int64(done*len(uses)) || changed == 0 {
+		t.Errorf("%d calls were done, %d signatures are in the trail, and %d changes", done, signed, changed)
 	}
 }

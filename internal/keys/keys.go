@@ -93,6 +93,13 @@ type Result struct {
 // MostUses is how many uses one call may have.
 const MostUses = 1000
 
+// What rests on something that keeps changing is tried again, and in the end while nothing else may change. Others do not wait for it then,
+// unless it is short: it has at most so many uses.
+const (
+	tries     = 4
+	mostAlone = 50
+)
+
 // Use uses a key several times, each use decided and recorded by itself: some may be refused while others are done. All entries become
 // durable in one commit, and nothing is returned before. A reference with a version uses that one; without, the current one, or the one
 // that a ciphertext names.
@@ -109,6 +116,15 @@ func (k *Keys) Use(c chest.Caller, ref reference.Reference, uses []Use) (results
 		}
 	}
 	results, err = k.useAll(c, ref, uses)
+	if len(uses) > mostAlone {
+		for n := 0; n < tries && errors.Is(err, store.ErrMoved); n++ {
+			results, err = k.useAll(c, ref, uses)
+		}
+		if errors.Is(err, store.ErrMoved) {
+			err = &chest.Error{Code: chest.Stale, Detail: "what this rests on keeps changing; try again with fewer uses in one call", Err: err}
+		}
+		return results, err
+	}
 	if errors.Is(err, store.ErrMoved) {
 		err = k.heart.Try(func() error {
 			results, err = k.useAll(c, ref, uses)
