@@ -241,6 +241,12 @@ func (s *Signer) SignMessage(_ io.Reader, message []byte, options crypto.SignerO
 	return result.Signature, err
 }
 
+// Decrypt opens a JWE that was encrypted to the public half, which makes a key that decrypts a crypto.Decrypter.
+func (s *Signer) Decrypt(_ io.Reader, jwe []byte, _ crypto.DecrypterOpts) ([]byte, error) {
+	name, _, _ := strings.Cut(s.reference, "@") // whichever version the JWE names
+	return s.chest.Decrypt(s.ctx, name, string(jwe), nil)
+}
+
 // thumbprinted are the members of a JWK that its thumbprint covers, by its kind (RFC 7638, section 3.2; RFC 8037, section 2).
 var thumbprinted = map[string][]string{"RSA": {"e", "kty", "n"}, "EC": {"crv", "kty", "x", "y"}, "OKP": {"crv", "kty", "x"},
 	"AKP": {"alg", "kty", "pub"}}

@@ -3,6 +3,7 @@ package httpapi_test
 import (
 	"bytes"
 	"context"
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -569,6 +570,26 @@ func TestAWrappedKeyIsReceived(t *testing.T) {
 		if _, err := bringer.CreateItem(ctx, "d", bad); chesttest.Code(err) != "invalid_input" {
 			t.Errorf("%s: %v", what, err)
 		}
+	}
+}
+
+// In Go a key that decrypts is a crypto.Decrypter of what others encrypted to its public half, also after it was rotated.
+func TestAKeyIsADecrypter(t *testing.T) {
+	_, steward, app := startKeys(t)
+	makeKey(t, steward, "claims", client.NewKeyFacts{Type: "rsa-2048", Operations: []string{"encrypt", "decrypt"}})
+	var decrypter crypto.Decrypter = must[*client.Signer](t)(app.Signer(ctx, "d/claims"))
+	sealed := must[string](t)(app.Encrypt(ctx, "d/claims", []byte("cabin 4 was flooded"), nil))
+	rotateKey(t, steward, "claims")
+	for _, jwe := range []string{sealed, must[string](t)(app.Encrypt(ctx, "d/claims", []byte("cabin 4 was flooded"), nil))} {
+		if plain, err := decrypter.Decrypt(nil, []byte(jwe), nil); err != nil || string(plain) != "cabin 4 was flooded" {
+			t.Errorf("it opens as %q, %v", plain, err)
+		}
+	}
+	if _, is := decrypter.Public().(*rsa.PublicKey); !is {
+		t.Errorf("its public half is %T", decrypter.Public())
+	}
+	if plain, err := decrypter.Decrypt(nil, []byte(sealed[:len(sealed)-4]), nil); err == nil {
+		t.Errorf("what was cut off opens as %q", plain)
 	}
 }
 
