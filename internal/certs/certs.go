@@ -26,21 +26,17 @@ import (
 type Certs struct {
 	heart *chest.Chest
 	shelf *shelf.Shelf
-	turns *turns.Turns
-	// making bounds how many keys are made at once: an RSA key takes a processor for seconds.
-	making chan struct{}
+	// Whoever uses a key that takes long, or makes one, waits for a turn.
+	using, making *turns.Turns
 
 	mu       sync.Mutex
 	lists    map[string]*list  // by authority
 	statuses map[string]status // by authority, serial number and hash
 }
 
-// mostMaking is how many keys are made at once.
-const mostMaking = 2
-
 // New opens the room over a heart and what it keeps.
-func New(heart *chest.Chest, shelf *shelf.Shelf, turns *turns.Turns) *Certs {
-	return &Certs{heart: heart, shelf: shelf, turns: turns, making: make(chan struct{}, mostMaking), lists: map[string]*list{},
+func New(heart *chest.Chest, shelf *shelf.Shelf, using, making *turns.Turns) *Certs {
+	return &Certs{heart: heart, shelf: shelf, using: using, making: making, lists: map[string]*list{},
 		statuses: map[string]status{}}
 }
 
@@ -176,7 +172,7 @@ func signerOf(a *chest.Attempt, p *profile) (*authority, error) {
 // inTurn signs by a key of a type: as soon as it is the caller's turn, if that takes long.
 func (s *Certs) inTurn(c chest.Caller, kind cryptokey.Type, sign func() error) error {
 	if kind.Slow() {
-		done, err := s.turns.Take(c.Ctx(), c.ID)
+		done, err := s.using.Take(c.Ctx(), c.ID)
 		if err != nil {
 			return err
 		}
@@ -185,14 +181,13 @@ func (s *Certs) inTurn(c chest.Caller, kind cryptokey.Type, sign func() error) e
 	return sign()
 }
 
-// newKey makes a key, as soon as few enough others are being made.
+// newKey makes a key, when it is the caller's turn.
 func (s *Certs) newKey(c chest.Caller, kind string) (key signer, err error) {
-	select {
-	case s.making <- struct{}{}:
-		defer func() { <-s.making }()
-	case <-c.Ctx().Done():
-		return nil, c.Ctx().Err()
+	done, err := s.making.Take(c.Ctx(), c.ID)
+	if err != nil {
+		return nil, err
 	}
+	defer done()
 	key, err = cert.NewKey(kind)
 	return key, certrow.Told(err)
 }

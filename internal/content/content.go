@@ -31,6 +31,27 @@ type Version struct {
 
 	About []string      // the names of where it goes to
 	Key   *keyrow.Facts // of a key; nil for another item
+
+	ready *ready // a key that was made before, because that takes long
+}
+
+// ready is a key that was made for a version.
+type ready struct {
+	facts  keyrow.Facts
+	stored []byte
+	public string
+}
+
+// TakesLong reports whether a version is a key that takes long to make.
+func (n Version) TakesLong() bool { return n.Key != nil && n.Brought.Len() == 0 && n.Key.Type.Slow() }
+
+// MakeKey makes the key of a version at once, so that filling it does not take long any more.
+func (n *Version) MakeKey() error {
+	stored, public, err := n.Key.Make(nil)
+	if err == nil {
+		n.ready = &ready{*n.Key, stored, public}
+	}
+	return err
 }
 
 // Field is a field of a new version: its value, or a recipe that makes one up.
@@ -231,6 +252,10 @@ func (n Version) publicNotes() (notes []string) {
 func (n Version) fillKey() (f Filled, err error) {
 	if n.Content.Len() > 0 || n.Recipe != "" || len(n.Fields) > 0 {
 		return f, chest.Invalid("value", "this item is a key: a version is made in the chest, or brought along (brought), and has no value")
+	}
+	if n.ready != nil && n.ready.facts == *n.Key {
+		f.Content, f.Size, f.PublicKey = secretvalue.New(n.ready.stored), len(n.ready.stored), n.ready.public
+		return f, nil
 	}
 	stored, public, err := n.Key.Make(n.Brought.Reveal())
 	f.Content, f.Size, f.PublicKey = secretvalue.New(stored), len(stored), public

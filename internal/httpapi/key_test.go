@@ -14,6 +14,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"math/big"
 	"os"
@@ -590,6 +591,38 @@ func TestAKeyIsADecrypter(t *testing.T) {
 	}
 	if plain, err := decrypter.Decrypt(nil, []byte(sealed[:len(sealed)-4]), nil); err == nil {
 		t.Errorf("what was cut off opens as %q", plain)
+	}
+}
+
+// Whoever may not put a key in has none made, which takes a processor for seconds: ten of theirs are refused before three of others are
+// made.
+func TestNobodyHasKeysMadeInVain(t *testing.T) {
+	chest, steward, _ := startKeys(t)
+	_, token := chest.App(t, "nobody")
+	made := make(chan error, 1)
+	go func() {
+		var err error
+		for n := range 3 {
+			name := fmt.Sprint("slow-", n)
+			_, one := steward.CreateItem(ctx, "d", client.NewItem{Name: name, Key: &client.NewKeyFacts{Type: "rsa-4096"}})
+			err = errors.Join(err, one)
+		}
+		made <- err
+	}()
+	nobody := chest.Client(t, token)
+	for n := range 10 {
+		item := client.NewItem{Name: fmt.Sprint("in-vain-", n), Key: &client.NewKeyFacts{Type: "rsa-4096"}}
+		if _, err := nobody.CreateItem(ctx, "d", item); chesttest.Code(err) != "refused" {
+			t.Errorf("made by whoever may not: %v", err)
+		}
+	}
+	select {
+	case <-made:
+		t.Error("they were kept waiting as if keys were made for them")
+	default:
+	}
+	if err := <-made; err != nil {
+		t.Error(err)
 	}
 }
 

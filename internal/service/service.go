@@ -80,18 +80,18 @@ func New(records Records, o Options) (*Service, error) {
 		return nil, err
 	}
 	records.CountUses(usage.Of)
-	slow := turns.New()
+	using, making := turns.New(), turns.New() // of keys that take long: making one takes seconds, and nobody waits for that to use one
 	s := &Service{
 		Heart: heart,
 		Done:  records.Done,
 		People: people.New(heart, records, people.Options{Names: o.Names, IssuerKeys: o.IssuerKeys,
 			IssuerHosts: o.IssuerHosts, IsHere: o.IsHere}),
 		Rights: rights.New(heart, records),
-		Shelf:  shelf.New(heart, records),
-		Keys:   keys.New(heart, records, slow),
+		Shelf:  shelf.New(heart, records, making),
+		Keys:   keys.New(heart, records, using),
 		Ends:   ends.New(heart),
 	}
-	s.Certs = certs.New(heart, s.Shelf, slow)
+	s.Certs = certs.New(heart, s.Shelf, using, making)
 	s.Masters = masters.New(heart, records, o.Tokens)
 	s.Record = record.New(heart, records, s.Shelf, record.Options{Witnesses: o.Witnesses, ArchiveAfter: o.ArchiveAfter, Outlets: o.Outlets})
 	if s.Recovery, err = recovery.New(heart, records, o.Recovery); err != nil {

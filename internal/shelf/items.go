@@ -159,6 +159,9 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		v = v.Cooked(d.Schedule.At(s.heart.Now()))
 	}
 	v.About, v.Key = []string{ref.Drawer, ref.Item}, n.Key
+	if err := s.makeKey(c, ref, &v); err != nil {
+		return it, made, err
+	}
 	f, err := v.Fill(n.Shape, nil, s.heart.Now())
 	if err != nil {
 		return it, made, err
@@ -286,10 +289,36 @@ func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewV
 		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
 }
 
+// makeKey makes a key that takes long, for whoever may put it in and when it is their turn, before a change is begun for which others wait.
+func (s *Shelf) makeKey(c chest.Caller, ref reference.Reference, v *NewVersion) error {
+	if !v.TakesLong() {
+		return nil
+	}
+	if _, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item); err != nil {
+		return err
+	}
+	done, err := s.making.Take(c.Ctx(), c.ID)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return v.MakeKey()
+}
+
 // AddVersion adds a version to an item. With a revision other than 0 the item must still have it; without, two writers
 // at once both succeed, one after the other.
 func (s *Shelf) AddVersion(c chest.Caller, ref reference.Reference, revision int64, v NewVersion) (it Item, made Version, err error) {
 	if err := v.Check(s.heart.Now()); err != nil {
+		return it, made, err
+	}
+	st, err := s.heart.Look()
+	if err != nil {
+		return it, made, err
+	}
+	if _, found, _ := st.ItemOf(ref); found != nil {
+		v.Key = keyrow.Of(found.Row)
+	}
+	if err := s.makeKey(c, ref, &v); err != nil {
 		return it, made, err
 	}
 	pruned := false

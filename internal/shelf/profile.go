@@ -1,16 +1,10 @@
 package shelf
 
 import (
-	"slices"
-	"strings"
-
 	"tansu/internal/certrow"
 	"tansu/internal/chest"
+	"tansu/internal/content"
 	"tansu/internal/core/access"
-	"tansu/internal/core/cert"
-	"tansu/internal/core/cryptokey"
-	"tansu/internal/entity"
-	"tansu/internal/keyrow"
 )
 
 // maySay decides whether somebody may say what an authority signs, which takes the right to change its rules: a profile would else give it
@@ -27,22 +21,8 @@ func (s *Shelf) maySay(a *chest.Attempt, d *chest.Drawer, f *certrow.Facts) erro
 	if err != nil {
 		return err
 	}
-	wanted, gives := entity.KindAuthority, f.Profile.Gives()
-	if gives != cert.GivesX509 {
-		wanted = entity.KindKey
-	}
-	if it == nil || it.Row.Kind != wanted {
-		return chest.Invalid("profile.authority", "%s/%s is not %s", d.Row.Name, f.Profile.Authority,
-			map[string]string{entity.KindAuthority: "an authority", entity.KindKey: "a key"}[wanted])
-	}
-	if facts := keyrow.Of(it.Row); facts != nil && (facts.Operations&cryptokey.Sign == 0 || len(it.Versions) == 0 ||
-		it.Versions[0].PublicKey == "") {
-		return chest.Invalid("profile.authority", "%s/%s is no key that signs for others to check: ed25519, ECDSA or RSA, for sign", d.Row.Name,
-			f.Profile.Authority)
-	} else if gives == cert.GivesJWT && f.Profile.JWT.Algorithm != "" &&
-		!slices.Contains(facts.JWTAlgorithms(), f.Profile.JWT.Algorithm) {
-		return chest.Invalid("profile.jwt.algorithm", "%.20q is no algorithm of a key of the type %s; they are %s", f.Profile.JWT.Algorithm,
-			facts.Type, strings.Join(facts.JWTAlgorithms(), ", "))
+	if err := content.Signs(f.Profile, d.Row.Name, it); err != nil {
+		return err
 	}
 	f.Signer = it.Row.ID
 	return nil

@@ -5,6 +5,7 @@ package shelf
 import (
 	"tansu/internal/chest"
 	"tansu/internal/store"
+	"tansu/internal/turns"
 	"tansu/internal/usage"
 	"tansu/internal/waking"
 )
@@ -25,11 +26,12 @@ type Shelf struct {
 	heart   *chest.Chest
 	records Records
 	waiting waking.Waiting
+	making  *turns.Turns // of keys that take long
 }
 
 // New opens the room over a heart.
-func New(heart *chest.Chest, records Records) *Shelf {
-	s := &Shelf{heart: heart, records: records}
+func New(heart *chest.Chest, records Records, making *turns.Turns) *Shelf {
+	s := &Shelf{heart: heart, records: records, making: making}
 	heart.Listen(s.waiting.Wake)
 	return s
 }
