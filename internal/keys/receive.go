@@ -26,6 +26,13 @@ func (k *Keys) Receive(c chest.Caller, ref reference.Reference, wrapped []byte, 
 	if err != nil {
 		return nil, a.Fail(err)
 	}
+	if o.facts.Type.Slow() {
+		done, err := k.turns.Take(c.Ctx(), c.ID)
+		if err != nil {
+			return nil, a.Fail(err)
+		}
+		defer done()
+	}
 	var received *cryptokey.Key
 	for _, operations := range keyrow.Usual(kind) {
 		if received, err = o.key.BringWrapped(wrapped, kind, operations); err == nil || errors.Is(err, cryptokey.ErrNotOpened) {

@@ -155,6 +155,9 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 	if err != nil {
 		return it, made, err
 	}
+	if _, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item); err != nil { // before anything is made, or looked into
+		return it, made, err
+	}
 	if d := st.Drawer(ref.Drawer); d != nil {
 		v = v.Cooked(d.Schedule.At(s.heart.Now()))
 	}
