@@ -89,7 +89,7 @@ func fields(w io.Writer, pairs ...string) {
 	}
 	for i := 0; i < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
-			fmt.Fprintf(w, "%-*s  %s\n", width, pairs[i], printable(pairs[i+1]))
+			fmt.Fprintf(w, "%-*s  %s\n", width, printable(pairs[i]), printable(pairs[i+1]))
 		}
 	}
 }
