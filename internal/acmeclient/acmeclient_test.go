@@ -45,24 +45,16 @@ type world struct {
 	http, tls     string // where the authority looks
 }
 
-func freePort(t *testing.T) (address string, port int) {
-	t.Helper()
-	l := must[net.Listener](t)(net.Listen("tcp", "127.0.0.1:0"))
-	defer func() { _ = l.Close() }()
-	return l.Addr().String(), l.Addr().(*net.TCPAddr).Port
-}
-
 func start(t *testing.T) *world {
 	t.Helper()
 	ctx := t.Context()
 	w := &world{names: must[*nameserver.Server](t)(nameserver.Start())}
 	t.Cleanup(w.names.Stop)
-	var httpPort, tlsPort int
-	w.http, httpPort = freePort(t)
-	w.tls, tlsPort = freePort(t)
+	httpAt, tlsAt := chesttest.Port(t), chesttest.Port(t)
+	w.http, w.tls = httpAt.String(), tlsAt.String()
 	w.outside = chesttest.Start(t)
 	if err := w.outside.Reopen(t, func(o *server.Options) {
-		o.ACMEResolver, o.ACMEHTTPPort, o.ACMETLSPort = w.names.Address(), httpPort, tlsPort
+		o.ACMEResolver, o.ACMEHTTPPort, o.ACMETLSPort = w.names.Address(), httpAt.Port, tlsAt.Port
 	}); err != nil {
 		t.Fatal(err)
 	}

@@ -10,6 +10,8 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -361,4 +363,23 @@ func checkContract(t testing.TB, request *http.Request, answer Answer) {
 	if err != nil {
 		t.Errorf("%s %s answered %d, which is not in the contract: %v", request.Method, request.URL.Path, answer.Status, err)
 	}
+}
+
+// Port is one of this machine that is free, and that no connection takes by itself before something listens there: it is below those that
+// are handed out to clients (net.ipv4.ip_local_port_range).
+func Port(t testing.TB) *net.TCPAddr {
+	t.Helper()
+	for range 100 {
+		l, err := net.ListenTCP("tcp", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 20_000 + rand.IntN(10_000)})
+		if err != nil {
+			continue
+		}
+		at := l.Addr().(*net.TCPAddr)
+		if err := l.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return at
+	}
+	t.Fatal("no port is free")
+	return nil
 }

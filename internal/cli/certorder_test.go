@@ -1,7 +1,6 @@
 package cli_test
 
 import (
-	"net"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -13,14 +12,7 @@ import (
 
 // A certificate is ordered from an authority outside by one command, and again when it is due and not before; what is wrong is said.
 func TestACertificateIsOrderedOnTheCommandLine(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	proof := l.Addr().(*net.TCPAddr)
-	if err := l.Close(); err != nil {
-		t.Fatal(err)
-	}
+	proof := chesttest.Port(t)
 	outside := chesttest.Start(t)
 	if err := outside.Reopen(t, func(o *server.Options) { o.ACMEHTTPPort = proof.Port }); err != nil {
 		t.Fatal(err)
