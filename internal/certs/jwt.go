@@ -58,5 +58,8 @@ func (s *Certs) IssueJWT(c chest.Caller, ref reference.Reference, r cert.JWTRequ
 			made.NotAfter.UTC().Format(time.RFC3339))
 		return a.Done()
 	})
-	return made, err
+	if err != nil { // what was signed and could not be recorded is not served
+		return SignedJWT{}, err
+	}
+	return made, nil
 }

@@ -118,5 +118,8 @@ func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequ
 			CreatedAt: chest.Micros(a.Entry.At), CreatedBy: c.Name})
 		return a.Commit("certificate " + serial)
 	})
-	return made, err
+	if err != nil { // what was signed and could not be recorded is not served
+		return nil, err
+	}
+	return made, nil
 }
