@@ -24,6 +24,7 @@ import (
 
 	"tansu/internal/certs"
 	"tansu/internal/chest"
+	"tansu/internal/core/cert"
 	"tansu/internal/core/reference"
 	"tansu/internal/people"
 )
@@ -301,6 +302,11 @@ func parse(text string, algorithms []jose.SignatureAlgorithm) (s signed, err err
 		return s, malformed("the request is no JWS in its flattened form, or signed by an algorithm that is not taken here")
 	}
 	s.header = s.object.Signatures[0].Protected
+	if own := s.header.JSONWebKey; own != nil { // a stranger's: to check by one that is very long takes seconds
+		if _, err := cert.KeyType(own.Key); err != nil {
+			return s, problem{http.StatusBadRequest, "badPublicKey", "the key of the request is none that is good: " + err.Error()}
+		}
+	}
 	return s, nil
 }
 

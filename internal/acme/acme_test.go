@@ -357,3 +357,35 @@ func TestCertbot(t *testing.T) {
 		t.Errorf("the trail has\n%s", trail.String())
 	}
 }
+
+// A stranger's key that is so long that checking by it takes seconds is refused before that.
+func TestKeysThatTakeSecondsAreNotTried(t *testing.T) {
+	g := start(t)
+	c := &acme.Client{DirectoryURL: g.directory, HTTPClient: g.HTTP}
+	at := must[acme.Directory](t)(c.Discover(ctx))
+	answer := must[*http.Response](t)(g.HTTP.Head(at.NonceURL))
+	_ = answer.Body.Close()
+	modulus := make([]byte, 20_000)
+	_, _ = rand.Read(modulus)
+	modulus[0] |= 0x80
+	encode := base64.RawURLEncoding.EncodeToString
+	header, err := json.Marshal(map[string]any{"alg": "RS256", "nonce": answer.Header.Get("Replay-Nonce"), "url": at.RegURL,
+		"jwk": map[string]string{"kty": "RSA", "n": encode(modulus), "e": "AQAB"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	body, err := json.Marshal(map[string]string{"protected": encode(header), "payload": encode([]byte("{}")), "signature": encode(modulus[1:])})
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer = must[*http.Response](t)(g.HTTP.Post(at.RegURL, "application/jose+json", bytes.NewReader(body)))
+	defer func() { _ = answer.Body.Close() }()
+	var said struct {
+		Type   string `json:"type"`
+		Detail string `json:"detail"`
+	}
+	if err := json.NewDecoder(answer.Body).Decode(&said); err != nil || answer.StatusCode != http.StatusBadRequest ||
+		said.Type != "urn:ietf:params:acme:error:badPublicKey" || !strings.Contains(said.Detail, "160000 bits") {
+		t.Errorf("%d %+v, %v", answer.StatusCode, said, err)
+	}
+}

@@ -131,6 +131,9 @@ func readAll(text []byte) (list []*x509.Certificate, err error) {
 		if err != nil {
 			return nil, invalid(fieldCertificate, "a certificate cannot be read: it is no X.509 in DER")
 		}
+		if long, is := one.PublicKey.(*rsa.PublicKey); is && long.N.BitLen() > mostBits {
+			return nil, invalid(fieldCertificate, "a certificate has an RSA key of %d bits; the most is %d", long.N.BitLen(), mostBits)
+		}
 		if !slices.ContainsFunc(list, one.Equal) {
 			list = append(list, one)
 		}
@@ -244,6 +247,9 @@ func Fingerprint(der []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
+// mostBits is the longest RSA key that anything is checked by: each time takes the chest more than whoever asks.
+const mostBits = 8192
+
 // KeyTypes are the types of keys that certificates are for.
 var KeyTypes = []string{"ecdsa-p256", "ecdsa-p384", "ecdsa-p521", "rsa-2048", "rsa-3072", "rsa-4096", "ed25519"}
 
@@ -258,7 +264,7 @@ func KeyType(public crypto.PublicKey) (string, error) {
 		return "", invalid(fieldCertificate, "the key is on a curve of %d bits; P-256, P-384 and P-521 are good", key.Curve.Params().BitSize)
 	case *rsa.PublicKey:
 		switch bits := key.N.BitLen(); {
-		case bits < 2048 || bits > 8192:
+		case bits < 2048 || bits > mostBits:
 			return "", invalid(fieldCertificate, "the RSA key has %d bits; 2048 to 8192 are good", bits)
 		case bits < 3072:
 			return "rsa-2048", nil

@@ -9,6 +9,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"math/big"
@@ -278,4 +279,38 @@ func TestProfilesThatMakeNoSenseAreRefused(t *testing.T) {
 	if _, _, err := net.ParseCIDR(gates.Networks[0]); err != nil {
 		t.Error(err)
 	}
+}
+
+// A key that is so long that checking by it takes seconds is refused before that, wherever it comes.
+func TestKeysThatTakeSecondsAreNotTried(t *testing.T) {
+	modulus := make([]byte, 20_000)
+	_, _ = rand.Read(modulus)
+	modulus[0] |= 0x80
+	modulus[len(modulus)-1] |= 1
+	public := marshal(t, &rsa.PublicKey{N: new(big.Int).SetBytes(modulus), E: 65537})
+	subject, err := asn1.Marshal(pkix.Name{CommonName: "x"}.ToRDNSequence())
+	must(t, err)
+	about, err := asn1.Marshal(struct {
+		Version         int
+		Subject, Public asn1.RawValue
+		Attributes      []asn1.RawValue `asn1:"tag:0"`
+	}{0, asn1.RawValue{FullBytes: subject}, asn1.RawValue{FullBytes: public}, nil})
+	must(t, err)
+	signature := modulus[1:]
+	request, err := asn1.Marshal(struct {
+		About     asn1.RawValue
+		Algorithm pkix.AlgorithmIdentifier
+		Signature asn1.BitString
+	}{asn1.RawValue{FullBytes: about}, pkix.AlgorithmIdentifier{Algorithm: asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 11},
+		Parameters: asn1.NullRawValue}, asn1.BitString{Bytes: signature, BitLength: 8 * len(signature)}})
+	must(t, err)
+	_, err = ReadRequest(request)
+	refused(t, err, "request", "160000 bits")
+}
+
+func marshal(t *testing.T, key any) []byte {
+	t.Helper()
+	der, err := x509.MarshalPKIXPublicKey(key)
+	must(t, err)
+	return der
 }

@@ -134,15 +134,15 @@ func ReadRequest(text []byte) (r Request, err error) {
 	if err != nil {
 		return r, invalid(fieldRequest, "the request cannot be read: it is no PKCS #10")
 	}
+	if r.KeyType, err = KeyType(parsed.PublicKey); err != nil { // first: to check by a key that is very long takes seconds
+		return r, invalid(fieldRequest, "%s", err)
+	}
 	if parsed.CheckSignature() != nil {
 		return r, invalid(fieldRequest, "the request is not signed by its own key")
 	}
 	r.Public, r.Subject = parsed.PublicKey, parsed.Subject.CommonName
 	if err := commonName(r.Subject); err != nil {
 		return r, err
-	}
-	if r.KeyType, err = KeyType(parsed.PublicKey); err != nil {
-		return r, invalid(fieldRequest, "%s", err)
 	}
 	texts := namesOf(&x509.Certificate{DNSNames: parsed.DNSNames, IPAddresses: parsed.IPAddresses, URIs: parsed.URIs,
 		EmailAddresses: parsed.EmailAddresses})
