@@ -374,7 +374,8 @@ func TestKeysThatTakeSecondsAreNotTried(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	body, err := json.Marshal(map[string]string{"protected": encode(header), "payload": encode([]byte("{}")), "signature": encode(modulus[1:])})
+	body, err := json.Marshal(map[string]string{"protected": encode(header), "payload": encode([]byte("{}")),
+		"signature": encode(modulus[1:])})
 	if err != nil {
 		t.Fatal(err)
 	}
