@@ -276,13 +276,13 @@ func (s *Certs) Request(c chest.Caller, o Order) (request []byte, it shelf.Item,
 
 // Answer puts the certificate that somebody else has signed beside the key that waits for it, as a new version.
 func (s *Certs) Answer(c chest.Caller, ref reference.Reference, chain []byte, staged bool) (it shelf.Item, made shelf.Version, err error) {
-	list, _, err := cert.ReadChain(chain, nil)
-	if err != nil {
-		return it, made, certrow.Told(err)
-	}
 	a, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item)
 	if err != nil {
 		return it, made, err
+	}
+	list, _, err := cert.ReadChain(chain, nil)
+	if err != nil {
+		return it, made, a.Fail(certrow.Told(err))
 	}
 	d, found, err := a.St.ItemOf(ref)
 	if err != nil {
