@@ -30,17 +30,18 @@ import (
 // Order says from where a certificate comes, and how its names are proved; one of the four ways.
 type Order struct {
 	From    string   `yaml:"from"`                     // the URL of the directory (section 7.1.1)
-	Trust   string   `yaml:"authority_file,omitempty"` // what the authority's own certificate leads to, in PEM; empty for what this machine trusts
+	Trust   string   `yaml:"authority_file,omitempty"` // what the authority's own certificate leads to; empty for what this machine trusts
 	Account string   `yaml:"account"`                  // DRAWER/KEY, of the account: ECDSA or RSA
-	Binding string   `yaml:"binding,omitempty"`        // DRAWER/LOGIN, of external account binding: its user is the key's ID, its password the key
+	Binding string   `yaml:"binding,omitempty"`        // DRAWER/LOGIN, of external account binding: the key's ID, and the key
 	Contact []string `yaml:"contact,omitempty"`        // addresses of mail
 	Terms   bool     `yaml:"accept_terms,omitempty"`   // the authority's terms were read, and are accepted
 	KeyType string   `yaml:"key_type,omitempty"`       // of the certificate; empty for a good one
 
-	Webroot string   `yaml:"webroot,omitempty"`     // http-01, by the directory from which a web server at the name serves files
-	HTTP    string   `yaml:"http_on,omitempty"`     // http-01, at an address of this machine such as :80
-	TLS     string   `yaml:"tls_on,omitempty"`      // tls-alpn-01 (RFC 8737), at an address such as :443
-	DNS     []string `yaml:"dns_command,omitempty"` // dns-01, by a program that is run with "set" or "remove", the name and the text of a TXT record
+	Webroot string `yaml:"webroot,omitempty"` // http-01, by the directory from which a web server at the name serves files
+	HTTP    string `yaml:"http_on,omitempty"` // http-01, at an address of this machine such as :80
+	TLS     string `yaml:"tls_on,omitempty"`  // tls-alpn-01 (RFC 8737), at an address such as :443
+	// dns-01, by a program that is run with "set" or "remove", the name of a TXT record, and its text.
+	DNS []string `yaml:"dns_command,omitempty"`
 }
 
 // Check says what is wrong with it.

@@ -5,10 +5,12 @@ import (
 	"crypto"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"tansu/internal/chest"
 	"tansu/internal/core/cert"
+	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
 )
@@ -90,6 +92,15 @@ func waiting(fields secretvalue.Fields, request []byte, key crypto.Signer) (secr
 	}
 	f := &Facts{Facts: cert.Facts{CommonName: r.Subject, Names: r.Names.Texts(), KeyType: r.KeyType}, Request: string(request)}
 	return fields, f, nil, nil
+}
+
+// Where finds where an item is now, which facts name by its id: a profile, or what signs.
+func Where(st *chest.Snapshot, id string) (spot chest.Spot, ref reference.Reference, is bool) {
+	if ref.Drawer, ref.Item, is = strings.Cut(st.NameOf(id), "/"); !is {
+		return spot, ref, false
+	}
+	spot = st.At(ref.Drawer, ref.Item)
+	return spot, ref, spot.Item != nil
 }
 
 // Text is what a row says; nothing, of an item of another kind.

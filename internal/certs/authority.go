@@ -268,7 +268,7 @@ type Issued struct {
 func describe(a *chest.Attempt, row entity.Issued, names map[string]string) Issued {
 	listed := func(id string) string {
 		if _, known := names[id]; !known {
-			spot, ref, is := spotOf(a.St, id)
+			spot, ref, is := certrow.Where(a.St, id)
 			if names[id] = ""; is && a.St.MayList(a.Caller, spot.Home, spot.Item, a.Entry.At) {
 				names[id] = ref.String()
 			}

@@ -103,15 +103,6 @@ func open(st *chest.Snapshot, d *chest.Drawer, it *chest.Item, number int) (*aut
 	return &authority{made.(*cert.Issuer), d, it, number}, nil
 }
 
-// spotOf finds where an item is now, by its id.
-func spotOf(st *chest.Snapshot, id string) (spot chest.Spot, ref reference.Reference, is bool) {
-	if ref.Drawer, ref.Item, is = strings.Cut(st.NameOf(id), "/"); !is {
-		return spot, ref, false
-	}
-	spot = st.At(ref.Drawer, ref.Item)
-	return spot, ref, spot.Item != nil
-}
-
 // profile is one that certificates are issued by.
 type profile struct {
 	*cert.Profile
@@ -161,7 +152,7 @@ func latest(found chest.Serving, ref reference.Reference, now time.Time) error {
 
 // signerOf opens the authority of a profile, wherever it is now.
 func signerOf(a *chest.Attempt, p *profile) (*authority, error) {
-	spot, ref, is := spotOf(a.St, p.signer)
+	spot, ref, is := certrow.Where(a.St, p.signer)
 	if !is {
 		return nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the authority does not exist any more"}
 	}

@@ -81,7 +81,7 @@ func (s *Certs) revoke(a *chest.Attempt, row entity.Issued, reason string) error
 
 // markRevoked says of the version that has a certificate that it was revoked, so that whoever sees the item knows.
 func markRevoked(a *chest.Attempt, row entity.Issued, reason string) {
-	spot, _, is := spotOf(a.St, row.Place)
+	spot, _, is := certrow.Where(a.St, row.Place)
 	if !is {
 		return
 	}
@@ -119,7 +119,7 @@ func (s *Certs) public(id string) (*chest.Snapshot, *authority, time.Time, error
 		return nil, nil, now, err
 	}
 	missing := chest.Missing("authority at this address", "") // whatever there is of that id
-	spot, _, is := spotOf(st, id)
+	spot, _, is := certrow.Where(st, id)
 	if !is || spot.Item.Row.Kind != entity.KindAuthority {
 		return nil, nil, now, missing
 	}
@@ -284,7 +284,7 @@ func (s *Certs) RevokeThis(c chest.Caller, ref reference.Reference, der []byte, 
 		}
 		c.ID, c.Name, c.Proof = row.Holder, chest.SubjectOf(st.Identity(row.Holder)), viaKey
 	}
-	_, authority, is := spotOf(st, row.Authority)
+	_, authority, is := certrow.Where(st, row.Authority)
 	if !is {
 		return chest.Missing("such certificate", "")
 	}

@@ -51,7 +51,7 @@ func (s *sshAuthority) Sign(_ io.Reader, data []byte) (*ssh.Signature, error) {
 
 // keyOf opens the key that signs for a profile, wherever it is now.
 func keyOf(a *chest.Attempt, p *profile) (found chest.Serving, key *cryptokey.Key, err error) {
-	spot, ref, is := spotOf(a.St, p.signer)
+	spot, ref, is := certrow.Where(a.St, p.signer)
 	if !is {
 		return found, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
 	}

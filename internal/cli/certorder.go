@@ -31,7 +31,7 @@ func (f *outsideFlags) add(command *cobra.Command) {
 	flags.StringVar(&f.Webroot, "webroot", "", "prove names by http-01, through the `directory` from which a web server serves files")
 	flags.StringVar(&f.HTTP, "http-on", "", "prove names by http-01, at an `address` of this machine such as :80")
 	flags.StringVar(&f.TLS, "tls-on", "", "prove names by tls-alpn-01, at an `address` of this machine such as :443")
-	flags.StringVar(&f.dns, "dns-command", "", "prove names by dns-01: a `program` that gets set or remove, a name, and the text of its TXT record")
+	flags.StringVar(&f.dns, "dns-command", "", "prove names by dns-01: a `program` that gets set or remove, and a TXT record's name and text")
 }
 
 // order is what they say, checked; nil for nothing.
@@ -64,9 +64,9 @@ func (a *app) certOrderCommand() *cobra.Command {
 	var ifDue bool
 	command := &cobra.Command{
 		Use: "order DRAWER/CERTIFICATE", Short: "Have a certificate from an authority outside, by ACME", Args: exactly("DRAWER/CERTIFICATE"),
-		Long: `Orders a certificate from an authority that speaks ACME (RFC 8555). Its key is made in the chest and asks there; the key of the account
-signs there. This machine proves that the names are its own, in one of four ways, and the certificate goes into the item as the version
-that is served. The service itself connects to nobody.
+		Long: `Orders a certificate from an authority that speaks ACME (RFC 8555). Its key is made in the chest and asks there; the key of the
+account signs there. This machine proves that the names are its own, in one of four ways, and the certificate goes into the item as the
+version that is served. The service itself connects to nobody.
 
 Say --if-due in a timer: then it does nothing until two thirds of the life of the one that is served are over. tansu cert keep, and an
 agent, order again by themselves. It takes the role consumer on the account's key and depositor on the certificate.`,
@@ -120,19 +120,20 @@ func notDue(ctx context.Context, c *client.Client, drawer, item string) (end tim
 		return end, false, err
 	case slices.Contains(there.Actions, "see_metadata"):
 		h, err := c.History(ctx, drawer, item)
-		if err != nil {
-			return end, false, unless(isMissing(err), err)
+		if err != nil && !isMissing(err) {
+			return end, false, err
 		}
 		if at := slices.IndexFunc(h.Versions, func(v client.Version) bool { return v.Current && v.Certificate != nil }); at >= 0 {
 			facts.NotBefore, facts.NotAfter = h.Versions[at].Certificate.NotBefore, h.Versions[at].Certificate.NotAfter
 		}
 	case slices.Contains(there.Actions, "read_value"):
 		value, err := c.ReadValue(ctx, drawer+"/"+item)
-		if problem := (*client.Problem)(nil); errors.As(err, &problem) && problem.Code == "not_servable" {
-			return end, false, nil // it ended, or its key waits
+		var problem *client.Problem
+		if isMissing(err) || errors.As(err, &problem) && problem.Code == "not_servable" { // it ended, or its key waits
+			return end, false, nil
 		}
 		if err != nil {
-			return end, false, unless(isMissing(err), err)
+			return end, false, err
 		}
 		chain, _, err := cert.ReadChain(value.Field("certificate"), nil)
 		if err != nil {
@@ -143,11 +144,4 @@ func notDue(ctx context.Context, c *client.Client, drawer, item string) (end tim
 		return end, false, usagef("you may neither see %s/%s nor read it, so that --if-due cannot tell", drawer, item)
 	}
 	return facts.NotAfter, !facts.NotAfter.IsZero() && time.Now().Before(facts.RenewAt(0)), nil
-}
-
-func unless(fine bool, err error) error {
-	if fine {
-		return nil
-	}
-	return err
 }

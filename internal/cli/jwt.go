@@ -23,8 +23,8 @@ func (a *app) jwtCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "jwt",
 		Short: "JSON Web Tokens, signed by a key that stays in the chest",
-		Long: `A profile says which tokens (RFC 7519) a key in the same drawer signs: from whom, for whom, about whom, with which claims and for how
-long. Whoever has the role subscriber on the profile may have such a token, and no other; whoever may sign with the key itself could
+		Long: `A profile says which tokens (RFC 7519) a key in the same drawer signs: from whom, for whom, about whom, with which claims and for
+how long. Whoever has the role subscriber on the profile may have such a token, and no other; whoever may sign with the key itself could
 write anything into one. Verifiers find the public half by its kid in the drawer's JWKS.`,
 		RunE: noSubcommand,
 	}
@@ -149,9 +149,9 @@ func (a *app) jwtCheckCommand() *cobra.Command {
 	var audience string
 	command := &cobra.Command{
 		Use: "check DRAWER [FILE]", Short: "Check a token by a drawer's public keys, and show what it says", Args: upTo(2, "DRAWER"),
-		Long: `Reads a token from FILE, or from standard input, finds the key that its kid names among the public keys of the drawer, and checks the
-signature, the times and, with --audience, that it is meant for somebody. It shows the claims, and not the token. It ends with 3 when the
-token is not good.`,
+		Long: `Reads a token from FILE, or from standard input, finds the key that its kid names among the public keys of the drawer, and checks
+the signature, the times and, with --audience, that it is meant for somebody. It shows the claims, and not the token. It ends with 3
+when the token is not good.`,
 		Example: "  tansu jwt check ticketing-prod boarding.jwt --audience gate-3",
 		RunE: a.withClient(func(ctx context.Context, c *client.Client, arguments []string) error {
 			text, err := a.input(strings.Join(arguments[1:], ""))

@@ -42,8 +42,10 @@ type ready struct {
 	public string
 }
 
-// TakesLong reports whether a version is a key that takes long to make.
-func (n Version) TakesLong() bool { return n.Key != nil && n.Brought.Len() == 0 && n.Key.Type.Slow() }
+// Makes reports whether nothing is given, as of a version of a key that is made in the chest.
+func (n Version) Makes() bool {
+	return n.Content.Len() == 0 && n.Recipe == "" && len(n.Fields) == 0 && n.Brought.Len() == 0
+}
 
 // MakeKey makes the key of a version at once, so that filling it does not take long any more.
 func (n *Version) MakeKey() error {

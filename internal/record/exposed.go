@@ -69,34 +69,22 @@ func certified(a *chest.Attempt, it *chest.Item, name string, version int) (list
 // issuerOf is the authority of this chest that issued a certificate, by its name; empty for another one, and one that the caller may not
 // list.
 func issuerOf(a *chest.Attempt, facts *certrow.Facts) string {
-	profile := itemOf(a.St, facts.Made)
-	if profile == nil || len(profile.Versions) == 0 {
+	profile, _, is := certrow.Where(a.St, facts.Made)
+	if !is {
 		return ""
 	}
-	signer := certrow.Of(profile.Versions[len(profile.Versions)-1].Facts)
-	if signer == nil {
-		return ""
+	for _, v := range profile.Item.Versions { // which may have named several
+		said := certrow.Of(v.Facts)
+		if said == nil {
+			continue
+		}
+		if _, known := a.St.IssuedAs(said.Signer, facts.Serial); known {
+			spot, ref, is := certrow.Where(a.St, said.Signer)
+			if !is || !a.St.MayList(a.Caller, spot.Home, spot.Item, a.Entry.At) {
+				return ""
+			}
+			return ref.String()
+		}
 	}
-	if _, known := a.St.IssuedAs(signer.Signer, facts.Serial); !known {
-		return ""
-	}
-	name := a.St.NameOf(signer.Signer)
-	ref, err := reference.Parse(name)
-	if err != nil {
-		return ""
-	}
-	spot := a.St.At(ref.Drawer, ref.Item)
-	if spot.Item == nil || !a.St.MayList(a.Caller, spot.Home, spot.Item, a.Entry.At) {
-		return ""
-	}
-	return name
-}
-
-// itemOf finds an item by its id; nil for none.
-func itemOf(st *chest.Snapshot, id string) *chest.Item {
-	ref, err := reference.Parse(st.NameOf(id))
-	if err != nil {
-		return nil
-	}
-	return st.At(ref.Drawer, ref.Item).Item
+	return ""
 }

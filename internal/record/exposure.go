@@ -114,12 +114,7 @@ func (s *Record) ReportExposure(c chest.Caller, ref reference.Reference, since t
 	}
 	actions, used := exposing(it)
 	x.Used = used
-	for _, action := range actions {
-		if err == nil {
-			err = s.exposedReaders(a, &x, it, namesEver(a.St, d, it), ref.Version, action)
-		}
-	}
-	gather(&x)
+	err = s.exposedReaders(a, &x, it, namesEver(a.St, d, it), ref.Version, actions)
 	if err == nil {
 		err = exposedHolders(a, &x, name, actions)
 	}
@@ -150,22 +145,27 @@ func namesEver(st *chest.Snapshot, d *chest.Drawer, it *chest.Item) []string {
 	return names
 }
 
-// exposedReaders finds who read the version, ever: by the item's id, and by its names where entries have no ids yet; in the database and
-// in archives.
-func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, names []string, version int,
-	action access.Action) error {
+// exposedReaders finds to whom the version got, ever, by what exposes it: by the item's id, and by its names where entries have no ids yet;
+// in the database and in archives.
+func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, names []string, version int, actions []access.Action) error {
 	r := readersOf{x: x, ctx: a.Caller.Ctx(), item: it.Row.ID, names: names, version: version, found: map[string]*ExposedReader{}}
-	f := store.Filter{Action: action.String(), Outcome: string(trail.Allowed), Since: x.CreatedAt}
-	byID := f
-	byID.Item = it.Row.ID
-	if err := s.records.Entries(byID, r.take); err != nil {
-		return err
+	f := store.Filter{Outcome: string(trail.Allowed), Since: x.CreatedAt}
+	var exposing []string
+	for _, action := range actions {
+		exposing = append(exposing, action.String())
 	}
-	for _, name := range names {
-		byName := f
-		byName.Target = name
-		if err := s.records.Entries(byName, func(e trail.Entry) bool { return e.ItemID != "" || r.take(e) }); err != nil {
+	for _, action := range exposing {
+		byID := f
+		byID.Action, byID.Item = action, it.Row.ID
+		if err := s.records.Entries(byID, r.take); err != nil {
 			return err
+		}
+		for _, name := range names {
+			byName := f
+			byName.Action, byName.Target = action, name
+			if err := s.records.Entries(byName, func(e trail.Entry) bool { return e.ItemID != "" || r.take(e) }); err != nil {
+				return err
+			}
 		}
 	}
 	archives, err := s.records.Archives()
@@ -173,7 +173,9 @@ func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, n
 		return err
 	}
 	for _, archive := range archives {
-		err := s.records.Archived(archive.Name, func(e trail.Entry) bool { return !f.Selects(e) || !r.same(e) || r.take(e) })
+		err := s.records.Archived(archive.Name, func(e trail.Entry) bool {
+			return !f.Selects(e) || !slices.Contains(exposing, e.Action) || !r.same(e) || r.take(e)
+		})
 		if err != nil {
 			return err
 		}
@@ -181,36 +183,10 @@ func (s *Record) exposedReaders(a *chest.Attempt, x *Exposure, it *chest.Item, n
 	for _, reader := range r.found {
 		x.Readers = append(x.Readers, *reader)
 	}
-	return r.ctx.Err()
-}
-
-// gather makes one of each reader, who may have used a key in several ways, and puts those first who did so most since then.
-func gather(x *Exposure) {
-	slices.SortFunc(x.Readers, func(p, q ExposedReader) int { return strings.Compare(p.Subject, q.Subject) })
-	var each []ExposedReader
-	for _, r := range x.Readers {
-		if last := len(each) - 1; last >= 0 && each[last].Subject == r.Subject {
-			one := &each[last]
-			one.Count, one.After = one.Count+r.Count, one.After+r.After
-			if r.First.Before(one.First) {
-				one.First = r.First
-			}
-			if r.Last.After(one.Last) {
-				one.Last = r.Last
-			}
-			for _, addr := range r.Addrs {
-				if !slices.Contains(one.Addrs, addr) {
-					one.Addrs = append(one.Addrs, addr)
-				}
-			}
-			continue
-		}
-		each = append(each, r)
-	}
-	slices.SortStableFunc(each, func(p, q ExposedReader) int {
-		return cmp.Or(cmp.Compare(q.After, p.After), cmp.Compare(q.Count, p.Count))
+	slices.SortFunc(x.Readers, func(p, q ExposedReader) int {
+		return cmp.Or(cmp.Compare(q.After, p.After), cmp.Compare(q.Count, p.Count), strings.Compare(p.Subject, q.Subject))
 	})
-	x.Readers = each
+	return r.ctx.Err()
 }
 
 // readersOf gathers who read a version.

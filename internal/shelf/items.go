@@ -162,7 +162,7 @@ func (s *Shelf) CreateItem(c chest.Caller, ref reference.Reference, n NewItem, v
 		v = v.Cooked(d.Schedule.At(s.heart.Now()))
 	}
 	v.About, v.Key = []string{ref.Drawer, ref.Item}, n.Key
-	if err := s.makeKey(c, ref, &v); err != nil {
+	if err := s.makeKey(c, &v); err != nil {
 		return it, made, err
 	}
 	f, err := v.Fill(n.Shape, nil, s.heart.Now())
@@ -292,13 +292,11 @@ func seal(a *chest.Attempt, d *chest.Drawer, row entity.Item, number int, v NewV
 		WrappedKey: sealed.WrappedKey, CreatedAt: chest.Micros(a.Entry.At), CreatedBy: a.Entry.Subject}, sealed.Ciphertext
 }
 
-// makeKey makes a key that takes long, for whoever may put it in and when it is their turn, before a change is begun for which others wait.
-func (s *Shelf) makeKey(c chest.Caller, ref reference.Reference, v *NewVersion) error {
-	if !v.TakesLong() {
+// makeKey makes a key that takes long, for somebody who may put it in, when it is their turn: others do not wait for it, as they would
+// while a change is begun.
+func (s *Shelf) makeKey(c chest.Caller, v *NewVersion) error {
+	if v.Key == nil || !v.Makes() || !v.Key.Type.Slow() {
 		return nil
-	}
-	if _, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item); err != nil {
-		return err
 	}
 	done, err := s.making.Take(c.Ctx(), c.ID)
 	if err != nil {
@@ -314,15 +312,17 @@ func (s *Shelf) AddVersion(c chest.Caller, ref reference.Reference, revision int
 	if err := v.Check(s.heart.Now()); err != nil {
 		return it, made, err
 	}
-	st, err := s.heart.Look()
-	if err != nil {
-		return it, made, err
-	}
-	if _, found, _ := st.ItemOf(ref); found != nil {
-		v.Key = keyrow.Of(found.Row)
-	}
-	if err := s.makeKey(c, ref, &v); err != nil {
-		return it, made, err
+	if v.Makes() { // of a key that takes long, before the change is begun
+		a, err := s.heart.Allow(c, access.WriteVersion, ref.Drawer, ref.Item)
+		if err != nil {
+			return it, made, err
+		}
+		if _, found, _ := a.St.ItemOf(ref); found != nil {
+			v.Key = keyrow.Of(found.Row)
+		}
+		if err := s.makeKey(c, &v); err != nil {
+			return it, made, err
+		}
 	}
 	pruned := false
 	err = s.heart.Try(func() error {
