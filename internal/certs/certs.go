@@ -18,6 +18,7 @@ import (
 	"tansu/internal/core/reference"
 	"tansu/internal/core/secretvalue"
 	"tansu/internal/entity"
+	"tansu/internal/keyrow"
 	"tansu/internal/shelf"
 	"tansu/internal/turns"
 )
@@ -158,6 +159,41 @@ func signerOf(a *chest.Attempt, p *profile) (*authority, error) {
 	}
 	a.RestBeside(spot)
 	return authorityAt(a.St, spot, ref, a.Entry.At)
+}
+
+// beginWith is begin for what a key signs, which it opens.
+func (s *Certs) beginWith(c chest.Caller, ref reference.Reference, gives cert.Gives) (a *chest.Attempt, p *profile, found chest.Serving,
+	key *cryptokey.Key, err error) {
+	if a, p, err = s.begin(c, ref); err != nil {
+		return a, p, found, nil, err
+	}
+	if err = certrow.Told(p.Give(gives)); err == nil {
+		found, key, err = keyOf(a, p)
+	}
+	if err != nil {
+		err = a.Fail(err)
+	}
+	return a, p, found, key, err
+}
+
+// keyOf opens the key that signs for a profile, wherever it is now.
+func keyOf(a *chest.Attempt, p *profile) (found chest.Serving, key *cryptokey.Key, err error) {
+	spot, ref, is := certrow.Where(a.St, p.signer)
+	if !is {
+		return found, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
+	}
+	a.RestBeside(spot)
+	if found, err = spot.Serving(entity.Within, ref, a.Entry.At); err != nil {
+		return found, nil, err
+	}
+	facts := keyrow.Of(found.Item.Row) // which it has for good
+	opened, err := a.St.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
+		return cryptokey.Open(facts.Type, facts.Operations, stored)
+	})
+	if err != nil {
+		return found, nil, err
+	}
+	return found, opened.(*cryptokey.Key), nil
 }
 
 // inTurn signs by a key of a type: as soon as it is the caller's turn, if that takes long.

@@ -24,16 +24,9 @@ type SignedJWT struct {
 func (s *Certs) IssueJWT(c chest.Caller, ref reference.Reference, r cert.JWTRequest) (made SignedJWT, err error) {
 	r.Asks = c.Name
 	err = s.heart.Try(func() error {
-		a, p, err := s.begin(c, ref)
+		a, p, found, key, err := s.beginWith(c, ref, cert.GivesJWT)
 		if err != nil {
 			return err
-		}
-		if err := p.Give(cert.GivesJWT); err != nil {
-			return a.Fail(certrow.Told(err))
-		}
-		found, key, err := keyOf(a, p)
-		if err != nil {
-			return a.Fail(err)
 		}
 		by := cert.JWTKey{ID: keyrow.ID(found.Item.Row.ID, found.Number), Ends: found.Ends, Algorithm: p.JWT.Algorithm}
 		if by.Algorithm == "" {

@@ -17,7 +17,6 @@ import (
 	"tansu/internal/core/cryptokey"
 	"tansu/internal/core/reference"
 	"tansu/internal/entity"
-	"tansu/internal/keyrow"
 )
 
 // sshAuthority is a key of the chest that signs certificates of SSH. It is an ssh.Signer.
@@ -49,32 +48,8 @@ func (s *sshAuthority) Sign(_ io.Reader, data []byte) (*ssh.Signature, error) {
 	return &ssh.Signature{Format: format, Blob: blob}, nil
 }
 
-// keyOf opens the key that signs for a profile, wherever it is now.
-func keyOf(a *chest.Attempt, p *profile) (found chest.Serving, key *cryptokey.Key, err error) {
-	spot, ref, is := certrow.Where(a.St, p.signer)
-	if !is {
-		return found, nil, &chest.Error{Code: chest.NotPossible, Field: "authority", Detail: "the key that signs does not exist any more"}
-	}
-	a.RestBeside(spot)
-	if found, err = spot.Serving(entity.Within, ref, a.Entry.At); err != nil {
-		return found, nil, err
-	}
-	facts := keyrow.Of(found.Item.Row) // which it has for good
-	opened, err := a.St.Made(found.Drawer, found.Item, found.Number, func(stored []byte) (any, error) {
-		return cryptokey.Open(facts.Type, facts.Operations, stored)
-	})
-	if err != nil {
-		return found, nil, err
-	}
-	return found, opened.(*cryptokey.Key), nil
-}
-
-// sshSignerOf opens the key that signs for a profile, to sign for SSH.
-func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
-	found, key, err := keyOf(a, p)
-	if err != nil {
-		return nil, err
-	}
+// sshSigner is the key of a profile, to sign for SSH.
+func sshSigner(found chest.Serving, key *cryptokey.Key) (*sshAuthority, error) {
 	var jwk jose.JSONWebKey
 	if err := jwk.UnmarshalJSON([]byte(found.Item.Versions[found.Number-1].PublicKey)); err != nil {
 		return nil, err
@@ -90,14 +65,11 @@ func sshSignerOf(a *chest.Attempt, p *profile) (*sshAuthority, error) {
 func (s *Certs) IssueSSH(c chest.Caller, ref reference.Reference, r cert.SSHRequest) (made *ssh.Certificate, err error) {
 	r.Name = c.Name
 	err = s.heart.Try(func() error {
-		a, p, err := s.begin(c, ref)
+		a, p, found, key, err := s.beginWith(c, ref, cert.GivesSSH)
 		if err != nil {
 			return err
 		}
-		if err := p.Give(cert.GivesSSH); err != nil {
-			return a.Fail(certrow.Told(err))
-		}
-		by, err := sshSignerOf(a, p)
+		by, err := sshSigner(found, key)
 		if err != nil {
 			return a.Fail(err)
 		}

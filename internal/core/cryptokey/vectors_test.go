@@ -38,19 +38,29 @@ func unbase64(t *testing.T, text string) []byte {
 	return b
 }
 
-// wycheproof reads a suite of project Wycheproof's vectors.
-func wycheproof(t *testing.T, name string, suite any) {
+// unpacked reads a compressed file of vectors.
+func unpacked(t *testing.T, name string) []byte {
 	t.Helper()
-	file, err := os.Open("testdata/wycheproof_" + name + ".json.gz")
+	file, err := os.Open("testdata/" + name + ".gz")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer file.Close()
-	unpacked, err := gzip.NewReader(file)
+	content, err := gzip.NewReader(file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := json.NewDecoder(unpacked).Decode(suite); err != nil {
+	text, err := io.ReadAll(content)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return text
+}
+
+// wycheproof reads a suite of project Wycheproof's vectors.
+func wycheproof(t *testing.T, name string, suite any) {
+	t.Helper()
+	if err := json.Unmarshal(unpacked(t, "wycheproof_"+name+".json"), suite); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -197,22 +207,9 @@ func TestEd25519VerifiesAsProjectWycheproofSays(t *testing.T) {
 
 // ECDSA: NIST's vectors for verifying (CAVP, FIPS 186-4), which lie beside Go's implementation, in both forms of a signature.
 func TestECDSAVerifiesAsNISTSays(t *testing.T) {
-	file, err := os.Open("testdata/cavp_ecdsa.rsp.gz")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	unpacked, err := gzip.NewReader(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	text, err := io.ReadAll(unpacked)
-	if err != nil {
-		t.Fatal(err)
-	}
 	crv, octets, seen := "", 0, map[string]int{}
 	is := map[string][]byte{}
-	for line := range strings.Lines(string(text)) {
+	for line := range strings.Lines(string(unpacked(t, "cavp_ecdsa.rsp"))) {
 		name, value, said := strings.Cut(strings.TrimSpace(line), " = ")
 		switch {
 		case strings.HasPrefix(line, "["):

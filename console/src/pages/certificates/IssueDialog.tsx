@@ -1,12 +1,12 @@
 import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import { useIssueCertificate } from "../../api/certificates";
-import { Copy } from "../../parts/Copy";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { save } from "../../parts/download";
 import { Area, Choice, Field } from "../../parts/Field";
 import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
+import { IssuedDialog } from "./IssuedDialog";
+import { LifeField } from "./LifeField";
 import { keyTypes as all, listOf } from "./words";
 
 type IssueDialogProps = { drawer: string; profile: string; keyTypes?: string[]; longest: string; onClose: () => void };
@@ -34,24 +34,15 @@ export function IssueDialog({ drawer, profile, keyTypes, longest, onClose }: Iss
   const made = issue.data && !issue.data.item ? issue.data : undefined;
   if (made)
     return (
-      <Dialog title={`A certificate for ${made.facts.names.join(", ") || made.facts.common_name}`} settled onClose={onClose}>
-        <div className="grid gap-4" role="status">
-          <p>It has been issued, until {made.facts.not_after?.slice(0, 10)}. It is public, and not kept in the chest.</p>
-          <div className="flex justify-end gap-2">
-            <Copy text={made.certificate} what="the certificate" />
-            <button
-              type="button"
-              className="btn btn-outline"
-              onClick={() => save(`${made.facts.names[0] ?? "certificate"}.pem`, made.certificate, "text/plain")}
-            >
-              Save it
-            </button>
-            <button type="button" className="btn btn-primary" onClick={onClose}>
-              Close
-            </button>
-          </div>
-        </div>
-      </Dialog>
+      <IssuedDialog
+        title={`A certificate for ${made.facts.names.join(", ") || made.facts.common_name}`}
+        text={made.certificate}
+        what="the certificate"
+        file={`${made.facts.names[0] ?? "certificate"}.pem`}
+        onClose={onClose}
+      >
+        <p>It has been issued, until {made.facts.not_after?.slice(0, 10)}. It is public, and not kept in the chest.</p>
+      </IssuedDialog>
     );
   return (
     <Dialog title={`Issue a certificate by ${profile}`} onClose={onClose}>
@@ -92,13 +83,7 @@ export function IssueDialog({ drawer, profile, keyTypes, longest, onClose }: Iss
             <Choice label="Type of key" name="key_type" options={(keyTypes ?? all).map((value) => ({ value, text: value }))} />
           </>
         )}
-        <Field
-          label="Life"
-          name="life"
-          className="name"
-          placeholder={longest}
-          hint={`Up to ${longest}, which it is when this is left empty.`}
-        />
+        <LifeField longest={longest} />
         {issue.error && <ProblemBox error={issue.error} />}
         <DialogButtons onClose={onClose} action="Issue it" busy={issue.isPending} />
       </form>

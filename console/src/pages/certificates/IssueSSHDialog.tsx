@@ -1,12 +1,12 @@
 import type { FormEvent } from "react";
 import { useIssueCertificate } from "../../api/certificates";
 import type { Schemas } from "../../api/client";
-import { Copy } from "../../parts/Copy";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
-import { save } from "../../parts/download";
 import { Area, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
+import { IssuedDialog } from "./IssuedDialog";
+import { LifeField } from "./LifeField";
 import { listOf } from "./words";
 
 type IssueSSHDialogProps = { drawer: string; profile: string; gives: Schemas["CertificateProfile"]; onClose: () => void };
@@ -24,23 +24,18 @@ export function IssueSSHDialog({ drawer, profile, gives, onClose }: IssueSSHDial
   const made = issue.data;
   if (made)
     return (
-      <Dialog title={`A certificate for ${made.facts.names.join(", ")}`} settled onClose={onClose}>
-        <div className="grid gap-4" role="status">
-          <p>
-            It ends <When at={made.facts.not_after ?? ""} />. It is public: keep it beside the private key, as{" "}
-            <span className="name">id_ed25519-cert.pub</span> beside <span className="name">id_ed25519</span>, where ssh finds it.
-          </p>
-          <div className="flex justify-end gap-2">
-            <Copy text={made.certificate} what="the certificate" />
-            <button type="button" className="btn btn-outline" onClick={() => save("id_ed25519-cert.pub", made.certificate, "text/plain")}>
-              Save it
-            </button>
-            <button type="button" className="btn btn-primary" onClick={onClose}>
-              Close
-            </button>
-          </div>
-        </div>
-      </Dialog>
+      <IssuedDialog
+        title={`A certificate for ${made.facts.names.join(", ")}`}
+        text={made.certificate}
+        what="the certificate"
+        file="id_ed25519-cert.pub"
+        onClose={onClose}
+      >
+        <p>
+          It ends <When at={made.facts.not_after ?? ""} />. It is public: keep it beside the private key, as{" "}
+          <span className="name">id_ed25519-cert.pub</span> beside <span className="name">id_ed25519</span>, where ssh finds it.
+        </p>
+      </IssuedDialog>
     );
   return (
     <Dialog title={`Issue a certificate by ${profile}`} onClose={onClose}>
@@ -60,13 +55,7 @@ export function IssueSSHDialog({ drawer, profile, gives, onClose }: IssueSSHDial
           className="name"
           hint={`Of ${gives.principals?.join(", ")}. Several with a space between.`}
         />
-        <Field
-          label="Life"
-          name="life"
-          className="name"
-          placeholder={gives.longest}
-          hint={`Up to ${gives.longest}, which it is when this is left empty.`}
-        />
+        <LifeField longest={gives.longest} />
         {issue.error && <ProblemBox error={issue.error} />}
         <DialogButtons onClose={onClose} action="Issue it" busy={issue.isPending} />
       </form>

@@ -1,13 +1,14 @@
 import { useState, type FormEvent } from "react";
 import { useIssueToken } from "../../api/certificates";
 import type { Schemas } from "../../api/client";
-import { Copy } from "../../parts/Copy";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Area, Field } from "../../parts/Field";
 import { ProblemBox } from "../../parts/ProblemBox";
 import { When } from "../../parts/When";
 import { claimsOf } from "./claims";
 import { Fact } from "./Facts";
+import { IssuedDialog } from "./IssuedDialog";
+import { LifeField } from "./LifeField";
 import { listOf } from "./words";
 
 type IssueTokenDialogProps = { drawer: string; profile: Schemas["Item"]; gives: Schemas["CertificateProfile"]; onClose: () => void };
@@ -30,31 +31,23 @@ export function IssueTokenDialog({ drawer, profile, gives, onClose }: IssueToken
   const claims = Object.keys(gives.jwt?.claims ?? {});
   if (issue.data)
     return (
-      <Dialog title="A token" settled onClose={onClose}>
-        <div className="grid gap-4" role="status">
-          <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[auto_1fr]">
-            <Fact name="About">
-              <span className="name">{issue.data.subject}</span>
-            </Fact>
-            <Fact name="For">
-              <span className="name">{issue.variables.audiences.join(", ")}</span>
-            </Fact>
-            <Fact name="Ends">
-              <When at={issue.data.not_after} />
-            </Fact>
-            <Fact name="In the trail as">
-              <span className="name text-sm break-all">{issue.data.id}</span>
-            </Fact>
-          </dl>
-          <p>It is a credential, and nobody can take it back. It is not kept in the chest.</p>
-          <div className="flex justify-end gap-2">
-            <Copy text={issue.data.token} what="the token" />
-            <button type="button" className="btn btn-primary" onClick={onClose}>
-              Close
-            </button>
-          </div>
-        </div>
-      </Dialog>
+      <IssuedDialog title="A token" text={issue.data.token} what="the token" onClose={onClose}>
+        <dl className="grid gap-x-6 gap-y-2 sm:grid-cols-[auto_1fr]">
+          <Fact name="About">
+            <span className="name">{issue.data.subject}</span>
+          </Fact>
+          <Fact name="For">
+            <span className="name">{issue.variables.audiences.join(", ")}</span>
+          </Fact>
+          <Fact name="Ends">
+            <When at={issue.data.not_after} />
+          </Fact>
+          <Fact name="In the trail as">
+            <span className="name text-sm break-all">{issue.data.id}</span>
+          </Fact>
+        </dl>
+        <p>It is a credential, and nobody can take it back. It is not kept in the chest.</p>
+      </IssuedDialog>
     );
   return (
     <Dialog title={`Issue a token by ${profile.name}`} onClose={onClose}>
@@ -78,13 +71,7 @@ export function IssueTokenDialog({ drawer, profile, gives, onClose }: IssueToken
             Say each claim on a line, as NAME=TEXT.
           </p>
         )}
-        <Field
-          label="Life"
-          name="life"
-          className="name"
-          placeholder={gives.longest}
-          hint={`Up to ${gives.longest}, which it is when this is left empty.`}
-        />
+        <LifeField longest={gives.longest} />
         {issue.error && <ProblemBox error={issue.error} />}
         <DialogButtons onClose={onClose} action="Issue it" busy={issue.isPending} />
       </form>

@@ -1,14 +1,13 @@
 import { useState, type FormEvent } from "react";
-import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
+import { useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Choice, Field } from "../../parts/Field";
 import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { encoded } from "../item/shapes";
 import { SSHFields, sshOf } from "./SSHFields";
 import { TokenFields, tokensOf } from "./TokenFields";
+import { usePutProfile } from "./usePutProfile";
 
 type KeyProfileDialogProps = {
   drawer: string;
@@ -20,29 +19,18 @@ type KeyProfileDialogProps = {
 
 // KeyProfileDialog says what a key signs for the subscribers of a profile: tokens, or certificates of SSH.
 export function KeyProfileDialog({ drawer, authority, item, profile, onClose }: KeyProfileDialogProps) {
-  const create = useCreateItem(drawer);
-  const add = useAddVersion(drawer, item?.name ?? "", item?.revision ?? 0);
-  const navigate = useNavigate();
+  const { put, error, busy } = usePutProfile(drawer, item, onClose);
   const limits = useLimits().data;
-  const [gives, setGives] = useState(profile?.ssh ?? "jwt");
+  const [gives, setGives] = useState<"jwt" | "user" | "host">(profile?.ssh ?? "jwt");
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const text = (name: string) => String(form.get(name) ?? "").trim();
-    const said = {
+    await put(form, {
       authority,
-      longest: text("longest"),
+      longest: String(form.get("longest")).trim(),
       ...(gives === "jwt" ? { jwt: { ...profile?.jwt, ...tokensOf(form) } } : { ssh: gives, ...sshOf(form) }),
-    };
-    const version = { value: await encoded(JSON.stringify(said)), encoding: "base64" as const };
-    if (item) add.mutate(version, { onSuccess: onClose });
-    else
-      create.mutate(
-        { name: text("name"), shape: "profile", description: text("description"), version },
-        { onSuccess: (s) => void navigate(`/drawers/${drawer}/${s.item.name}`) },
-      );
+    });
   };
-  const error = create.error ?? add.error;
   return (
     <Dialog title={item ? `Change ${item.name}` : `A profile of ${authority}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
@@ -52,7 +40,7 @@ export function KeyProfileDialog({ drawer, authority, item, profile, onClose }: 
           <Choice
             label="The key signs"
             value={gives}
-            onChange={(e) => setGives(e.target.value)}
+            onChange={(e) => setGives(e.target.value as typeof gives)}
             options={[
               { value: "jwt", text: "JSON Web Tokens" },
               { value: "user", text: "SSH certificates of users" },
@@ -72,7 +60,7 @@ export function KeyProfileDialog({ drawer, authority, item, profile, onClose }: 
         />
         {!item && <Field label="Description" name="description" maxLength={limits?.description} />}
         {error && <ProblemBox error={error} />}
-        <DialogButtons onClose={onClose} action={item ? "Change it" : "Create the profile"} busy={create.isPending || add.isPending} />
+        <DialogButtons onClose={onClose} action={item ? "Change it" : "Create the profile"} busy={busy} />
       </form>
     </Dialog>
   );

@@ -1,12 +1,11 @@
 import type { FormEvent } from "react";
-import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useAddVersion, useCreateItem, useLimits } from "../../api/queries";
+import { useLimits } from "../../api/queries";
 import { Dialog, DialogButtons } from "../../parts/Dialog";
 import { Field, Tick } from "../../parts/Field";
 import { NameField } from "../../parts/NameField";
 import { ProblemBox } from "../../parts/ProblemBox";
-import { encoded } from "../item/shapes";
+import { usePutProfile } from "./usePutProfile";
 import { listOf, usages } from "./words";
 
 type ProfileDialogProps = {
@@ -26,9 +25,7 @@ const lists = [
 
 // ProfileDialog says which certificates an authority gives, for the first time or anew.
 export function ProfileDialog({ drawer, authority, item, profile, onClose }: ProfileDialogProps) {
-  const create = useCreateItem(drawer);
-  const add = useAddVersion(drawer, item?.name ?? "", item?.revision ?? 0);
-  const navigate = useNavigate();
+  const { put, error, busy } = usePutProfile(drawer, item, onClose);
   const limits = useLimits().data;
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
@@ -45,15 +42,8 @@ export function ProfileDialog({ drawer, authority, item, profile, onClose }: Pro
       said[name] = list.length > 0 ? list : undefined; // which JSON leaves out
     }
     said.wildcards = Boolean(form.get("wildcards"));
-    const version = { value: await encoded(JSON.stringify(said)), encoding: "base64" as const };
-    if (item) add.mutate(version, { onSuccess: onClose });
-    else
-      create.mutate(
-        { name: text("name"), shape: "profile", description: text("description"), version },
-        { onSuccess: (s) => void navigate(`/drawers/${drawer}/${s.item.name}`) },
-      );
+    await put(form, said);
   };
-  const error = create.error ?? add.error;
   return (
     <Dialog title={item ? `Change ${item.name}` : `A profile of ${authority}`} onClose={onClose}>
       <form className="grid gap-4" onSubmit={(event) => void submit(event)} autoComplete="off">
@@ -81,7 +71,7 @@ export function ProfileDialog({ drawer, authority, item, profile, onClose }: Pro
         <Field label="Longest life" name="longest" required className="name" defaultValue={profile?.longest ?? "90d"} hint="Such as 30d." />
         {!item && <Field label="Description" name="description" maxLength={limits?.description} />}
         {error && <ProblemBox error={error} />}
-        <DialogButtons onClose={onClose} action={item ? "Change it" : "Create the profile"} busy={create.isPending || add.isPending} />
+        <DialogButtons onClose={onClose} action={item ? "Change it" : "Create the profile"} busy={busy} />
       </form>
     </Dialog>
   );
