@@ -48,13 +48,13 @@ func (s *Shelf) ExportDrawer(c chest.Caller, drawer string, n NewExport) (e Expo
 	if n.Format != importfile.Dotenv && n.Format != importfile.JSON {
 		return e, chest.Invalid("format", "format is dotenv or json")
 	}
-	to, err := n.recipient()
-	if err != nil {
-		return e, err
-	}
 	a, err := s.heart.Allow(c, access.List, drawer)
 	if err != nil {
 		return e, err
+	}
+	to, err := n.recipient()
+	if err != nil {
+		return e, a.Fail(err)
 	}
 	a.Entry.Action, a.Entry.Detail = "export", "encrypted"
 	if n.Clear {

@@ -13,6 +13,10 @@ import (
 	"strings"
 )
 
+// mostPrivate bounds a private key, in bytes of DER: one of RSA with mostBits takes about 4 700. Whether the parts of a much longer one
+// belong together takes minutes to find out.
+const mostPrivate = 6 << 10
+
 // ReadPrivate reads a private key in PEM: PKCS #8, PKCS #1 or SEC 1. One under a passphrase is an error, and so is one that is too weak.
 func ReadPrivate(text []byte) (crypto.Signer, error) {
 	for rest := text; ; {
@@ -25,6 +29,9 @@ func ReadPrivate(text []byte) (crypto.Signer, error) {
 			continue
 		case block.Type == "ENCRYPTED PRIVATE KEY" || block.Headers["Proc-Type"] != "":
 			return nil, invalid(fieldPrivate, "the private key is under a passphrase: give it without one (openssl pkey -in FILE)")
+		}
+		if len(block.Bytes) > mostPrivate {
+			return nil, invalid(fieldPrivate, "the private key is longer than any that is good: of RSA at most %d bits", mostBits)
 		}
 		var key any
 		var err error

@@ -13,8 +13,12 @@ import (
 	"github.com/go-jose/go-jose/v4"
 )
 
-// mostBrought bounds a key that somebody brings, in bytes: an RSA key of 4096 bits takes about 3 300 as PEM.
-const mostBrought = 16 << 10
+// Bounds of a key that somebody brings, in bytes: of what it comes in, and of the key itself. An RSA key of 4 096 bits takes about 2 400 in
+// DER and 3 200 as a JWK; whether the parts of one of 16 384 belong together takes a processor two seconds to find out.
+const (
+	mostBrought = 16 << 10
+	mostKey     = 4 << 10
+)
 
 // Bring reads a private or secret key that was made elsewhere: PEM with PKCS #8, SEC 1 (RFC 5915) or PKCS #1 in it, PKCS #8 in DER, or
 // a JWK (RFC 7517). The bytes of a symmetric key are brought as a JWK of the kind oct. Nothing of the key is in an error.
@@ -27,6 +31,9 @@ func Bring(text []byte, o Operations) (*Key, error) {
 	}
 	trimmed := bytes.TrimSpace(text)
 	if bytes.HasPrefix(trimmed, []byte("{")) {
+		if len(trimmed) > mostKey {
+			return nil, errLong
+		}
 		return bringJWK(trimmed, o)
 	}
 	der := text
@@ -41,12 +48,17 @@ func Bring(text []byte, o Operations) (*Key, error) {
 		}
 		der = block.Bytes
 	}
+	if len(der) > mostKey {
+		return nil, errLong
+	}
 	private, err := parseDER(der)
 	if err != nil {
 		return nil, err
 	}
 	return brought(private, o)
 }
+
+var errLong = invalid("key", "the key is longer than any that is known here: of RSA at most 4096 bits")
 
 func parseDER(der []byte) (crypto.PrivateKey, error) {
 	if key, err := x509.ParsePKCS8PrivateKey(der); err == nil {
@@ -163,6 +175,9 @@ func (k *Key) BringWrapped(wrapped []byte, t Type, o Operations) (*Key, error) {
 	defer clear(opened)
 	if secretSize[t] != 0 {
 		return Open(t, o, opened)
+	}
+	if len(opened) > mostKey {
+		return nil, errLong
 	}
 	key, err := x509.ParsePKCS8PrivateKey(opened)
 	if err != nil {

@@ -380,6 +380,8 @@ func TestWhatIsBroughtIsLookedAt(t *testing.T) {
 		"nothing":                {nil, Signing, "key", "neither PEM"},
 		"a text":                 {[]byte("correct horse"), Signing, "key", "neither PEM"},
 		"too much":               {bytes.Repeat([]byte("a"), mostBrought+1), Signing, "key", "the most"},
+		"a very long key":        {bytes.Repeat([]byte{0x30}, mostKey+1), Signing, "key", "at most 4096 bits"},
+		"a very long JWK":        {[]byte(`{"kty":"RSA","n":"` + strings.Repeat("A", mostKey) + `"}`), Signing, "key", "at most 4096 bits"},
 		"no operation":           {[]byte(`{"kty":"oct","k":"` + strings.Repeat("A", 43) + `"}`), 0, "key_ops", "at least one"},
 		"a short symmetric key":  {[]byte(`{"kty":"oct","k":"AAAA"}`), Encryption, "key", "32 bytes"},
 		"a JWK that is not one":  {[]byte(`{"kty":"EC","crv":"P-256","x":"AAAA","y":"AAAA","d":"AAAA"}`), Signing, "key", "not valid"},

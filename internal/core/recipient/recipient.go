@@ -100,6 +100,9 @@ func New(hybrid bool) (private secretvalue.Value, public []byte, err error) {
 	return secretvalue.New(append(secret, '\n')), append(public, '\n'), err
 }
 
+// mostBits is the longest RSA key that is encrypted to: with a much longer one that takes seconds.
+const mostBits = 8192
+
 // ReadPublic reads the file of a public key. The error is a clause about it, such as "is not a key …".
 func ReadPublic(content []byte) (p Public, err error) {
 	var hybrid hybridKey
@@ -126,6 +129,9 @@ func ReadPublic(content []byte) (p Public, err error) {
 	}
 	if !p.jwk.IsPublic() {
 		return p, errPrivate
+	}
+	if key, is := p.jwk.Key.(*rsa.PublicKey); is && (key.N.BitLen() < 2048 || key.N.BitLen() > mostBits) {
+		return p, fmt.Errorf("is an RSA key of %d bits; 2048 to %d are good", key.N.BitLen(), mostBits)
 	}
 	known := algorithms[shape.Kty]
 	if len(known) == 0 {

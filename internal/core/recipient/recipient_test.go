@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/rand"
 	"crypto/rsa"
+	"encoding/base64"
 	"errors"
 	"strings"
 	"testing"
@@ -93,7 +94,10 @@ func TestKeysThatCannotBeRecipientsAreNamed(t *testing.T) {
 			t.Errorf("an RSA key with %s: %v", field, err)
 		}
 	}
+	long := make([]byte, 20_000) // to encrypt to it would take seconds
+	long[0], long[len(long)-1] = 0x80, 1
 	for text, says := range map[string]string{
+		`{"kty":"RSA","e":"AQAB","n":"` + base64.RawURLEncoding.EncodeToString(long) + `"}`: "160000 bits",
 		with(`"use":"sig"`):          `use is "sig"`,
 		with(`"key_ops":["verify"]`): "a key for verify",
 		with(`"alg":"RS256"`):        `a key for "RS256"`,

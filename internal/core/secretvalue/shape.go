@@ -225,6 +225,9 @@ func sshKey(fields Fields) (Fields, []string, error) {
 	private, _ := fields.Find("private")
 	given, hasPublic := fields.Find("public")
 	var notes []string
+	if private.Value.Len() > mostSSHKey {
+		return nil, nil, &ShapeError{"private", "is longer than any key that is good: of RSA at most 8192 bits"}
+	}
 	public, err := publicOf(private.Value)
 	var locked *ssh.PassphraseMissingError
 	switch {
@@ -256,6 +259,10 @@ func sshKey(fields Fields) (Fields, []string, error) {
 	return Fields{private, {Name: "public", Value: given.Value, Plain: true},
 		{Name: "fingerprint", Value: FromString(fingerprint), Plain: true}}, notes, nil
 }
+
+// mostSSHKey bounds a private key of SSH, in bytes of its file: one of RSA with 8 192 bits takes about 6 400. Whether the parts of a much
+// longer one belong together takes minutes to find out.
+const mostSSHKey = 8 << 10
 
 func publicOf(private Value) (ssh.PublicKey, error) {
 	key, err := ssh.ParseRawPrivateKey(private.Reveal())

@@ -48,6 +48,10 @@ func TestShapesCheckTheirFields(t *testing.T) {
 			t.Errorf("%s of %d fields: got %v, want %q", c.shape, len(c.fields), err, c.wrong)
 		}
 	}
+	_, _, err := Shaped(SSHKey, fieldsOf("private", strings.Repeat("A", mostSSHKey+1))) // which would take minutes to look into
+	if err == nil || !strings.Contains(err.Error(), "longer") {
+		t.Errorf("a very long key: %v", err)
+	}
 	if _, _, err := Shaped(Free, nil); err == nil {
 		t.Error("no fields at all")
 	}
